@@ -1,0 +1,146 @@
+/* bench.c — satchel bench: the simulated bench. */
+#include "cli/cli.h"
+
+#include "port/linux/linux.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static enum ws_status setup(struct cli *cli, const char *path) {
+    struct ws_text text = {0};
+    struct ws_bench *bench = malloc(sizeof *bench);
+    enum ws_status status = bench ? WS_OK : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a bench");
+    if (status == WS_OK && (!cli->bench_folder || !cli->bench_folder[0])) {
+        ws_fail(&cli->error, WS_E_USAGE, "say in which folder the bench is to live: --bench DIR");
+        status = cli->error.status;
+    }
+    if (status == WS_OK) status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    if (status == WS_OK) {
+        status = ws_bench_parse(text.data ? text.data : "", text.length, bench, &cli->error);
+        if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    }
+    if (status == WS_OK) status = ws_bench_create(bench, cli->bench_folder, &cli->error);
+    if (status == WS_OK && cli->json)
+        (void)cli_print_json(json_pack("{s:s, s:s, s:i, s:i}", "format", "wild-satchel-bench-state", "folder", cli->bench_folder,
+                                       "drives", (int)bench->drives, "pcs", (int)bench->pcs), 0);
+    else if (status == WS_OK)
+        show_result(cli, true, "The bench stands in %s: %zu drives, all blank, and %zu PCs.", cli->bench_folder, bench->drives, bench->pcs);
+    ws_text_free(&text);
+    free(bench);
+    return status;
+}
+
+static enum ws_status show(struct cli *cli) {
+    const struct ws_bench *b = cli->bench;
+    char size[48], rate[24], time[32];
+    if (cli->json) {
+        json_t *drives = json_array();
+        json_t *pcs = json_array();
+        for (size_t i = 0; i < b->drives; i++)
+            json_array_append_new(drives, json_pack("{s:s, s:s, s:I, s:b, s:b}", "name", b->drive[i].facts.short_name, "model",
+                                                    b->drive[i].name, "size_bytes", (json_int_t)b->drive[i].facts.size, "pulled",
+                                                    b->drive[i].pulled, "write_protected", b->drive[i].facts.read_only));
+        for (size_t i = 0; i < b->pcs; i++)
+            json_array_append_new(pcs, json_pack("{s:s, s:s, s:b}", "name", b->pc[i].name, "firmware",
+                                                 b->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot", b->pc[i].secure_boot));
+        (void)cli_print_json(json_pack("{s:s, s:f, s:o, s:o}", "format", "wild-satchel-bench-state", "clock_s", b->clock_s, "drives", drives, "pcs", pcs), 0);
+        return WS_OK;
+    }
+    show_line(cli, INK_BOLD, "Bench in %s, %s on its clock", b->folder, ws_duration(b->clock_s, time, sizeof time));
+    for (size_t i = 0; i < b->drives; i++) {
+        const struct ws_sim_drive *d = &b->drive[i];
+        printf("  drive  %-22s %-22s writes %s/s%s%s%s\n", d->facts.short_name, ws_size_both(d->facts.size, size, sizeof size),
+               ws_size_counted((uint64_t)d->write_rate, rate, sizeof rate), d->facts.read_only ? ", write-protected" : "",
+               d->pulled ? ", not plugged in" : "", d->pull_after || d->cut_at_write ? ", a fault is armed" : "");
+    }
+    for (size_t i = 0; i < b->pcs; i++)
+        printf("  PC     %-22s %s%s\n", b->pc[i].name, b->pc[i].firmware == WS_FIRMWARE_UEFI ? "UEFI" : "BIOS only",
+               b->pc[i].secure_boot ? ", Secure Boot on" : "");
+    return WS_OK;
+}
+
+static struct ws_sim_drive *drive_of(struct cli *cli, const char *name) {
+    struct ws_sim_drive *d = name ? ws_bench_drive(cli->bench, name) : NULL;
+    if (!d) ws_fail(&cli->error, WS_E_NOTFOUND, "there is no drive \"%s\" on this bench", name ? name : "");
+    return d;
+}
+
+static enum ws_status start(struct cli *cli, const char *pc_name, const char *drive_name) {
+    struct ws_pc *pc = NULL;
+    char buffer[4096];
+    size_t got = 0;
+    if (!pc_name || !drive_name) return ws_fail(&cli->error, WS_E_USAGE, "satchel bench start PC DRIVE");
+    WS_TRY(ws_sim_pc(cli->bench, pc_name, &pc, &cli->error));
+    enum ws_status status = pc->ops->plug(pc, drive_name, &cli->error);
+    if (status == WS_OK) status = pc->ops->power_on(pc, &cli->error);
+    struct ws_text text = {0};
+    while (status == WS_OK && pc->ops->console_read(pc, buffer, sizeof buffer, 0, &got, &cli->error) == WS_OK && got)
+        ws_text_add(&text, buffer, got);
+    if (status == WS_OK) {
+        bool up = text.length >= 2 && strcmp(text.data + text.length - 2, "# ") == 0;
+        if (up) text.data[text.length -= 2] = '\0';
+        status = pc->ops->power_off(pc, true, &cli->error);
+        if (cli->json)
+            (void)cli_print_json(json_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name, "drive", drive_name,
+                                           "running", up, "console", text.data ? text.data : ""), 0);
+        else {
+            fputs(text.data ? text.data : "", stdout);
+            if (up) show_result(cli, true, "The system came up on %s, and was switched off again.", pc_name);
+            else show_result(cli, false, "%s did not come up.", pc_name);
+        }
+        if (!up) status = WS_E_DIFFERENT;
+    }
+    ws_text_free(&text);
+    pc->ops->close(pc);
+    return status;
+}
+
+int run_bench(struct cli *cli, int argc, const char **argv) {
+    char *pull_after = NULL;
+    int cut = 0, protect = 0, unprotect = 0;
+    const struct poptOption options[] = {
+        {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written", "SIZE"},
+        {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
+        {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
+        {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
+        POPT_TABLEEND};
+    const char *word[3] = {NULL};
+    int code = cli_options(cli, cli_command("bench"), argc, argv, options, word, 1, 3);
+    if (code) return code - 1;
+    enum ws_status status;
+    if (strcmp(word[0], "setup") == 0) {
+        status = word[1] ? setup(cli, word[1]) : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");
+        return status == WS_OK ? EXIT_DONE : cli_fail(cli);
+    }
+    if (!cli->bench_folder || !cli->bench_folder[0]) {
+        ws_fail(&cli->error, WS_E_USAGE, "say which bench: --bench DIR");
+        return cli_fail(cli);
+    }
+    WS_GO(cli_open_port(cli));
+    struct ws_sim_drive *d;
+    if (strcmp(word[0], "show") == 0) {
+        status = show(cli);
+    } else if (strcmp(word[0], "start") == 0) {
+        status = start(cli, word[1], word[2]);
+        if (status == WS_E_DIFFERENT) return EXIT_NEGATIVE;
+    } else if (strcmp(word[0], "plug") == 0 || strcmp(word[0], "pull") == 0 || strcmp(word[0], "arm") == 0) {
+        d = drive_of(cli, word[1]);
+        status = d ? WS_OK : cli->error.status;
+        if (d && word[0][0] == 'a') {
+            if (pull_after) WS_GO(ws_size_parse(pull_after, &d->pull_after, &cli->error));
+            if (cut > 0) d->cut_at_write = (uint64_t)cut;
+            if (protect) d->facts.read_only = true;
+            if (unprotect) d->facts.read_only = false;
+        } else if (d) {
+            d->pulled = strcmp(word[0], "pull") == 0;
+        }
+        if (d && !cli->json)
+            show_result(cli, true, word[0][0] == 'a' ? "The fault is armed on %s." : d->pulled ? "%s is pulled out." : "%s is plugged in.", d->facts.short_name);
+        else if (d) (void)cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive", d->facts.short_name, "pulled", d->pulled), 0);
+    } else {
+        status = ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not done on a bench: setup, show, start, plug, pull and arm are", word[0]);
+    }
+done:
+    return status == WS_OK ? EXIT_DONE : cli_fail(cli);
+}

@@ -1,0 +1,242 @@
+/* build.c — satchel build: a plan carried out; satchel check: what reads back against what was meant. */
+#include "cli/cli.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+struct building {
+    struct cli *cli;
+    struct meter meter;
+    char record_path[1100];
+    struct ws_write_record record;
+};
+
+static bool tell(void *context, const struct ws_progress *progress) {
+    return meter_tell(&((struct building *)context)->meter, progress);
+}
+
+static void keep_record(void *context, const struct ws_write_record *record) {
+    struct building *b = context;
+    char text[300];
+    int n = snprintf(text, sizeof text,
+                     "{\"format\": \"wild-satchel-progress\", \"version\": 1, \"layout_sha256\": \"%s\", \"flushed_bytes\": %llu}\n",
+                     record->fingerprint, (unsigned long long)record->flushed);
+    (void)cli_write_file(b->record_path, text, (size_t)n, NULL);
+}
+
+static void load_record(struct building *b) {
+    struct ws_text text = {0};
+    if (access(b->record_path, R_OK) == 0 && cli_read_file(b->record_path, 4096, &text, NULL) == WS_OK) {
+        json_t *root = json_loads(text.data, 0, NULL);
+        const char *fingerprint = json_string_value(json_object_get(root, "layout_sha256"));
+        json_int_t flushed = json_integer_value(json_object_get(root, "flushed_bytes"));
+        if (fingerprint && strlen(fingerprint) == 64 && flushed >= 0) {
+            (void)snprintf(b->record.fingerprint, sizeof b->record.fingerprint, "%s", fingerprint);
+            b->record.flushed = (uint64_t)flushed;
+        }
+        json_decref(root);
+    }
+    ws_text_free(&text);
+}
+
+/* Show what would be lost, and let the technician type the drive's name. */
+static enum ws_status ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
+                          size_t room) {
+    struct ws_contents *c = malloc(sizeof *c);
+    struct ws_source *source = NULL;
+    char size[48];
+    if (!c) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a drive's contents");
+    enum ws_status status = ws_source_drive(drive, &source, &cli->error);
+    if (status == WS_OK) status = ws_contents_look(source, f->logical_sector, c, &cli->error);
+    ws_source_close(source);
+    if (status == WS_OK) {
+        fprintf(stderr, "\n  Everything on %s (%s %s, %s) will be lost: %s.\n  Type its name to go on: ", f->short_name,
+                f->model, f->serial, ws_size_both(f->size, size, sizeof size), c->summary);
+        fflush(stderr);
+        if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
+        answer[strcspn(answer, "\r\n")] = '\0';
+    }
+    free(c);
+    return status;
+}
+
+static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
+    return json_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
+                     "wild-satchel-built", "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", p->drive_name,
+                     "serial", p->drive_serial, "written_bytes", (json_int_t)r->write.written, "continued_at_bytes",
+                     (json_int_t)r->write.continued_at, "write_seconds", r->write.seconds, "flush_seconds",
+                     r->write.flush_seconds, "checked", r->checked, "checked_bytes", (json_int_t)r->check.checked,
+                     "check_seconds", r->check.seconds, "drive_sha256", cli_hash_json(r->check.sha256), "image_sha256",
+                     cli_hash_json(r->image_sha256), "layout_sha256", p->fingerprint);
+}
+
+static void show_built(const struct cli *cli, const struct ws_plan *p, const struct ws_build_result *r) {
+    char size[48], time[32], flush[32], rate[24];
+    double s = r->write.seconds > 0 ? r->write.seconds : 1e-9;
+    show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
+    if (r->write.continued_at)
+        show_field(cli, "Continued", "at %s of an earlier build", ws_size_both(r->write.continued_at, size, sizeof size));
+    show_field(cli, "Written", "%s in %s (%s/s), %s of it waiting for the drive", ws_size_both(r->write.written, size, sizeof size),
+               ws_duration(r->write.seconds, time, sizeof time), ws_size_counted((uint64_t)((double)r->write.written / s), rate, sizeof rate),
+               ws_duration(r->write.flush_seconds, flush, sizeof flush));
+    if (r->checked)
+        show_field(cli, "Checked", "%s read back in %s, all as meant", ws_size_both(r->check.checked, size, sizeof size),
+                   ws_duration(r->check.seconds, time, sizeof time));
+    show_field(cli, "SHA-256", "image  %s", r->image_sha256);
+    if (r->checked) show_field(cli, "", "drive  %s", r->check.sha256);
+}
+
+int run_build(struct cli *cli, int argc, const char **argv) {
+    char *confirm = NULL;
+    int external = 0, no_check = 0, afresh = 0;
+    const struct poptOption options[] = {
+        {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
+        {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
+        {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
+        {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued", NULL},
+        POPT_TABLEEND};
+    const char *word[1] = {NULL};
+    struct cli_plan p = {0};
+    struct building b = {.cli = cli, .meter = {.cli = cli}};
+    struct ws_drive_facts facts;
+    struct ws_drive *drive = NULL;
+    struct ws_build_result result;
+    char answer[128] = "";
+    enum ws_status status;
+    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 1, 1);
+    if (code) return code - 1;
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_load_plan(cli, word[0], &p));
+    if (cli_find_drive(cli, p.plan.drive_name, &facts) != WS_OK) {
+        ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", p.plan.drive_name,
+                p.plan.drive_serial[0] ? p.plan.drive_serial : "unknown");
+        status = ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
+        goto done;
+    }
+    struct ws_target_rules rules = {external != 0};
+    WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
+    WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
+    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
+        WS_GO(ask(cli, &facts, drive, answer, sizeof answer));
+        confirm = answer;
+    }
+    (void)snprintf(b.record_path, sizeof b.record_path, "%.1000s.progress", word[0]);
+    if (!afresh) load_record(&b);
+    struct ws_build_options o = {.allow_external_disk = external != 0, .confirm = confirm, .record = &b.record,
+                                 .on_record = keep_record, .on_progress = tell, .context = &b, .skip_check = no_check != 0};
+    status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
+    meter_end(&b.meter);
+    if (status != WS_OK) {
+        if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
+            ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to continue");
+        goto done;
+    }
+    (void)unlink(b.record_path);
+    char kept[1100];
+    (void)snprintf(kept, sizeof kept, "%.1000s.built", word[0]);
+    json_t *document = result_json(&p.plan, &result);
+    char *text = json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
+    struct ws_error ignored;
+    bool noted = text && cli_write_file(kept, text, strlen(text), &ignored) == WS_OK;
+    free(text);
+    if (cli->json) {
+        code = cli_print_json(document, EXIT_DONE);
+    } else {
+        json_decref(document);
+        show_built(cli, &p.plan, &result);
+        if (noted) show_field(cli, "Record", "%s", kept);
+        show_result(cli, true, "%s is written%s. %s", p.plan.drive_name, result.checked ? ", flushed and checked" : " and flushed, not checked",
+                    p.plan.kind == WS_PLAN_LIVE ? "Next: satchel prove, to see that it remembers." : "It can be unplugged.");
+        code = EXIT_DONE;
+    }
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    cli_free_plan(&p);
+    return code;
+}
+
+/* Without a plan: is what stands there sound in itself? */
+static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive,
+                                      struct ws_findings *findings, struct ws_memory *memory) {
+    struct ws_source *source = NULL;
+    WS_TRY(drive->ops->reread(drive, &cli->error));
+    WS_TRY(ws_source_drive(drive, &source, &cli->error));
+    enum ws_status status = ws_table_check(source, f->logical_sector, findings, &cli->error);
+    if (status == WS_OK) status = ws_memory_look(source, memory, &cli->error);
+    if (status == WS_OK && memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
+    else if (status == WS_OK && memory->cause != WS_FORGETS_NOT)
+        ws_findings_add(findings, WS_FAULT, "it would forget: %s", memory->cause_text);
+    ws_source_close(source);
+    return status;
+}
+
+int run_check(struct cli *cli, int argc, const char **argv) {
+    char *plan_path = NULL;
+    int used = 0;
+    const struct poptOption options[] = {
+        {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
+        {"used", 0, POPT_ARG_NONE, &used, 0, "the drive has been started since: leave out its persistence volume", NULL},
+        POPT_TABLEEND};
+    const char *word[1] = {NULL};
+    struct cli_plan p = {0};
+    struct building b = {.cli = cli, .meter = {.cli = cli}};
+    struct ws_drive_facts facts;
+    struct ws_drive *drive = NULL;
+    struct ws_check_result result = {0};
+    struct ws_findings findings = {0};
+    struct ws_memory memory = {0};
+    char size[48], time[32];
+    enum ws_status status;
+    int code = cli_options(cli, cli_command("check"), argc, argv, options, word, 1, 1);
+    if (code) return code - 1;
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_find_drive(cli, word[0], &facts));
+    WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_READ, &drive, &cli->error));
+    WS_GO(check_soundness(cli, &facts, drive, &findings, &memory));
+    if (plan_path) {
+        WS_GO(cli_load_plan(cli, plan_path, &p));
+        if (strcmp(p.plan.drive_name, facts.short_name) != 0)
+            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", p.plan.drive_name, facts.short_name));
+        status = ws_build_check(p.build, cli->port, drive, used != 0, tell, &b, &result, &cli->error);
+        meter_end(&b.meter);
+        if (status != WS_OK) goto done;
+    }
+    bool sound = ws_findings_worst(&findings) != WS_FAULT;
+    bool good = sound && (!plan_path || result.equal);
+    code = good ? EXIT_DONE : EXIT_NEGATIVE;
+    if (cli->json) {
+        code = cli_print_json(json_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check",
+                                        "drive", facts.short_name, "good", good, "sound", sound, "equal",
+                                        plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes",
+                                        (json_int_t)result.checked, "different_at_bytes",
+                                        plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
+                                        "different_places", (json_int_t)result.different_chunks, "sha256",
+                                        cli_hash_json(result.sha256), "findings", cli_findings_json(&findings)),
+                              code);
+    } else {
+        show_line(cli, INK_BOLD, "%s", facts.short_name);
+        show_findings(cli, &findings);
+        if (memory.volume_size)
+            show_field(cli, "Persistence", "\"%s\", %s free%s", memory.volume.label,
+                       ws_size_both(memory.volume.free_bytes, size, sizeof size),
+                       memory.volume.needs_recovery ? ", last not shut down cleanly" : "");
+        if (plan_path)
+            show_field(cli, "Compared", "%s in %s", ws_size_both(result.checked, size, sizeof size),
+                       ws_duration(result.seconds, time, sizeof time));
+        if (result.sha256[0]) show_field(cli, "SHA-256", "%s", result.sha256);
+        if (plan_path && !result.equal)
+            show_result(cli, false, "%s differs from what was meant, first at byte %llu, in %llu places.", facts.short_name,
+                        (unsigned long long)result.different_at, (unsigned long long)result.different_chunks);
+        else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", facts.short_name);
+        else show_result(cli, true, plan_path ? "%s holds exactly what was meant." : "%s is sound. --plan PLAN compares every byte.", facts.short_name);
+    }
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    ws_findings_free(&findings);
+    cli_free_plan(&p);
+    return code;
+}

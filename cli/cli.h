@@ -1,0 +1,98 @@
+/* cli.h — the command-line tool: words in, words out. No computation lives here. */
+#ifndef WS_CLI_H
+#define WS_CLI_H
+
+#include "port/sim/sim.h"
+#include "wild_satchel/wild_satchel.h"
+
+#include <jansson.h>
+#include <popt.h>
+
+/** What every command has at hand. */
+struct cli {
+    bool json;       /**< --json: one JSON document on standard output */
+    bool colour;     /**< standard output is a terminal that takes colours */
+    bool terminal;   /**< standard error is one: progress redraws its line */
+    char *bench_folder;
+    struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
+    struct ws_port *port;
+    struct ws_error error;
+    int width;       /**< columns */
+};
+
+/** A command: its own options, then its words. Returns an exit code. */
+struct command {
+    const char *name, *words, *summary;
+    int (*run)(struct cli *cli, int argc, const char **argv);
+};
+
+enum { EXIT_DONE = 0, EXIT_NEGATIVE = 1, EXIT_USAGE = 2, EXIT_REFUSED = 3, EXIT_FAULT = 4 };
+
+int run_drives(struct cli *cli, int argc, const char **argv);
+int run_image(struct cli *cli, int argc, const char **argv);
+int run_plan(struct cli *cli, int argc, const char **argv);
+int run_build(struct cli *cli, int argc, const char **argv);
+int run_check(struct cli *cli, int argc, const char **argv);
+int run_prove(struct cli *cli, int argc, const char **argv);
+int run_bench(struct cli *cli, int argc, const char **argv);
+
+/* common.c */
+/** Parse options; leaves at most `most` words in `words`. Prints usage errors. @return 0, or an exit code + 1 */
+int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
+                const struct poptOption *options, const char **words, int least, int most);
+const struct command *cli_command(const char *name);
+/** Open the port that --bench or the machine gives. */
+enum ws_status cli_open_port(struct cli *cli);
+/** Say what went wrong and turn it into an exit code. */
+int cli_fail(struct cli *cli);
+int cli_exit_code(enum ws_status status);
+/** Print a JSON document and free it. */
+int cli_print_json(json_t *document, int exit_code);
+/** Find a drive by short name, model or id; a path counts too. */
+enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
+/** An image opened, its path made absolute. */
+enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
+enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error);
+/** Read a plan and work it out again over its image. */
+struct cli_plan {
+    struct ws_plan plan;
+    struct ws_source *image;
+    struct ws_build *build;
+};
+enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);
+void cli_free_plan(struct cli_plan *plan);
+json_t *cli_findings_json(const struct ws_findings *findings);
+json_t *cli_hash_json(const char *hex);
+
+/* show.c */
+enum ink { INK_PLAIN, INK_BOLD, INK_DIM, INK_GOOD, INK_WARN, INK_BAD, INK_BLUE, INK_TEAL };
+const char *ink(const struct cli *cli, enum ink ink);
+void show_line(const struct cli *cli, enum ink colour, const char *format, ...) WS_PRINTF(3, 4);
+/** A labelled value: "  Starts on      BIOS, UEFI". */
+void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
+/** The last line of a command: an explicit sentence with the result. */
+void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
+void show_findings(const struct cli *cli, const struct ws_findings *findings);
+
+/** A drawn drive. */
+struct map_part {
+    const char *what, *label;
+    unsigned number;
+    uint64_t at, length;
+    enum ink colour;
+};
+void show_map(const struct cli *cli, uint64_t size, const struct map_part *part, size_t count);
+
+/** Progress, for ws_progress_call. */
+struct meter {
+    const struct cli *cli;
+    enum ws_step last;
+    bool any;
+    double drawn_s;
+    int told; /* tenths */
+    int columns;
+};
+bool meter_tell(void *context, const struct ws_progress *progress);
+void meter_end(struct meter *meter);
+
+#endif

@@ -1,0 +1,212 @@
+/* common.c — options, ports, errors, documents: what all commands share. */
+#include "cli/cli.h"
+
+#include "port/linux/linux.h"
+
+#include <errno.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+int cli_exit_code(enum ws_status status) {
+    switch (status) {
+    case WS_OK: return EXIT_DONE;
+    case WS_E_DIFFERENT: return EXIT_NEGATIVE;
+    case WS_E_USAGE: return EXIT_USAGE;
+    case WS_E_REFUSED: return EXIT_REFUSED;
+    default: return EXIT_FAULT;
+    }
+}
+
+int cli_print_json(json_t *document, int exit_code) {
+    if (!document || json_dumpf(document, stdout, JSON_INDENT(2) | JSON_PRESERVE_ORDER) != 0) {
+        fprintf(stderr, "satchel: the JSON document could not be written\n");
+        exit_code = EXIT_FAULT;
+    } else {
+        printf("\n");
+    }
+    json_decref(document);
+    return exit_code;
+}
+
+int cli_fail(struct cli *cli) {
+    const struct ws_error *e = &cli->error;
+    int code = cli_exit_code(e->status);
+    if (cli->json)
+        return cli_print_json(json_pack("{s:{s:s, s:s, s:s, s:s}, s:i}", "error", "status", ws_status_name(e->status),
+                                        "what", e->what, "where", e->where, "next", e->next, "exit_code", code),
+                              code);
+    fprintf(stderr, "%ssatchel:%s %s%s%s.\n", cli->terminal ? "\033[1;31m" : "", cli->terminal ? "\033[0m" : "",
+            e->where, e->where[0] ? ": " : "", e->what);
+    if (e->next[0]) fprintf(stderr, "         %s.\n", e->next);
+    return code;
+}
+
+int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
+                const struct poptOption *options, const char **words, int least, int most) {
+    int json = 0;
+    int help = 0;
+    char *bench = NULL;
+    struct poptOption none[] = {POPT_TABLEEND};
+    struct poptOption table[] = {
+        {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)(options ? options : none), 0, "Options:", NULL},
+        {"json", 0, POPT_ARG_NONE, &json, 0, "one JSON document instead of text", NULL},
+        {"bench", 0, POPT_ARG_STRING, &bench, 0, "work on the simulated bench in this folder", "DIR"},
+        {"help", 'h', POPT_ARG_NONE, &help, 0, "show this", NULL},
+        POPT_TABLEEND};
+    poptContext context = poptGetContext("satchel", argc, argv, table, 0);
+    char head[200];
+    (void)snprintf(head, sizeof head, "%s %s", command->name, command->words);
+    poptSetOtherOptionHelp(context, head);
+    int code = 0;
+    int rc = poptGetNextOpt(context);
+    cli->json = json;
+    if (help) {
+        printf("satchel %s — %s\n\n", command->name, command->summary);
+        poptPrintHelp(context, stdout, 0);
+        code = EXIT_DONE + 1;
+    } else if (rc < -1) {
+        ws_fail(&cli->error, WS_E_USAGE, "%s: %s", poptBadOption(context, POPT_BADOPTION_NOALIAS), poptStrerror(rc));
+        ws_fail_next(&cli->error, "`satchel %s --help` lists its options", command->name);
+        code = cli_fail(cli) + 1;
+    } else {
+        int n = 0;
+        const char *word;
+        while ((word = poptGetArg(context))) {
+            if (n < most) words[n] = strdup(word);
+            n++;
+        }
+        if (n < least || n > most) {
+            ws_fail(&cli->error, WS_E_USAGE, "`satchel %s` takes %s%d word%s, not %d", command->name,
+                    least != most ? "up to " : "", most, most == 1 ? "" : "s", n);
+            ws_fail_next(&cli->error, "satchel %s %s", command->name, command->words);
+            code = cli_fail(cli) + 1;
+        }
+    }
+    if (!bench && getenv("WILD_SATCHEL_BENCH")) bench = strdup(getenv("WILD_SATCHEL_BENCH"));
+    cli->bench_folder = bench;
+    poptFreeContext(context);
+    return code;
+}
+
+enum ws_status cli_open_port(struct cli *cli) {
+    if (!cli->bench_folder || !cli->bench_folder[0]) return ws_linux_open(&cli->port, &cli->error);
+    WS_TRY(ws_bench_open(cli->bench_folder, &cli->bench, &cli->error));
+    return ws_sim_port(cli->bench, &cli->port, &cli->error);
+}
+
+struct search {
+    const char *word;
+    struct ws_drive_facts *facts;
+    int found;
+    bool exact;
+};
+
+static bool match(void *context, const struct ws_drive_facts *facts) {
+    struct search *s = context;
+    bool exact = strcmp(facts->short_name, s->word) == 0 || strcmp(facts->id, s->word) == 0;
+    if (exact || strcmp(facts->model, s->word) == 0) {
+        if (s->exact) return false;
+        *s->facts = *facts;
+        s->found++;
+        s->exact = exact;
+    }
+    return !exact;
+}
+
+enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts) {
+    struct search s = {word, facts, 0, false};
+    WS_TRY(cli->port->ops->list(cli->port, match, &s, &cli->error));
+    if (s.exact || s.found == 1) return WS_OK;
+    if (s.found > 1) {
+        ws_fail(&cli->error, WS_E_USAGE, "%d drives here are called \"%s\"", s.found, word);
+        return ws_fail_next(&cli->error, "use the short name; `satchel drives` shows it");
+    }
+    struct ws_drive *drive = NULL;
+    WS_TRY(cli->port->ops->open(cli->port, word, WS_OPEN_READ, &drive, &cli->error));
+    enum ws_status status = drive->ops->describe(drive, facts, &cli->error);
+    drive->ops->close(drive);
+    return status;
+}
+
+enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error) {
+    struct ws_source *source = NULL;
+    char *bytes = NULL;
+    size_t length = 0;
+    WS_TRY(ws_source_file(path, &source, error));
+    enum ws_status status = ws_source_load(source, most, &bytes, &length, error);
+    ws_source_close(source);
+    if (status != WS_OK) {
+        ws_fail_where(error, "%s", path);
+        return status;
+    }
+    ws_text_add(text, bytes, length);
+    free(bytes);
+    return ws_text_status(text, error);
+}
+
+enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error) {
+    char fresh[1100];
+    (void)snprintf(fresh, sizeof fresh, "%.1080s.new", path);
+    FILE *file = fopen(fresh, "wb");
+    bool bad = !file || fwrite(bytes, 1, length, file) != length || fflush(file) != 0 || fsync(fileno(file)) != 0;
+    if (file && fclose(file) != 0) bad = true;
+    if (bad || rename(fresh, path) != 0) {
+        ws_fail(error, WS_E_WRITE, "the file cannot be written: %s", strerror(errno));
+        return ws_fail_where(error, "%s", path);
+    }
+    return WS_OK;
+}
+
+enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
+    struct ws_text text = {0};
+    struct ws_plan worked_out;
+    enum ws_status status;
+    memset(p, 0, sizeof *p);
+    WS_GO(cli_read_file(path, 1 << 20, &text, &cli->error));
+    status = ws_plan_from_json(text.data ? text.data : "", text.length, &p->plan, &cli->error);
+    if (status != WS_OK) {
+        ws_fail_where(&cli->error, "%s", path);
+        goto done;
+    }
+    WS_GO(ws_source_file(p->plan.image_path, &p->image, &cli->error));
+    if (p->image->size != p->plan.image_size) {
+        ws_fail(&cli->error, WS_E_FORMAT, "the image has %llu bytes, planned were %llu: it is not the same file any more",
+                (unsigned long long)p->image->size, (unsigned long long)p->plan.image_size);
+        ws_fail_where(&cli->error, "%s", p->plan.image_path);
+        status = ws_fail_next(&cli->error, "make the plan again");
+        goto done;
+    }
+    worked_out = p->plan;
+    memset(&worked_out.findings, 0, sizeof worked_out.findings);
+    worked_out.image_end = worked_out.persistence_at = worked_out.persistence_size = worked_out.persistence_free = 0;
+    worked_out.persistence_number = 0;
+    worked_out.table = WS_TABLE_NONE;
+    struct ws_plan read = p->plan;
+    p->plan = worked_out;
+    WS_GO(ws_build_prepare(&p->plan, p->image, &p->build, &cli->error));
+    status = ws_plan_same_results(&read, &p->plan, &cli->error);
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+done:
+    ws_text_free(&text);
+    if (status != WS_OK) cli_free_plan(p);
+    return status;
+}
+
+void cli_free_plan(struct cli_plan *p) {
+    ws_build_close(p->build);
+    ws_source_close(p->image);
+    ws_plan_free(&p->plan);
+    memset(p, 0, sizeof *p);
+}
+
+json_t *cli_findings_json(const struct ws_findings *f) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < f->count; i++)
+        json_array_append_new(
+            list, json_pack("{s:s, s:s}", "weight", ws_weight_name(f->list[i].weight), "text", f->list[i].text));
+    return list;
+}
+
+json_t *cli_hash_json(const char *hex) { return hex && hex[0] ? json_string(hex) : json_null(); }

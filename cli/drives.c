@@ -1,0 +1,144 @@
+/* drives.c — satchel drives: which drives are here, which may be used, what is on each. */
+#include "cli/cli.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct seen {
+    struct ws_drive_facts facts[128];
+    size_t count;
+};
+
+static bool collect(void *context, const struct ws_drive_facts *facts) {
+    struct seen *s = context;
+    if (s->count < 128) s->facts[s->count++] = *facts;
+    return true;
+}
+
+static bool look(struct cli *cli, const struct ws_drive_facts *f, struct ws_contents *contents, struct ws_error *error) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    bool good = cli->port->ops->open(cli->port, f->id, WS_OPEN_READ, &drive, error) == WS_OK &&
+                ws_source_drive(drive, &source, error) == WS_OK &&
+                ws_contents_look(source, f->logical_sector, contents, error) == WS_OK;
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return good;
+}
+
+static const char *kind_of(const struct ws_drive_facts *f) {
+    if (f->kind == WS_DRIVE_FILE) return "image file";
+    if (f->internal == WS_YES) return "internal disk";
+    if (f->internal == WS_UNKNOWN) return "unknown";
+    return f->removable == WS_YES ? "stick or card" : "external disk";
+}
+
+static json_t *known_json(enum ws_known known) { return known == WS_UNKNOWN ? json_null() : json_boolean(known == WS_YES); }
+
+static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error *refusal, const struct ws_contents *c) {
+    json_t *parts = json_array();
+    for (size_t i = 0; c && i < c->parts; i++) {
+        const struct ws_content *p = &c->part[i];
+        json_array_append_new(
+            parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:b}", "partition", (int)p->number, "at_bytes",
+                             (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
+                             p->label, "free_bytes", p->counted ? json_integer((json_int_t)p->free_bytes) : json_null(),
+                             "clean", p->clean));
+    }
+    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:o}", "name",
+                     f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial, "bus",
+                     f->bus, "kind", kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes",
+                     (int)f->logical_sector, "removable", known_json(f->removable), "internal", known_json(f->internal),
+                     "system", f->system, "write_protected", f->read_only, "in_use_by", f->in_use_by, "may_be_used",
+                     refusal->status == WS_OK, "why_not",
+                     refusal->status == WS_OK ? json_null() : json_string(refusal->what), "holds",
+                     c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
+}
+
+static void show_one(struct cli *cli, const struct ws_drive_facts *f, const struct ws_error *refusal,
+                     const struct ws_contents *c, const struct ws_error *unread) {
+    char size[48];
+    show_line(cli, INK_BOLD, "%s", f->short_name);
+    show_field(cli, "Drive", "%s%s%s, serial %s", f->vendor, f->vendor[0] ? " " : "", f->model,
+               f->serial[0] ? f->serial : "unknown");
+    show_field(cli, "Size", "%s", ws_size_both(f->size, size, sizeof size));
+    show_field(cli, "Kind", "%s%s%s, sectors of %u bytes", kind_of(f), f->bus[0] ? " on " : "", f->bus, f->logical_sector);
+    if (refusal->status == WS_OK) show_field(cli, "May be used", "%syes%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
+    else {
+        show_field(cli, "May be used", "%sno%s: %s", ink(cli, INK_BAD), ink(cli, INK_PLAIN), refusal->what);
+        if (refusal->next[0]) show_field(cli, "", "%s", refusal->next);
+    }
+    if (!c) {
+        show_field(cli, "Holds", "cannot be looked at: %s", unread->what);
+        return;
+    }
+    show_field(cli, "Holds", "%s", c->summary);
+    if (c->blank || c->unfinished) return;
+    show_field(cli, "Table", "%s", ws_table_kind_name(c->table));
+    struct map_part part[WS_CONTENTS_MOST * 2];
+    char label[WS_CONTENTS_MOST][64];
+    static const enum ink colours[] = {INK_TEAL, INK_BLUE, INK_GOOD, INK_WARN};
+    size_t n = 0;
+    uint64_t at = 0;
+    for (size_t i = 0; i < c->parts && n + 2 < 64; i++) {
+        const struct ws_content *p = &c->part[i];
+        if (p->at < at) continue; /* nested in the one before */
+        if (p->at > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, p->at - at, INK_DIM};
+        (void)snprintf(label[i], sizeof label[i], "%.40s%s", p->label, p->clean ? "" : " (not clean)");
+        part[n++] = (struct map_part){p->system, label[i], p->number, p->at, p->length, colours[i % 4]};
+        at = p->at + p->length;
+    }
+    if (f->size > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, f->size - at, INK_DIM};
+    show_map(cli, f->size, part, n);
+}
+
+int run_drives(struct cli *cli, int argc, const char **argv) {
+    const char *word[1] = {NULL};
+    struct ws_target_rules rules = {false};
+    struct ws_contents *contents = malloc(sizeof *contents);
+    struct seen *seen = calloc(1, sizeof *seen);
+    int code = cli_options(cli, cli_command("drives"), argc, argv, NULL, word, 0, 1);
+    if (code) return code - 1;
+    if (!contents || !seen || cli_open_port(cli) != WS_OK) return cli_fail(cli);
+    if (word[0]) {
+        if (cli_find_drive(cli, word[0], &seen->facts[0]) != WS_OK) return cli_fail(cli);
+        seen->count = 1;
+    } else if (cli->port->ops->list(cli->port, collect, seen, &cli->error) != WS_OK) {
+        return cli_fail(cli);
+    }
+    json_t *list = json_array();
+    size_t usable = 0;
+    if (!cli->json && !word[0] && seen->count)
+        printf("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
+               ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < seen->count; i++) {
+        const struct ws_drive_facts *f = &seen->facts[i];
+        struct ws_error refusal = {0};
+        struct ws_error unread = {0};
+        char size[48];
+        bool may = ws_drive_may_write(f, &rules, &refusal) == WS_OK;
+        bool read = look(cli, f, contents, &unread);
+        usable += may;
+        if (cli->json) {
+            json_array_append_new(list, drive_json(f, &refusal, read ? contents : NULL));
+        } else if (word[0]) {
+            show_one(cli, f, &refusal, read ? contents : NULL, &unread);
+        } else {
+            bool external = !may && refusal.status == WS_E_REFUSED && strstr(refusal.next, "--external-disk");
+            printf("%-22s %-21s %-14s %s%-11s%s %s\n", f->short_name, ws_size_both(f->size, size, sizeof size), kind_of(f),
+                   ink(cli, may ? INK_GOOD : external ? INK_WARN : INK_BAD), may ? "yes" : external ? "if meant" : "no",
+                   ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
+        }
+    }
+    if (cli->json) {
+        code = cli_print_json(json_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
+    } else {
+        json_decref(list);
+        if (!word[0]) printf("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
+        code = EXIT_DONE;
+    }
+    free(contents);
+    free(seen);
+    return code;
+}

@@ -1,0 +1,146 @@
+/* show.c — lines, maps and meters on a terminal. */
+#include "cli/cli.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <string.h>
+
+const char *ink(const struct cli *cli, enum ink which) {
+    static const char *const codes[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
+                                        "\033[33m", "\033[31m", "\033[34m", "\033[36m"};
+    return cli->colour ? codes[which] : "";
+}
+
+void show_line(const struct cli *cli, enum ink colour, const char *format, ...) {
+    va_list list;
+    va_start(list, format);
+    fputs(ink(cli, colour), stdout);
+    vprintf(format, list);
+    fputs(ink(cli, INK_PLAIN), stdout);
+    fputc('\n', stdout);
+    va_end(list);
+}
+
+void show_field(const struct cli *cli, const char *name, const char *format, ...) {
+    va_list list;
+    va_start(list, format);
+    printf("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
+    vprintf(format, list);
+    fputc('\n', stdout);
+    va_end(list);
+}
+
+void show_result(const struct cli *cli, bool good, const char *format, ...) {
+    va_list list;
+    va_start(list, format);
+    printf("\n%s%s%s ", ink(cli, good ? INK_GOOD : INK_BAD), good ? "Done." : "Not done.", ink(cli, INK_PLAIN));
+    vprintf(format, list);
+    fputc('\n', stdout);
+    va_end(list);
+}
+
+void show_findings(const struct cli *cli, const struct ws_findings *f) {
+    static const enum ink colours[] = {INK_DIM, INK_WARN, INK_BAD};
+    for (size_t i = 0; i < f->count; i++)
+        printf("  %s%-14s%s %s\n", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
+               ink(cli, INK_PLAIN), f->list[i].text);
+}
+
+/* Widths in proportion, but nothing that exists vanishes. */
+static void share_out(uint64_t size, const struct map_part *part, size_t count, int width, int *columns) {
+    int used = 0;
+    for (size_t i = 0; i < count; i++) {
+        columns[i] = (int)((double)part[i].length / (double)size * width + 0.5);
+        if (columns[i] < 1) columns[i] = 1;
+        used += columns[i];
+    }
+    while (used != width) {
+        size_t widest = 0;
+        for (size_t i = 1; i < count; i++)
+            if (columns[i] > columns[widest]) widest = i;
+        if (used > width && columns[widest] <= 1) break;
+        columns[widest] += used > width ? -1 : 1;
+        used += used > width ? -1 : 1;
+    }
+}
+
+void show_map(const struct cli *cli, uint64_t size, const struct map_part *part, size_t count) {
+    static const char *const fill[] = {"█", "▓", "▒", "░"};
+    int columns[64];
+    int width = cli->width - 4 < 72 ? cli->width - 4 : 72;
+    if (count == 0 || count > 64 || size == 0) return;
+    share_out(size, part, count, width, columns);
+    printf("\n  ");
+    for (size_t i = 0; i < count; i++) {
+        bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
+        fputs(ink(cli, vacant ? INK_DIM : part[i].colour), stdout);
+        for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[cli->colour ? 0 : i % 3], stdout);
+        fputs(ink(cli, INK_PLAIN), stdout);
+    }
+    printf("\n\n");
+    for (size_t i = 0; i < count; i++) {
+        char text[48];
+        char at[24];
+        bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
+        char number[24] = "";
+        if (part[i].number) (void)snprintf(number, sizeof number, "partition %u", part[i].number);
+        printf("  %s%s%s %-12s %-22s %-12s %s, from %s\n", ink(cli, vacant ? INK_DIM : part[i].colour),
+               vacant ? "·" : fill[cli->colour ? 0 : i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
+               ws_size_both(part[i].length, text, sizeof text), ws_size_counted(part[i].at, at, sizeof at));
+    }
+}
+
+enum { BAR = 24 };
+
+static void draw(struct meter *m, const struct ws_progress *p) {
+    char done[24], total[24], rate[24], left[32], line[256];
+    double part = p->total ? (double)p->done / (double)p->total : 1;
+    char bar[BAR * 3 + 1];
+    size_t n = 0;
+    for (int i = 0; i < BAR; i++) {
+        const char *c = i < (int)(part * BAR + 0.5) ? "━" : "╌";
+        memcpy(bar + n, c, strlen(c));
+        n += strlen(c);
+    }
+    bar[n] = '\0';
+    const char *note = p->step == WS_STEP_FLUSHING ? " · waiting for the drive to empty its cache" : "";
+    (void)snprintf(line, sizeof line, "  %-9s %s %3d %%  %s of %s%s%s%s%s%s", ws_step_name(p->step), bar,
+                   (int)(part * 100), ws_size_counted(p->done, done, sizeof done),
+                   ws_size_counted(p->total, total, sizeof total), p->rate > 0 ? " · " : "",
+                   p->rate > 0 ? ws_size_counted((uint64_t)p->rate, rate, sizeof rate) : "", p->rate > 0 ? "/s" : "",
+                   p->left_s >= 0 && !note[0] ? " · " : "",
+                   note[0] ? note : p->left_s >= 0 ? ws_duration(p->left_s, left, sizeof left) : "");
+    fprintf(stderr, "\r\033[K%s%s", line, p->left_s >= 0 && !note[0] ? " left" : "");
+    fflush(stderr);
+    m->any = true;
+}
+
+bool meter_tell(void *context, const struct ws_progress *p) {
+    struct meter *m = context;
+    if (m->cli->json) return true;
+    bool fresh = !m->any || p->step != m->last;
+    if (m->cli->terminal) {
+        if (!fresh && p->elapsed_s - m->drawn_s < 0.1 && p->done < p->total) return true;
+        if (fresh && m->any && (p->step == WS_STEP_CHECKING) != (m->last == WS_STEP_CHECKING)) fprintf(stderr, "\n");
+        draw(m, p);
+        m->drawn_s = p->elapsed_s;
+    } else {
+        int tenths = p->total ? (int)(p->done * 4 / p->total) : 4;
+        bool big = p->step == WS_STEP_WRITING || p->step == WS_STEP_CHECKING;
+        if (big && (fresh || tenths != m->told)) {
+            char done[24], total[24], time[32];
+            if (tenths == 4 || fresh || tenths > m->told)
+                fprintf(stderr, "  %-9s %3d %%  %s of %s, %s\n", ws_step_name(p->step),
+                        p->total ? (int)(p->done * 100 / p->total) : 100, ws_size_counted(p->done, done, sizeof done),
+                        ws_size_counted(p->total, total, sizeof total), ws_duration(p->elapsed_s, time, sizeof time));
+            m->told = tenths;
+        }
+        m->any = true;
+    }
+    m->last = p->step;
+    return true;
+}
+
+void meter_end(struct meter *m) {
+    if (m->any && m->cli->terminal && !m->cli->json) fprintf(stderr, "\n");
+}

@@ -1,0 +1,34 @@
+/* make_image.c — writes the demo's image to a file. */
+#include "demo/demo_image.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+int main(int argc, char **argv) {
+    enum { STEP = 1 << 20 };
+    struct demo_params params = {.family = "live-boot", .table = DEMO_MBR};
+    struct demo_image image;
+    struct ws_error error = {0};
+    if (argc < 2) {
+        fprintf(stderr, "demo-image FILE [FAMILY]\n");
+        return 2;
+    }
+    if (argc > 2) params.family = argv[2];
+    if (demo_image_make(&params, &image, &error) != WS_OK) {
+        fprintf(stderr, "demo-image: %s\n", error.what);
+        return 4;
+    }
+    FILE *file = fopen(argv[1], "wb");
+    char *buffer = malloc(STEP);
+    bool good = file && buffer;
+    for (uint64_t at = 0; good && at < image.source->size; at += STEP) {
+        size_t step = image.source->size - at < STEP ? (size_t)(image.source->size - at) : STEP;
+        good = ws_source_read(image.source, at, buffer, step, &error) == WS_OK && fwrite(buffer, 1, step, file) == step;
+    }
+    if (file && fclose(file) != 0) good = false;
+    if (!good) fprintf(stderr, "demo-image: %s could not be written\n", argv[1]);
+    free(buffer);
+    demo_image_free(&image);
+    return good ? 0 : 4;
+}

@@ -1,0 +1,55 @@
+/* build.h — a plan made into a layout, and carried out. */
+#ifndef WILD_SATCHEL_BUILD_H
+#define WILD_SATCHEL_BUILD_H
+
+#include "wild_satchel/plan.h"
+#include "wild_satchel/write.h"
+
+struct ws_build;
+
+/**
+ * Work a plan out: fill everything that follows from what it asks for, and make the layout. Nothing is written.
+ * @param plan   kind, image_path, persistence_asked, id, made_at and the drive's fields are read; the rest is filled
+ * @param image  borrowed until the build is closed
+ * @return WS_E_SPACE if the image or the asked persistence does not fit; WS_E_UNSUPPORTED if the image knows no way
+ *         of remembering or its menu cannot be edited; each with what to do instead
+ */
+enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **build,
+                                struct ws_error *error);
+const struct ws_layout *ws_build_layout(const struct ws_build *build);
+void ws_build_close(struct ws_build *build);
+
+struct ws_build_options {
+    bool allow_external_disk;
+    const char *confirm;             /**< must be the drive's short name */
+    struct ws_write_record *record;  /**< for continuing; may be NULL */
+    void (*on_record)(void *context, const struct ws_write_record *record);
+    ws_progress_call on_progress;    /**< for writing and checking */
+    void *context;
+    bool skip_check;
+};
+
+struct ws_build_result {
+    struct ws_write_result write;
+    struct ws_check_result check; /**< check.sha256 is the drive's, over all that was written */
+    char image_sha256[WS_HASH_HEX];
+    bool checked;
+};
+
+/**
+ * Write and check. The drive's identity is read again from its open handle right before the first write.
+ * @return WS_E_REFUSED if it is not the planned drive, not confirmed, or may not be written (nothing was written);
+ *         WS_E_FORMAT if the image is no longer the planned one (the drive is left unfinished, and says so);
+ *         WS_E_DIFFERENT if the check finds a difference
+ */
+enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
+                                  const struct ws_build_options *options, struct ws_build_result *result,
+                                  struct ws_error *error);
+
+/** Does the drive still hold what the build meant? What a live system has changed since on its persistence volume is
+ *  left out of the comparison if `used` is true. */
+enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, struct ws_drive *drive, bool used,
+                              ws_progress_call on_progress, void *context, struct ws_check_result *result,
+                              struct ws_error *error);
+
+#endif

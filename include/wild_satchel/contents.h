@@ -1,0 +1,33 @@
+/* contents.h — what is on a drive: what would be lost. */
+#ifndef WILD_SATCHEL_CONTENTS_H
+#define WILD_SATCHEL_CONTENTS_H
+
+#include "wild_satchel/table.h"
+
+enum { WS_CONTENTS_MOST = 64 };
+
+/** One partition, or the whole drive if it has none. */
+struct ws_content {
+    unsigned number;        /**< partition; 0 for the drive itself */
+    uint64_t at, length;    /**< bytes */
+    char system[24];        /**< "ext4", "FAT32", "ISO 9660", "unknown", "empty" */
+    char label[48];
+    uint64_t free_bytes;    /**< as the volume counts it; meaningful if counted */
+    bool counted;
+    bool clean;             /**< false if it was not shut down cleanly */
+};
+
+struct ws_contents {
+    enum ws_table_kind table;
+    bool unfinished; /**< a build was begun on it and not finished */
+    bool blank;      /**< nothing is on it as far as can be seen */
+    struct ws_content part[WS_CONTENTS_MOST];
+    size_t parts;
+    char summary[160]; /**< one line: "Curlew Live 12.1, persistence 24 GiB" */
+};
+
+/** @return WS_E_READ if the drive cannot be read */
+enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, struct ws_contents *contents,
+                                struct ws_error *error);
+
+#endif

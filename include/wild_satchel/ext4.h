@@ -1,0 +1,110 @@
+/* ext4.h — ext4 volumes: a tree made into one, and one read into a tree.
+ *
+ * Follows the Linux kernel's documentation of the on-disk format (filesystems/ext4 in its manual). The composer writes
+ * 4 KiB blocks with extents, flex_bg, 64bit, metadata_csum, sparse_super and a journal, from 16 MiB to 16 TiB, and
+ * puts into the layout only what must be written: groups and inode tables that hold nothing stay uninitialised.
+ */
+#ifndef WILD_SATCHEL_EXT4_H
+#define WILD_SATCHEL_EXT4_H
+
+#include "wild_satchel/layout.h"
+#include "wild_satchel/tree.h"
+
+#define WS_EXT4_LEAST (16ull << 20) /**< bytes: the smallest volume composed */
+#define WS_EXT4_MOST (16ull << 40)  /**< bytes: the largest */
+
+struct ws_ext4_params {
+    uint64_t size;          /**< bytes; what is not a whole 4 KiB block is left unused */
+    char label[17];         /**< at most 16 bytes */
+    struct ws_guid id;      /**< the volume's UUID */
+    struct ws_guid seed;    /**< for directory hashes; any random value */
+    uint32_t bytes_an_inode; /**< one inode for so many bytes; 0 decides by size */
+    int64_t made_at;        /**< seconds since 1970-01-01 UTC */
+};
+
+struct ws_ext4_item; /* one inode: its node and where its blocks start */
+
+/** Everything about a volume that follows from its parameters and tree. Both measuring and composing go by it. */
+struct ws_ext4_geometry {
+    struct ws_ext4_params params;
+    uint64_t blocks; /**< of 4 KiB */
+    uint32_t groups, inodes_a_group, table_blocks, gdt_blocks, flex_groups;
+    uint32_t journal_blocks;
+    uint64_t data_used; /**< blocks behind the fixed structures that hold something */
+    uint64_t inodes_used;
+    uint64_t free_bytes;  /**< what statfs will report as free on the fresh volume */
+    uint64_t free_inodes; /**< likewise */
+    uint64_t written_bytes; /**< what composing will add to a layout */
+    uint32_t csum_seed;
+    uint64_t *data_before; /* owned: data blocks in all groups before this one */
+    uint16_t *dirs_in_group; /* owned: folders among the used inodes of each group */
+    struct ws_ext4_item *item; /* owned */
+    size_t items;
+    const struct ws_tree *tree;
+};
+
+/**
+ * Work out a volume: exact, and nothing is written. Adds "lost+found" to the tree if it has none, and uses the nodes'
+ * scratch fields, so one tree is measured and composed at a time. Owners, modes, times with nanoseconds, extended
+ * attributes, links, devices are kept.
+ * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
+ *         fit (the text says how much is missing); WS_E_NOMEM
+ */
+enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
+                               struct ws_ext4_geometry *geometry, struct ws_error *error);
+/** Free what measuring allocated. Only after every layout composed from it is closed. */
+void ws_ext4_geometry_free(struct ws_ext4_geometry *geometry);
+
+/** Add the volume's extents to a layout at byte `at` (a multiple of 4096). Borrows geometry and tree.
+ *  The superblock at its start has the given phase, all else is body. */
+enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometry, uint64_t at, struct ws_layout *layout,
+                               enum ws_phase superblock_phase, struct ws_error *error);
+
+/** What a volume says of itself. */
+struct ws_ext4_facts {
+    char label[17];
+    struct ws_guid id;
+    uint64_t size;       /**< bytes */
+    uint32_t block_size; /**< bytes */
+    uint64_t free_bytes; /**< as the superblock counts it */
+    uint64_t inodes, free_inodes;
+    bool has_journal, needs_recovery; /**< its journal holds changes not yet in place */
+    bool clean;                       /**< marked as cleanly unmounted and without recorded errors */
+    uint32_t inode_size;
+    int64_t made_at, mounted_at, written_at;
+    uint32_t mounts;
+};
+
+/** Is there an ext2, ext3 or ext4 volume, and what does it say? Reads the superblock only.
+ *  @return WS_E_NOTFOUND if there is none; WS_E_FORMAT if it is damaged */
+enum ws_status ws_ext4_probe(const struct ws_source *volume, struct ws_ext4_facts *facts, struct ws_error *error);
+
+/**
+ * Read a volume into a tree. Changes that stand only in the journal are applied in memory first (blocks and
+ * revocations, with checksums), as a mount would do; the volume is not touched. The tree borrows `volume`.
+ * @param facts  may be NULL
+ * @return WS_E_FORMAT for damage, with the inode or block; WS_E_UNSUPPORTED for a feature that changes the layout in a
+ *         way not known here (encryption, inline data, large clusters)
+ */
+enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_ext4_facts *facts,
+                            struct ws_error *error);
+
+/** The bytes of the volume after its journal has been applied, as a source; borrows `volume`. For reading and for
+ *  tests; `replayed` tells how many blocks came from the journal and may be NULL. */
+enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
+                                 struct ws_error *error);
+
+/**
+ * Change a volume the way a running system does: from what is there now to what `target` says (the same volume,
+ * composed anew, as a layout view), as one journal transaction followed by the changes in place. The callbacks do the
+ * writing, so that a simulated PC can lose power between any two of them.
+ */
+struct ws_ext4_sink {
+    enum ws_status (*write)(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error);
+    enum ws_status (*flush)(void *context, struct ws_error *error);
+    void *context;
+};
+enum ws_status ws_ext4_commit(const struct ws_source *volume, const struct ws_layout *target,
+                              const struct ws_ext4_sink *sink, struct ws_error *error);
+
+#endif

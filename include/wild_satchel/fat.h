@@ -1,0 +1,42 @@
+/* fat.h — FAT volumes: a small one composed from a tree (an EFI start image), and any one read into a tree.
+ *
+ * Follows the FAT File System Specification 1.03 (and ECMA-107), with long names.
+ */
+#ifndef WILD_SATCHEL_FAT_H
+#define WILD_SATCHEL_FAT_H
+
+#include "wild_satchel/layout.h"
+#include "wild_satchel/tree.h"
+
+struct ws_fat_facts {
+    unsigned bits;       /**< 12, 16 or 32 */
+    char label[12];      /**< from the root folder, else from the boot record */
+    uint32_t serial;
+    uint64_t size;       /**< bytes */
+    uint32_t cluster;    /**< bytes */
+    uint64_t free_bytes; /**< counted in the table */
+    bool clean;          /**< unmounted cleanly, where the volume says */
+};
+
+/** @return WS_E_NOTFOUND if there is no FAT volume */
+enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts, struct ws_error *error);
+/** Read a volume into a tree; it borrows `volume`. @return WS_E_FORMAT for damage */
+enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_fat_facts *facts,
+                           struct ws_error *error);
+
+struct ws_fat_params {
+    uint64_t size;    /**< bytes; 0: as small as the tree allows */
+    char label[12];   /**< at most 11 characters */
+    uint32_t serial;
+    uint64_t hidden_sectors; /**< sectors before the volume on its drive */
+    int64_t made_at;
+};
+/**
+ * Compose a FAT volume (12, 16 or 32 bits by its size). Links, devices and owners have no place in it and are an error.
+ * @param size  out: bytes of the volume; with layout NULL nothing else happens
+ * @return WS_E_SPACE if the tree does not fit; WS_E_UNSUPPORTED for what FAT cannot hold
+ */
+enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree *tree, uint64_t at,
+                              struct ws_layout *layout, uint64_t *size, uint64_t *free_bytes, struct ws_error *error);
+
+#endif

@@ -1,0 +1,68 @@
+/* layout.h — what a drive will hold, stated before the first write.
+ *
+ * A layout is an ordered, non-overlapping list of extents. Composers add extents in any order; ws_layout_seal()
+ * sorts them once, rejects overlaps and freezes the list. Dry runs, size predictions, writing, checking and resuming
+ * all read the same frozen list.
+ */
+#ifndef WILD_SATCHEL_LAYOUT_H
+#define WILD_SATCHEL_LAYOUT_H
+
+#include "wild_satchel/source.h"
+
+/** When an extent is written. */
+enum ws_phase {
+    WS_PHASE_BODY, /**< in ascending order */
+    WS_PHASE_SEAL  /**< last, after a flush: what makes the drive look finished */
+};
+
+/** One run of bytes on the drive. */
+struct ws_extent {
+    uint64_t at;                  /**< first byte on the drive */
+    uint64_t length;              /**< bytes, > 0 */
+    const struct ws_source *from; /**< borrowed; outlives the layout */
+    uint64_t from_at;             /**< first byte in `from` */
+    enum ws_phase phase;
+};
+
+struct ws_layout;
+
+/** An empty layout for a drive of `size` bytes. */
+enum ws_status ws_layout_create(uint64_t size, struct ws_layout **layout, struct ws_error *error);
+void ws_layout_close(struct ws_layout *layout);
+
+/** Hand `source` over: it is closed with the layout, last given first closed. On WS_E_NOMEM it is closed at once. */
+enum ws_status ws_layout_own(struct ws_layout *layout, struct ws_source *source, struct ws_error *error);
+
+/**
+ * Add one extent.
+ *
+ * @param at      byte offset on the drive
+ * @param length  bytes; 0 is accepted and adds nothing
+ * @return WS_OK; WS_E_RANGE if at + length passes the layout's size, or from_at + length passes the source's (error
+ *         text names both); WS_E_NOMEM. On error the layout is unchanged.
+ */
+enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t length, const struct ws_source *from,
+                             uint64_t from_at, enum ws_phase phase, struct ws_error *error);
+/** Add `length` bytes from memory, which is copied. */
+enum ws_status ws_layout_add_bytes(struct ws_layout *layout, uint64_t at, const void *bytes, size_t length,
+                                   enum ws_phase phase, struct ws_error *error);
+
+/** Sort, check and freeze. Adjoining pieces of one source become one extent.
+ *  @return WS_E_RANGE if two extents overlap (the text names both) */
+enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error);
+
+uint64_t ws_layout_size(const struct ws_layout *layout);
+size_t ws_layout_count(const struct ws_layout *layout);
+/** Extent `index` in ascending order; valid until the layout changes. */
+const struct ws_extent *ws_layout_extent(const struct ws_layout *layout, size_t index);
+/** Bytes in all extents: what will be written. */
+uint64_t ws_layout_bytes(const struct ws_layout *layout);
+/** A fingerprint of the frozen list (places, lengths, phases) and of `identity`, the caller's name for what the
+ *  sources hold. Two layouts with one fingerprint put the same bytes in the same places. */
+enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const char *identity, char hex[WS_HASH_HEX],
+                                     struct ws_error *error);
+
+/** The drive as it will be, as a source: holes read as zeros. Borrows the frozen layout. */
+enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source, struct ws_error *error);
+
+#endif

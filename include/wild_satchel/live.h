@@ -1,0 +1,97 @@
+/* live.h — how live systems remember: their conventions as data, and their start menus edited.
+ *
+ * The conventions are those of the systems' own start scripts (live-boot, casper, dracut's live modules): a volume with
+ * an agreed label is used for changes only when the start menu passes an agreed kernel parameter.
+ */
+#ifndef WILD_SATCHEL_LIVE_H
+#define WILD_SATCHEL_LIVE_H
+
+#include "wild_satchel/tree.h"
+
+/** One family of live systems. */
+struct ws_live_family {
+    const char *word;       /**< as plans and options name it */
+    const char *title;      /**< for people */
+    const char *folder;     /**< on the medium: holds the system's root image */
+    const char *signs[4];   /**< kernel parameters one of which starts this family; a trailing '=' or ':' is a prefix */
+    const char *label;      /**< of the persistence volume */
+    const char *parameters; /**< to add, separated by spaces; without them everything is forgotten */
+    const char *drop[6];    /**< parameters that would get in the way; a trailing '=' is a prefix */
+    const char *config_path, *config_text; /**< a file the volume must hold, or NULL */
+    const char *folders[3]; /**< folders the volume must hold */
+    const char *changes;    /**< folder of the volume in which changes to / appear */
+    const char *work;       /**< folder the kernel's overlay works in, beside it */
+    const char *roots[4];   /**< where the root image may be */
+    const char *release_before; /**< used when the medium names an older release than this ("19.10"), else NULL */
+};
+
+/** All families known, in the order in which they are tried; `count` receives how many. */
+const struct ws_live_family *ws_live_families(size_t *count);
+const struct ws_live_family *ws_live_family_find(const char *word); /**< NULL if unknown */
+/** The family whose sign stands among these kernel parameters, or NULL. */
+const struct ws_live_family *ws_live_family_of_parameters(const char *parameters);
+/** The family of a medium: by the parameters of its start menus, else by its folders. NULL if none is known. */
+const struct ws_live_family *ws_live_family_of_medium(const struct ws_tree *tree);
+
+/** Is this word among the parameters? A trailing '=' matches any value. */
+bool ws_parameter_is_set(const char *parameters, const char *word);
+
+enum ws_menu_kind { WS_MENU_GRUB, WS_MENU_SYSLINUX };
+
+/** One entry of a start menu that starts a kernel. Offsets are bytes of the menu's text. */
+struct ws_menu_entry {
+    char title[160];
+    char id[96];               /**< GRUB's --id, or the syslinux label */
+    size_t block, block_end;   /**< the whole entry, whole lines */
+    size_t args, args_end;     /**< the kernel's parameters */
+    char kernel[256], initrd[512];
+    char parameters[1024];
+    bool is_default;
+};
+
+/** A start menu file. */
+struct ws_menu {
+    enum ws_menu_kind kind;
+    char *text; /**< owned */
+    size_t length;
+    struct ws_menu_entry *entry; /**< owned */
+    size_t entries;
+    char default_word[160]; /**< as the file names its default; empty if it does not */
+};
+
+/**
+ * Parse a menu: GRUB 2's (menuentry, submenu) or that of syslinux and isolinux (label blocks).
+ * @return WS_E_NOTFOUND if it starts no kernel; WS_E_FORMAT for unbalanced braces
+ */
+enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error);
+void ws_menu_free(struct ws_menu *menu);
+/** The entry that starts by itself, or NULL when this file does not decide it. */
+const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
+
+/**
+ * Make one entry remember and put a forgetful copy of it behind it.
+ * @param parameters  to add; those already there are not added again
+ * @param drop        NULL-terminated list of parameters to take away
+ * @param out         the new text; free with ws_text_free()
+ * @return WS_E_UNSUPPORTED if the entry has nothing to edit
+ */
+enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu_entry *entry, const char *parameters,
+                                const char *const drop[], struct ws_text *out, struct ws_error *error);
+
+/** The menu files of a medium: called for each that starts a kernel. */
+typedef enum ws_status (*ws_menu_visit)(void *context, const struct ws_node *file, const struct ws_menu *menu,
+                                        struct ws_error *error);
+enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context,
+                               struct ws_error *error);
+
+/** Correct a checksum list (lines "HEX  path") after `path` has changed. The text keeps its length.
+ *  @return number of lines corrected */
+size_t ws_checklist_correct(char *list, size_t length, const char *path, const void *bytes, size_t bytes_length);
+/** Is this file a checksum list by its name? */
+bool ws_is_checklist(const char *name);
+
+/** The tree that a fresh persistence volume of this family holds. */
+enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at, struct ws_tree **tree,
+                                   struct ws_error *error);
+
+#endif

@@ -1,0 +1,78 @@
+/* plan.h — the whole drive decided, before anything is written.
+ *
+ * A plan is what the technician asked for (image, drive, kind, sizes) together with what follows from it. It is saved
+ * as a JSON document (docs/plan-format.md); loading one works everything out again and refuses a document whose
+ * results do not follow from its requests.
+ */
+#ifndef WILD_SATCHEL_PLAN_H
+#define WILD_SATCHEL_PLAN_H
+
+#include "wild_satchel/ext4.h"
+#include "wild_satchel/image.h"
+#include "wild_satchel/port.h"
+
+enum ws_plan_kind {
+    WS_PLAN_REPLICA, /**< the image, byte for byte */
+    WS_PLAN_LIVE     /**< a live system that remembers in a partition behind the image */
+};
+
+/** One change inside the image. */
+struct ws_plan_edit {
+    char path[256];
+    char what[160]; /**< in words */
+    bool behind;    /**< moved to new sectors at the image's end */
+};
+enum { WS_PLAN_EDITS_MOST = 32, WS_PLAN_PARTS_MOST = 16 };
+
+/** One stretch of the finished drive, for drawings: whole partitions and what lies between. */
+struct ws_plan_part {
+    char what[48];  /**< "live image", "persistence", "free" */
+    char label[40];
+    unsigned number; /**< partition, 0 if it is none */
+    uint64_t at, length;
+};
+
+struct ws_plan {
+    /* asked for */
+    enum ws_plan_kind kind;
+    char image_path[1024];
+    uint64_t image_size;
+    char image_sha256[WS_HASH_HEX];
+    char drive_name[64];           /**< the drive's short name */
+    char drive_model[64], drive_serial[64];
+    uint64_t drive_size;
+    uint32_t drive_sector;
+    uint64_t persistence_asked;    /**< bytes; 0: all that is free */
+    struct ws_guid id;             /**< random; all other identifiers derive from it */
+    int64_t made_at;               /**< seconds since 1970-01-01 UTC */
+    /* following from it */
+    char image_title[40];
+    const struct ws_live_family *family;
+    enum ws_table_kind table;
+    uint64_t image_end;            /**< bytes the image takes on the drive, appended files included */
+    uint64_t persistence_at, persistence_size;
+    unsigned persistence_number;
+    uint64_t persistence_free;     /**< bytes statfs will report */
+    uint64_t bytes_written;
+    struct ws_plan_edit edit[WS_PLAN_EDITS_MOST];
+    size_t edits;
+    struct ws_plan_part part[WS_PLAN_PARTS_MOST];
+    size_t parts;
+    char fingerprint[WS_HASH_HEX]; /**< of the layout */
+    struct ws_findings findings;
+};
+
+void ws_plan_free(struct ws_plan *plan);
+const char *ws_plan_kind_name(enum ws_plan_kind kind); /**< "replica", "live" */
+
+/** The plan as a JSON document; the text ends with a newline. */
+enum ws_status ws_plan_to_json(const struct ws_plan *plan, struct ws_text *out, struct ws_error *error);
+/** Read a document: unknown keys, wrong types and impossible values are errors that name the key.
+ *  @return WS_E_FORMAT, WS_E_UNSUPPORTED for a newer version of the format */
+enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *plan, struct ws_error *error);
+/** @return WS_E_FORMAT naming the first result in `read` that does not follow from what it asks for, as `worked_out`
+ *          has it */
+enum ws_status ws_plan_same_results(const struct ws_plan *read, const struct ws_plan *worked_out,
+                                    struct ws_error *error);
+
+#endif

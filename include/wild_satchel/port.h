@@ -1,0 +1,130 @@
+/* port.h — the hardware, behind small tables of functions. That is all a new platform writes.
+ *
+ * docs/writing-a-port.md walks through an implementation. Ports hand out objects whose first member is the table.
+ */
+#ifndef WILD_SATCHEL_PORT_H
+#define WILD_SATCHEL_PORT_H
+
+#include "wild_satchel/source.h"
+
+/** Three answers to a question a machine cannot always decide. */
+enum ws_known { WS_NO, WS_YES, WS_UNKNOWN };
+
+enum ws_drive_kind {
+    WS_DRIVE_DEVICE,   /**< real hardware */
+    WS_DRIVE_FILE,     /**< a plain file used as if it were a drive */
+    WS_DRIVE_SIMULATED /**< on the simulated bench */
+};
+
+/** What a drive is. Filled by describe(); plain data, no ownership. */
+struct ws_drive_facts {
+    char id[512];        /**< what open() takes: a path or a bench name */
+    char short_name[64]; /**< what the technician types to confirm; see ws_drive_short_name() */
+    enum ws_drive_kind kind;
+    char vendor[64], model[64], serial[64];
+    char bus[32];               /**< "usb", "sata", "nvme", "mmc", "file", ... as the platform says; may be empty */
+    enum ws_known removable;    /**< the medium can be taken out, or the drive is a stick or card */
+    enum ws_known internal;     /**< built into the machine; WS_UNKNOWN counts as internal */
+    bool system;                /**< holds the running system */
+    bool read_only;             /**< write-protected */
+    uint64_t size;              /**< bytes */
+    uint32_t logical_sector;    /**< bytes: the smallest unit that can be addressed */
+    uint32_t physical_sector;   /**< bytes: the smallest unit written without a read first */
+    uint32_t optimal_write;     /**< bytes; 0 if unknown */
+    char in_use_by[256];        /**< mount points and holders, comma-separated; empty if free */
+};
+
+enum ws_open_mode {
+    WS_OPEN_READ,
+    WS_OPEN_WRITE /**< exclusive: fails while anybody else uses the drive */
+};
+
+struct ws_drive;
+/** Offsets and lengths given to read and write are multiples of the logical sector. */
+struct ws_drive_ops {
+    /** Read the identity again from the open handle. */
+    enum ws_status (*describe)(struct ws_drive *drive, struct ws_drive_facts *facts, struct ws_error *error);
+    enum ws_status (*read)(struct ws_drive *drive, uint64_t at, void *buffer, size_t length, struct ws_error *error);
+    enum ws_status (*write)(struct ws_drive *drive, uint64_t at, const void *bytes, size_t length,
+                            struct ws_error *error);
+    /** Return only when all that was written is on the medium. */
+    enum ws_status (*flush)(struct ws_drive *drive, struct ws_error *error);
+    /** The contents of this range no longer matter; WS_E_UNSUPPORTED is a fine answer. */
+    enum ws_status (*discard)(struct ws_drive *drive, uint64_t at, uint64_t length, struct ws_error *error);
+    /** Drop what the machine remembers of the drive: its cached blocks and its partition table. */
+    enum ws_status (*reread)(struct ws_drive *drive, struct ws_error *error);
+    /** Flush, then take the drive out of service so that it can be unplugged. */
+    enum ws_status (*release)(struct ws_drive *drive, struct ws_error *error);
+    void (*close)(struct ws_drive *drive);
+};
+struct ws_drive {
+    const struct ws_drive_ops *ops;
+};
+
+typedef bool (*ws_drive_visit)(void *context, const struct ws_drive_facts *facts);
+
+struct ws_port;
+struct ws_task;
+struct ws_port_ops {
+    /** Call `visit` for every drive until it returns false. */
+    enum ws_status (*list)(struct ws_port *port, ws_drive_visit visit, void *context, struct ws_error *error);
+    enum ws_status (*open)(struct ws_port *port, const char *id, enum ws_open_mode mode, struct ws_drive **drive,
+                           struct ws_error *error);
+    int64_t (*wall_clock)(struct ws_port *port);  /**< seconds since 1970-01-01 UTC */
+    double (*steady_clock)(struct ws_port *port); /**< seconds since an arbitrary moment, never backwards */
+    enum ws_status (*random)(struct ws_port *port, void *bytes, size_t length, struct ws_error *error);
+    /** Run `work(context)` beside the caller, or at once if the platform has no way to. */
+    enum ws_status (*start)(struct ws_port *port, void (*work)(void *context), void *context, struct ws_task **task,
+                            struct ws_error *error);
+    void (*join)(struct ws_port *port, struct ws_task *task); /**< wait for it and free it */
+    void (*close)(struct ws_port *port);
+};
+struct ws_port {
+    const struct ws_port_ops *ops;
+};
+
+/** How a PC starts. */
+enum ws_firmware { WS_FIRMWARE_BIOS, WS_FIRMWARE_UEFI };
+
+struct ws_pc_facts {
+    char name[64];
+    enum ws_firmware firmware;
+    bool secure_boot; /**< on */
+};
+
+struct ws_pc;
+struct ws_pc_ops {
+    enum ws_status (*describe)(struct ws_pc *pc, struct ws_pc_facts *facts, struct ws_error *error);
+    enum ws_status (*plug)(struct ws_pc *pc, const char *drive_id, struct ws_error *error);
+    enum ws_status (*unplug)(struct ws_pc *pc, struct ws_error *error);
+    /** Start from the plugged drive. @return once the firmware is running, or WS_E_REFUSED with the firmware's reason */
+    enum ws_status (*power_on)(struct ws_pc *pc, struct ws_error *error);
+    /** Console text since the last call: up to `room` bytes, 0 in `*got` if `wait_s` seconds pass without any. */
+    enum ws_status (*console_read)(struct ws_pc *pc, char *out, size_t room, double wait_s, size_t *got,
+                                   struct ws_error *error);
+    enum ws_status (*console_write)(struct ws_pc *pc, const char *text, struct ws_error *error);
+    /** Power off: `clean` waits for the system to shut down by itself (it must have been told to), else the power is
+     *  cut at once. */
+    enum ws_status (*power_off)(struct ws_pc *pc, bool clean, struct ws_error *error);
+    void (*close)(struct ws_pc *pc);
+};
+struct ws_pc {
+    const struct ws_pc_ops *ops;
+};
+
+/** A short name from model, serial number and size: "gorse-32-k7q2". The same drive always gets the same one; two
+ *  sticks of one model differ. `out` holds 64 bytes. */
+enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
+
+/** A drive as a source, in any alignment. Borrows the drive. */
+enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
+
+/** Why a drive may not be written to, by DESIGN.md's safety rules. */
+struct ws_target_rules {
+    bool allow_external_disk; /**< the caller has said that an external hard drive or SSD is meant */
+};
+/** @return WS_OK if the drive may be a target; WS_E_REFUSED with the reason and what to do */
+enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
+                                  struct ws_error *error);
+
+#endif

@@ -1,0 +1,77 @@
+/* source.h — random-access bytes: an image file, a slice, memory, zeros, a file inside a file system, a drive.
+ *
+ * A source is read-only and has a fixed size. Whoever opened it closes it; a source made from another one borrows
+ * it, so close in reverse order, or hand ownership to a tree or layout with their _own() calls.
+ * Reading one source from two tasks at once is allowed only if its maker says so.
+ */
+#ifndef WILD_SATCHEL_SOURCE_H
+#define WILD_SATCHEL_SOURCE_H
+
+#include "wild_satchel/base.h"
+
+struct ws_source {
+    const struct ws_source_ops *ops;
+    uint64_t size; /**< bytes */
+    void *state;   /**< the maker's own */
+};
+
+struct ws_source_ops {
+    /** Read exactly `length` bytes; the caller has checked that they lie inside `size`. */
+    enum ws_status (*read)(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                           struct ws_error *error);
+    /** Release `state`; may be NULL. */
+    void (*close)(struct ws_source *source);
+};
+
+/** Make a source out of your own functions. @return WS_OK or WS_E_NOMEM (then `state` is still yours) */
+enum ws_status ws_source_make(const struct ws_source_ops *ops, uint64_t size, void *state, struct ws_source **source,
+                              struct ws_error *error);
+
+/** Read exactly `length` bytes at `at`. @return WS_E_RANGE past the end (nothing is read), WS_E_READ */
+enum ws_status ws_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                              struct ws_error *error);
+
+/** Close and free; NULL is accepted. */
+void ws_source_close(struct ws_source *source);
+
+/** Bytes copied into memory that the source owns. */
+enum ws_status ws_source_memory(const void *bytes, size_t length, struct ws_source **source, struct ws_error *error);
+/** `size` zero bytes. */
+enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct ws_error *error);
+/** A part of `base`. @return WS_E_RANGE if it does not lie inside */
+enum ws_status ws_source_slice(const struct ws_source *base, uint64_t at, uint64_t length, struct ws_source **source,
+                               struct ws_error *error);
+
+/** One piece of a source put together from runs. */
+struct ws_run {
+    uint64_t length; /**< bytes, > 0 */
+    uint64_t at;     /**< first byte in the base; WS_RUN_HOLE reads as zeros */
+};
+#define WS_RUN_HOLE UINT64_MAX
+/** `count` runs of `base` one after the other, cut or zero-filled to `size`; the runs are copied. */
+enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
+                              struct ws_source **source, struct ws_error *error);
+
+/** A base with small changes laid over it; its size may be larger than the base's (the rest reads as zeros). */
+enum ws_status ws_source_patched(const struct ws_source *base, uint64_t size, struct ws_source **source,
+                                 struct ws_error *error);
+/** Lay `length` bytes over a patched source at `at`; later changes win. @return WS_E_RANGE, WS_E_NOMEM */
+enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at, const void *bytes, size_t length,
+                               struct ws_error *error);
+/** Number of changes and bytes laid over so far; either pointer may be NULL. */
+void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint64_t *bytes);
+
+/** Passes reads through to `base` and hashes whatever is read for the first time in ascending order: one pass over
+ *  the base gives its hash at no further cost. */
+enum ws_status ws_source_tap(const struct ws_source *base, struct ws_source **source, struct ws_error *error);
+/** @return true with the SHA-256 of the whole base in `hex` once every byte has gone by */
+bool ws_source_tap_hex(struct ws_source *tap, char *hex);
+
+/** Read a whole source into memory the caller frees, NUL-terminated. @return WS_E_RANGE above `most` bytes */
+enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
+                              struct ws_error *error);
+/** Hash a whole source in one pass. `hex` holds WS_HASH_HEX bytes. */
+enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind kind, char *hex,
+                              struct ws_error *error);
+
+#endif

@@ -1,0 +1,86 @@
+/* tree.h — files and folders with their owners, modes, times, links and extended attributes.
+ *
+ * Readers make trees, edits change them, composers turn them into layouts. A file's content is a source that the
+ * tree owns or borrows; edits never touch content that stays. All nodes live as long as their tree.
+ */
+#ifndef WILD_SATCHEL_TREE_H
+#define WILD_SATCHEL_TREE_H
+
+#include "wild_satchel/source.h"
+
+enum ws_node_kind {
+    WS_NODE_FOLDER,
+    WS_NODE_FILE,
+    WS_NODE_LINK, /**< symbolic link */
+    WS_NODE_CHAR,
+    WS_NODE_BLOCK,
+    WS_NODE_FIFO,
+    WS_NODE_SOCKET
+};
+
+/** An extended attribute with its full name ("user.note"). */
+struct ws_xattr {
+    struct ws_xattr *next;
+    char *name;
+    uint8_t *value;
+    size_t length; /**< bytes of value */
+};
+
+struct ws_node {
+    char *name; /**< one path component; "" for the root */
+    struct ws_node *parent, *first, *last, *next;
+    enum ws_node_kind kind;
+    uint16_t mode; /**< permission bits, 07777 */
+    uint32_t uid, gid;
+    int64_t mtime; /**< seconds since 1970-01-01 UTC */
+    uint32_t mtime_ns;
+    uint32_t major, minor;           /**< WS_NODE_CHAR and WS_NODE_BLOCK */
+    const struct ws_source *content; /**< WS_NODE_FILE; NULL is an empty file */
+    char *target;                    /**< WS_NODE_LINK */
+    struct ws_xattr *xattrs;
+    struct ws_node *same_as; /**< hard link: this name shows the inode of that node, which is not a hard link itself */
+    uint64_t origin;         /**< where a reader found it: its on-disk record or inode; 0 if made here */
+    uint64_t work;           /**< scratch for the composer at work on the tree */
+    uint64_t work2;
+};
+
+struct ws_tree;
+enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error);
+void ws_tree_close(struct ws_tree *tree);
+struct ws_node *ws_tree_root(const struct ws_tree *tree);
+/** Number of nodes, the root among them. */
+size_t ws_tree_count(const struct ws_tree *tree);
+/** Hand `source` over: it is closed with the tree, last given first closed. On WS_E_NOMEM it is closed at once. */
+enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error);
+
+/**
+ * Add a node under `parent`. Mode starts as 0755 for folders and 0644 for all else, owner 0:0, time 0.
+ * The name is not looked up first: readers of sound volumes would pay for that with every file.
+ * @return WS_E_RANGE for a name that is empty, ".", "..", over 255 bytes or contains "/"
+ */
+enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const char *name, enum ws_node_kind kind,
+                           struct ws_node **node, struct ws_error *error);
+/** Make the folders of `path` that are missing and return the last. */
+enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
+/** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
+enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
+                           struct ws_node **node, struct ws_error *error);
+enum ws_status ws_tree_set_target(struct ws_tree *tree, struct ws_node *node, const char *target,
+                                  struct ws_error *error);
+enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, const char *name, const void *value,
+                                 size_t length, struct ws_error *error);
+/** Take a node and all below out of the tree; hard links to it turn into the thing itself. */
+void ws_tree_drop(struct ws_tree *tree, struct ws_node *node);
+/** The node at `path` ("a/b", leading and doubled slashes ignored), or NULL. Symbolic links are not followed. */
+struct ws_node *ws_tree_find(const struct ws_tree *tree, const char *path);
+struct ws_node *ws_node_child(const struct ws_node *folder, const char *name);
+/** As ws_tree_find, ASCII letters of either case being the same, as FAT and Joliet have it. */
+struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *path);
+/** The next node in reading order (a folder before what it holds), NULL after the last; start with the root. */
+struct ws_node *ws_tree_next(const struct ws_node *node);
+/** The full path, "/" for the root. Cut with "..." in front if `room` is too small. @return `out` */
+const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
+/** Size of a file's content in bytes, through hard links; 0 for all else but a link's target length. */
+uint64_t ws_node_size(const struct ws_node *node);
+
+#endif

@@ -1,0 +1,254 @@
+/* emulator.c — qemu-system-x86_64 as a PC: SeaBIOS or OVMF, a USB stick, a serial console, a power cord. */
+#include "port/emulator/emulator.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+static const char program[] = "qemu-system-x86_64";
+
+struct emulator {
+    struct ws_pc pc;
+    struct ws_emulator_params params;
+    char drive[512], variables[64], log[512];
+    pid_t pid;
+    int in, out; /* the serial console's two ends */
+};
+
+/* Firmware as the distribution's package installs it. */
+static const struct {
+    bool secure;
+    const char *code, *variables;
+} firmwares[] = {
+    {false, "/usr/share/OVMF/OVMF_CODE_4M.fd", "/usr/share/OVMF/OVMF_VARS_4M.fd"},
+    {false, "/usr/share/OVMF/OVMF_CODE.fd", "/usr/share/OVMF/OVMF_VARS.fd"},
+    {true, "/usr/share/OVMF/OVMF_CODE_4M.ms.fd", "/usr/share/OVMF/OVMF_VARS_4M.ms.fd"},
+    {true, "/usr/share/OVMF/OVMF_CODE.ms.fd", "/usr/share/OVMF/OVMF_VARS.ms.fd"},
+};
+
+static int find_firmware(bool secure) {
+    for (int i = 0; i < 4; i++)
+        if (firmwares[i].secure == secure && access(firmwares[i].code, R_OK) == 0 &&
+            access(firmwares[i].variables, R_OK) == 0)
+            return i;
+    return -1;
+}
+
+static enum ws_status describe(struct ws_pc *pc, struct ws_pc_facts *facts, struct ws_error *error) {
+    const struct emulator *e = (const struct emulator *)pc;
+    (void)error;
+    memset(facts, 0, sizeof *facts);
+    (void)snprintf(facts->name, sizeof facts->name, "emulated PC (%s)",
+                   e->params.firmware == WS_FIRMWARE_BIOS ? "BIOS"
+                   : e->params.secure_boot                ? "UEFI, Secure Boot"
+                                                          : "UEFI");
+    facts->firmware = e->params.firmware;
+    facts->secure_boot = e->params.secure_boot;
+    return WS_OK;
+}
+
+static enum ws_status plug(struct ws_pc *pc, const char *drive_id, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    if (access(drive_id, R_OK | W_OK) != 0) {
+        ws_fail(error, WS_E_NOTFOUND, "the drive cannot be opened: %s", strerror(errno));
+        return ws_fail_where(error, "%s", drive_id);
+    }
+    if (strlen(drive_id) >= sizeof e->drive || strchr(drive_id, ','))
+        return ws_fail(error, WS_E_USAGE, "the emulator cannot take a drive path with a comma or of this length");
+    (void)snprintf(e->drive, sizeof e->drive, "%s", drive_id);
+    return WS_OK;
+}
+
+static void reap(struct emulator *e, bool cut) {
+    if (e->pid > 0) {
+        if (cut) kill(e->pid, SIGKILL);
+        while (waitpid(e->pid, NULL, 0) < 0 && errno == EINTR) {}
+    }
+    if (e->in >= 0) close(e->in);
+    if (e->out >= 0) close(e->out);
+    if (e->variables[0]) (void)unlink(e->variables);
+    e->pid = 0;
+    e->in = e->out = -1;
+    e->variables[0] = '\0';
+}
+
+static enum ws_status unplug(struct ws_pc *pc, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    (void)error;
+    reap(e, true);
+    e->drive[0] = '\0';
+    return WS_OK;
+}
+
+/* Every PC has its own copy of the firmware's variables. */
+static enum ws_status copy_variables(struct emulator *e, const char *from, struct ws_error *error) {
+    char buffer[65536];
+    (void)snprintf(e->variables, sizeof e->variables, "/tmp/satchel-vars-XXXXXX");
+    int to = mkstemp(e->variables);
+    int in = open(from, O_RDONLY | O_CLOEXEC);
+    ssize_t got = -1;
+    while (to >= 0 && in >= 0 && (got = read(in, buffer, sizeof buffer)) > 0)
+        if (write(to, buffer, (size_t)got) != got) break;
+    if (in >= 0) close(in);
+    if (to >= 0) close(to);
+    return got == 0 ? WS_OK : ws_fail(error, WS_E_READ, "the firmware's variables cannot be copied: %s", strerror(errno));
+}
+
+static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    char drive[600], code[300], variables[300], memory[24];
+    const char *argv[48];
+    int n = 0;
+    int down[2], up[2];
+    if (!e->drive[0]) return ws_fail(error, WS_E_USAGE, "no drive is plugged into this PC");
+    reap(e, true);
+    (void)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=%s", e->drive);
+    (void)snprintf(memory, sizeof memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
+    const char *fixed[] = {program, "-m", memory, "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
+                           "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg,thread=multi", "-device",
+                           "qemu-xhci", "-drive", drive, "-device", "usb-storage,drive=stick,bootindex=0"};
+    for (size_t i = 0; i < sizeof fixed / sizeof fixed[0]; i++) argv[n++] = fixed[i];
+    if (e->params.firmware == WS_FIRMWARE_UEFI) {
+        int f = find_firmware(e->params.secure_boot);
+        if (f < 0) return ws_fail(error, WS_E_NOTFOUND, "the UEFI firmware for the emulator is not installed (package ovmf)");
+        WS_TRY(copy_variables(e, firmwares[f].variables, error));
+        (void)snprintf(code, sizeof code, "if=pflash,format=raw,unit=0,readonly=on,file=%s", firmwares[f].code);
+        (void)snprintf(variables, sizeof variables, "if=pflash,format=raw,unit=1,file=%s", e->variables);
+        argv[n++] = "-drive";
+        argv[n++] = code;
+        argv[n++] = "-drive";
+        argv[n++] = variables;
+        argv[n++] = "-machine";
+        argv[n++] = e->params.secure_boot ? "q35,smm=on" : "q35";
+        if (e->params.secure_boot) {
+            argv[n++] = "-global";
+            argv[n++] = "driver=cfi.pflash01,property=secure,value=on";
+        }
+    }
+    argv[n] = NULL;
+    if (pipe2(down, O_CLOEXEC) != 0) return ws_fail(error, WS_E_READ, "no pipe to the emulator: %s", strerror(errno));
+    if (pipe2(up, O_CLOEXEC) != 0) {
+        close(down[0]);
+        close(down[1]);
+        return ws_fail(error, WS_E_READ, "no pipe to the emulator: %s", strerror(errno));
+    }
+    e->pid = fork();
+    if (e->pid == 0) {
+        int null = open("/dev/null", O_WRONLY);
+        (void)dup2(down[0], 0);
+        (void)dup2(up[1], 1);
+        if (null >= 0) (void)dup2(null, 2);
+        (void)execvp(program, (char *const *)(uintptr_t)argv);
+        _exit(127);
+    }
+    close(down[0]);
+    close(up[1]);
+    e->in = down[1];
+    e->out = up[0];
+    if (e->pid < 0) {
+        reap(e, false);
+        return ws_fail(error, WS_E_READ, "the emulator cannot be started: %s", strerror(errno));
+    }
+    return WS_OK;
+}
+
+static enum ws_status console_read(struct ws_pc *pc, char *out, size_t room, double wait_s, size_t *got,
+                                   struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    struct pollfd p = {.fd = e->out, .events = POLLIN};
+    *got = 0;
+    if (e->out < 0) return WS_OK;
+    int ready = poll(&p, 1, (int)(wait_s * 1000));
+    if (ready <= 0) return WS_OK;
+    ssize_t n = read(e->out, out, room);
+    if (n < 0) return ws_fail(error, WS_E_READ, "the emulator's console cannot be read: %s", strerror(errno));
+    if (n == 0) { /* it has ended */
+        close(e->out);
+        e->out = -1;
+        return WS_OK;
+    }
+    *got = (size_t)n;
+    FILE *log = e->log[0] ? fopen(e->log, "ab") : NULL;
+    if (log) {
+        (void)fwrite(out, 1, (size_t)n, log);
+        fclose(log);
+    }
+    return WS_OK;
+}
+
+static enum ws_status console_write(struct ws_pc *pc, const char *text, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    size_t length = strlen(text);
+    /* A serial line has no flow control here: a slow guest loses what comes too fast. */
+    for (size_t i = 0; i < length && e->in >= 0; i++) {
+        if (write(e->in, text + i, 1) != 1) {
+            if (errno == EPIPE) return WS_OK;
+            return ws_fail(error, WS_E_WRITE, "the emulator's console cannot be written: %s", strerror(errno));
+        }
+        if (i % 8 == 7) (void)usleep(2000);
+    }
+    return WS_OK;
+}
+
+static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    char drain[4096];
+    for (int i = 0; clean && i < 600 && e->pid > 0; i++) {
+        size_t got;
+        (void)console_read(pc, drain, sizeof drain, 0.1, &got, NULL);
+        if (waitpid(e->pid, NULL, WNOHANG) == e->pid) {
+            e->pid = 0;
+            reap(e, false);
+            return WS_OK;
+        }
+        if (e->out < 0) (void)usleep(100000);
+    }
+    bool late = clean && e->pid > 0;
+    reap(e, true);
+    return late ? ws_fail(error, WS_E_READ, "the system did not shut down within a minute; its power was cut") : WS_OK;
+}
+
+static void close_pc(struct ws_pc *pc) {
+    reap((struct emulator *)pc, true);
+    free(pc);
+}
+
+static bool on_path(void) {
+    const char *path = getenv("PATH");
+    char one[600];
+    while (path && *path) {
+        size_t n = strcspn(path, ":");
+        (void)snprintf(one, sizeof one, "%.*s/%s", (int)(n < 500 ? n : 500), path, program);
+        if (access(one, X_OK) == 0) return true;
+        path += n + (path[n] == ':');
+    }
+    return false;
+}
+
+enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc, struct ws_error *error) {
+    static const struct ws_pc_ops ops = {describe, plug, unplug, power_on, console_read, console_write, power_off, close_pc};
+    if (!on_path()) {
+        ws_fail(error, WS_E_NOTFOUND, "no PC emulator is installed");
+        return ws_fail_next(error, "install the package qemu-system-x86");
+    }
+    if (params->firmware == WS_FIRMWARE_UEFI && find_firmware(params->secure_boot) < 0) {
+        ws_fail(error, WS_E_NOTFOUND, "the emulator's UEFI firmware is not installed");
+        return ws_fail_next(error, "install the package ovmf");
+    }
+    struct emulator *e = calloc(1, sizeof *e);
+    if (!e) return ws_fail(error, WS_E_NOMEM, "out of memory for a PC");
+    e->pc.ops = &ops;
+    e->params = *params;
+    if (params->log_path) (void)snprintf(e->log, sizeof e->log, "%s", params->log_path);
+    e->params.log_path = NULL;
+    e->in = e->out = -1;
+    (void)signal(SIGPIPE, SIG_IGN);
+    *pc = &e->pc;
+    return WS_OK;
+}

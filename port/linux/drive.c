@@ -1,0 +1,263 @@
+/* drive.c — block devices and plain files, read and written past the page cache where that is possible. */
+#include "port/linux/internal.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/fs.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+enum { ALIGN = 4096 };
+
+struct linux_drive {
+    struct ws_drive drive;
+    int fd;         /* through the page cache */
+    int direct;     /* past it, or -1 */
+    bool device;
+    bool writable;
+    char path[512];
+    uint64_t size;
+};
+
+static enum ws_status system_error(struct ws_error *error, enum ws_status status, const char *what, const char *path) {
+    int code = errno;
+    if (code == ENXIO || code == ENODEV || code == ENOMEDIUM) status = WS_E_GONE;
+    ws_fail(error, status, "%s: %s", what, strerror(code));
+    ws_fail_where(error, "%s", path);
+    if (status == WS_E_GONE) return ws_fail_next(error, "plug it in again and run the same command to continue");
+    if (code == EACCES || code == EPERM) return ws_fail_next(error, "writing to drives needs the rights of root");
+    if (code == EBUSY) return ws_fail_next(error, "something uses it: unmount it first");
+    return status;
+}
+
+static enum ws_status file_facts(const struct linux_drive *d, struct ws_drive_facts *f, struct ws_error *error) {
+    struct stat s;
+    if (fstat(d->fd, &s) != 0) return system_error(error, WS_E_READ, "the file cannot be looked at", d->path);
+    const char *name = strrchr(d->path, '/');
+    memset(f, 0, sizeof *f);
+    (void)snprintf(f->id, sizeof f->id, "%s", d->path);
+    (void)snprintf(f->model, sizeof f->model, "%.63s", name ? name + 1 : d->path);
+    (void)snprintf(f->bus, sizeof f->bus, "file");
+    f->kind = WS_DRIVE_FILE;
+    f->removable = WS_YES;
+    f->internal = WS_NO;
+    f->size = (uint64_t)s.st_size / 512 * 512;
+    f->logical_sector = 512;
+    f->physical_sector = 4096;
+    f->read_only = (s.st_mode & 0222) == 0;
+    return ws_drive_short_name(f, error);
+}
+
+static enum ws_status describe(struct ws_drive *drive, struct ws_drive_facts *facts, struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    if (!d->device) return file_facts(d, facts, error);
+    struct stat now, opened;
+    if (stat(d->path, &now) != 0 || fstat(d->fd, &opened) != 0 || now.st_rdev != opened.st_rdev) {
+        ws_fail(error, WS_E_GONE, "the drive has been replaced while it was open");
+        return ws_fail_where(error, "%s", d->path);
+    }
+    WS_TRY(ws_linux_device_facts(d->path, facts, error));
+    uint64_t size = 0;
+    if (ioctl(d->fd, BLKGETSIZE64, &size) == 0) facts->size = size;
+    return WS_OK;
+}
+
+static bool direct_fits(const struct linux_drive *d, uint64_t at, const void *bytes, size_t length) {
+    return d->direct >= 0 && at % ALIGN == 0 && length % ALIGN == 0 && (uintptr_t)bytes % ALIGN == 0;
+}
+
+static enum ws_status read_drive(struct ws_drive *drive, uint64_t at, void *buffer, size_t length,
+                                 struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    char *p = buffer;
+    while (length > 0) {
+        int fd = direct_fits(d, at, p, length) ? d->direct : d->fd;
+        ssize_t got = pread(fd, p, length, (off_t)at);
+        if (got < 0 && errno == EINTR) continue;
+        if (got == 0) {
+            errno = EIO;
+            got = -1;
+        }
+        if (got < 0) {
+            char what[96];
+            (void)snprintf(what, sizeof what, "the drive cannot be read at byte %llu", (unsigned long long)at);
+            return system_error(error, WS_E_READ, what, d->path);
+        }
+        p += got;
+        at += (uint64_t)got;
+        length -= (size_t)got;
+    }
+    return WS_OK;
+}
+
+static enum ws_status write_drive(struct ws_drive *drive, uint64_t at, const void *bytes, size_t length,
+                                  struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    const char *p = bytes;
+    while (length > 0) {
+        int fd = direct_fits(d, at, p, length) ? d->direct : d->fd;
+        ssize_t put = pwrite(fd, p, length, (off_t)at);
+        if (put < 0 && errno == EINTR) continue;
+        if (put <= 0) {
+            char what[96];
+            (void)snprintf(what, sizeof what, "the drive cannot be written at byte %llu", (unsigned long long)at);
+            return system_error(error, WS_E_WRITE, what, d->path);
+        }
+        p += put;
+        at += (uint64_t)put;
+        length -= (size_t)put;
+    }
+    return WS_OK;
+}
+
+static enum ws_status flush(struct ws_drive *drive, struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    if (d->writable && fdatasync(d->fd) != 0) return system_error(error, WS_E_WRITE, "the drive cannot be flushed", d->path);
+    return WS_OK;
+}
+
+static enum ws_status discard(struct ws_drive *drive, uint64_t at, uint64_t length, struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    uint64_t range[2] = {at, length};
+    if (d->device ? ioctl(d->fd, BLKDISCARD, range) == 0
+                  : fallocate(d->fd, FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE, (off_t)at, (off_t)length) == 0)
+        return WS_OK;
+    return ws_fail(error, WS_E_UNSUPPORTED, "this drive does not take discards");
+}
+
+static enum ws_status reread(struct ws_drive *drive, struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    if (d->writable) WS_TRY(flush(drive, error));
+    (void)posix_fadvise(d->fd, 0, 0, POSIX_FADV_DONTNEED);
+    if (d->device) {
+        (void)ioctl(d->fd, BLKFLSBUF, 0);
+        (void)ioctl(d->fd, BLKRRPART, 0); /* refused for devices without partition scanning: nothing is lost */
+    }
+    return WS_OK;
+}
+
+/* Tell the drive to stop, where the kernel offers it: it then disappears until it is plugged in again. */
+static enum ws_status release(struct ws_drive *drive, struct ws_error *error) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    WS_TRY(reread(drive, error));
+    const char *name = strrchr(d->path, '/');
+    char path[600];
+    (void)snprintf(path, sizeof path, "/sys/block/%.200s/device/delete", name ? name + 1 : d->path);
+    int fd = d->device ? open(path, O_WRONLY | O_CLOEXEC) : -1;
+    if (fd >= 0) {
+        ssize_t put = write(fd, "1", 1);
+        close(fd);
+        if (put != 1) return system_error(error, WS_E_WRITE, "the drive would not be released", d->path);
+    }
+    return WS_OK;
+}
+
+static void close_drive(struct ws_drive *drive) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    if (d->direct >= 0) close(d->direct);
+    close(d->fd);
+    free(d);
+}
+
+static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush, discard, reread, release, close_drive};
+
+enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
+                                   struct ws_drive **drive, struct ws_error *error) {
+    struct stat s;
+    (void)port;
+    if (stat(id, &s) != 0 || (!S_ISBLK(s.st_mode) && !S_ISREG(s.st_mode))) {
+        ws_fail(error, WS_E_NOTFOUND, "there is no drive and no image file of this name");
+        ws_fail_where(error, "%s", id);
+        return ws_fail_next(error, "`satchel drives` lists the drives that are here");
+    }
+    bool device = S_ISBLK(s.st_mode);
+    bool write = mode == WS_OPEN_WRITE;
+    /* O_EXCL on a device: the kernel refuses while anything is mounted from it or holds it */
+    int flags = (write ? O_RDWR : O_RDONLY) | O_CLOEXEC | (device && write ? O_EXCL : 0);
+    int fd = open(id, flags);
+    if (fd < 0) {
+        if (errno == EBUSY && write) {
+            ws_fail(error, WS_E_REFUSED, "the drive is in use: something is mounted from it or holds it");
+            ws_fail_where(error, "%s", id);
+            return ws_fail_next(error, "unmount it first");
+        }
+        return system_error(error, write ? WS_E_WRITE : WS_E_READ, "the drive cannot be opened", id);
+    }
+    struct linux_drive *d = calloc(1, sizeof *d);
+    if (!d) {
+        close(fd);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a drive");
+    }
+    d->drive.ops = &ops;
+    d->fd = fd;
+    d->device = device;
+    d->writable = write;
+    d->direct = open(id, (flags & ~O_EXCL) | O_DIRECT);
+    (void)snprintf(d->path, sizeof d->path, "%s", id);
+    *drive = &d->drive;
+    return WS_OK;
+}
+
+/* A plain file as a source. */
+struct file_source {
+    int fd;
+    char path[512];
+};
+
+static enum ws_status file_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    const struct file_source *f = source->state;
+    char *p = buffer;
+    while (length > 0) {
+        ssize_t got = pread(f->fd, p, length, (off_t)at);
+        if (got < 0 && errno == EINTR) continue;
+        if (got == 0) {
+            ws_fail(error, WS_E_READ, "the file has become shorter while it was read");
+            return ws_fail_where(error, "%s", f->path);
+        }
+        if (got < 0) return system_error(error, WS_E_READ, "the file cannot be read", f->path);
+        p += got;
+        at += (uint64_t)got;
+        length -= (size_t)got;
+    }
+    return WS_OK;
+}
+
+static void file_close(struct ws_source *source) {
+    struct file_source *f = source->state;
+    close(f->fd);
+    free(f);
+}
+
+static const struct ws_source_ops file_ops = {file_read, file_close};
+
+enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error) {
+    struct stat s;
+    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    if (fd < 0 || fstat(fd, &s) != 0) {
+        enum ws_status status = errno == ENOENT ? WS_E_NOTFOUND : WS_E_READ;
+        status = system_error(error, status, "the file cannot be opened", path);
+        if (fd >= 0) close(fd);
+        return status;
+    }
+    off_t end = S_ISREG(s.st_mode) ? s.st_size : lseek(fd, 0, SEEK_END);
+    struct file_source *f = S_ISDIR(s.st_mode) || end < 0 ? NULL : malloc(sizeof *f);
+    if (!f) {
+        close(fd);
+        ws_fail(error, WS_E_READ, "this is not a file that can be read at any place");
+        return ws_fail_where(error, "%s", path);
+    }
+    f->fd = fd;
+    (void)snprintf(f->path, sizeof f->path, "%s", path);
+    (void)posix_fadvise(fd, 0, 0, POSIX_FADV_SEQUENTIAL);
+    enum ws_status status = ws_source_make(&file_ops, (uint64_t)end, f, source, error);
+    if (status != WS_OK) {
+        close(fd);
+        free(f);
+    }
+    return status;
+}

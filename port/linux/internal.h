@@ -1,0 +1,10 @@
+/* internal.h — shared inside the Linux port. */
+#ifndef WS_PORT_LINUX_INTERNAL_H
+#define WS_PORT_LINUX_INTERNAL_H
+
+#include "port/linux/linux.h"
+
+enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
+                                   struct ws_drive **drive, struct ws_error *error);
+
+#endif

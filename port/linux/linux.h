@@ -1,0 +1,25 @@
+/* linux.h — real drives and plain files on Linux. */
+#ifndef WS_PORT_LINUX_H
+#define WS_PORT_LINUX_H
+
+#include "wild_satchel/port.h"
+
+/** The port to this machine: block devices by path, and plain image files by path. */
+enum ws_status ws_linux_open(struct ws_port **port, struct ws_error *error);
+void ws_port_close(struct ws_port *port);
+
+/** A file as a source; reading it from two tasks at once is allowed. */
+enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error);
+
+/** Tasks and clocks that other ports on the same machine can share. */
+enum ws_status ws_linux_start(struct ws_port *port, void (*work)(void *context), void *context, struct ws_task **task,
+                              struct ws_error *error);
+void ws_linux_join(struct ws_port *port, struct ws_task *task);
+enum ws_status ws_linux_random(struct ws_port *port, void *bytes, size_t length, struct ws_error *error);
+int64_t ws_linux_wall_clock(struct ws_port *port);
+double ws_linux_steady_clock(struct ws_port *port);
+
+/** Fill a drive's facts from what the system knows of the block device at `path` ("/dev/sdb"). */
+enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *facts, struct ws_error *error);
+
+#endif

@@ -1,0 +1,248 @@
+/* firmware.c — a simulated PC walks the start-up chain over the real bytes of a drive, and says how far it got. */
+#include "base/bytes.h"
+#include "port/sim/internal.h"
+#include "wild_satchel/ext4.h"
+#include "wild_satchel/write.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct walk {
+    const struct ws_source *drive;
+    const struct ws_sim_pc *pc;
+    struct sim_start *start;
+    struct ws_table table;
+    struct ws_iso *iso;
+    char menu_folder[256]; /* the loader's own folder; empty: GRUB's */
+    struct ws_menu_entry entry;
+    bool have_entry;
+    bool loaded;           /* the loader was found and let start */
+};
+
+static void say(struct walk *w, const char *format, const char *what) {
+    ws_text_printf(&w->start->console, format, what);
+    ws_text_puts(&w->start->console, "\n");
+}
+
+static bool has_unfinished_mark(struct walk *w, const uint8_t *sector) {
+    if (!ws_is_unfinished(sector)) return false;
+    say(w, "%s", "The build on this drive was begun and not finished. There is nothing to start.");
+    return true;
+}
+
+/* BIOS: sector 0 runs. What it would do is known for hybrid images: it names the sector of its start program. */
+static bool bios_loads(struct walk *w) {
+    uint8_t sector[512];
+    static const uint8_t none[440];
+    if (ws_source_read(w->drive, 0, sector, 512, NULL) != WS_OK) {
+        say(w, "%s", "The drive cannot be read.");
+        return false;
+    }
+    if (has_unfinished_mark(w, sector)) return false;
+    if (sector[510] != 0x55 || sector[511] != 0xaa) {
+        say(w, "%s", "Not a start-up drive: sector 0 has no 55 AA signature.");
+        return false;
+    }
+    if (memcmp(sector, none, sizeof none) == 0) {
+        say(w, "%s", "Sector 0 holds no start-up code. This PC has BIOS only: the drive was made for UEFI.");
+        return false;
+    }
+    say(w, "%s", "BIOS: sector 0 has start-up code, running it.");
+    if (!w->iso) {
+        say(w, "%s", "The start-up code finds no live image on this drive.");
+        return false;
+    }
+    const struct ws_iso_facts *f = ws_iso_facts(w->iso);
+    uint64_t names = ws_load_le32(sector + 432) * 512ull;
+    for (size_t i = 0; i < f->boots; i++) {
+        if (f->boot[i].platform != 0 || !f->boot[i].bootable) continue;
+        if (names && names != f->boot[i].at) continue;
+        for (const struct ws_node *n = ws_tree_root(ws_iso_tree(w->iso)); n; n = ws_tree_next(n)) {
+            char path[256];
+            if (n->kind != WS_NODE_FILE || !n->content || ws_iso_place_of(n) != f->boot[i].at) continue;
+            ws_node_path(n, path, sizeof path);
+            say(w, "Start program: %s", path);
+            ws_node_path(n->parent, w->menu_folder, sizeof w->menu_folder);
+            if (strstr(path, "grub")) w->menu_folder[0] = '\0';
+            return true;
+        }
+    }
+    say(w, "%s", "The start-up code points to a start program that is not there.");
+    return false;
+}
+
+static bool uefi_loads(struct walk *w) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *esp = NULL;
+    struct ws_error error;
+    uint8_t sector[512];
+    bool loads = false;
+    if (ws_source_read(w->drive, 0, sector, 512, NULL) == WS_OK && has_unfinished_mark(w, sector)) return false;
+    if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
+        say(w, "UEFI: nothing to start: %s.", error.what);
+        return false;
+    }
+    struct ws_node *n = ws_tree_find_any_case(esp, "EFI/BOOT/BOOTX64.EFI");
+    struct ws_loader loader = {0};
+    if (!n) say(w, "%s", "UEFI: the EFI system partition has no /EFI/BOOT/BOOTX64.EFI.");
+    else if (!ws_loader_look(n->content, &loader)) say(w, "%s", "UEFI: BOOTX64.EFI is not a UEFI program.");
+    else if (strcmp(loader.machine, "x86-64") != 0) say(w, "UEFI: BOOTX64.EFI is for %s, not for this PC.", loader.machine);
+    else if (w->pc->secure_boot && !loader.signed_)
+        say(w, "%s", "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
+    else loads = true;
+    if (loads) say(w, "UEFI: started /EFI/BOOT/BOOTX64.EFI%s", loader.signed_ ? " (signed)" : "");
+    ws_tree_close(esp);
+    ws_source_close(slice);
+    return loads;
+}
+
+static enum ws_status pick_entry(void *context, const struct ws_node *file, const struct ws_menu *menu,
+                                 struct ws_error *error) {
+    struct walk *w = context;
+    char folder[256];
+    (void)error;
+    ws_node_path(file->parent, folder, sizeof folder);
+    if (w->menu_folder[0]) {
+        if (menu->kind != WS_MENU_SYSLINUX || strncmp(folder, w->menu_folder, strlen(w->menu_folder)) != 0) return WS_OK;
+    } else if (menu->kind != WS_MENU_GRUB) {
+        return WS_OK;
+    }
+    const struct ws_menu_entry *e = ws_menu_default(menu);
+    if (e || !w->have_entry) {
+        w->entry = e ? *e : menu->entry[0];
+        w->have_entry = true;
+    }
+    return WS_OK;
+}
+
+static const struct ws_node *find_file(const struct walk *w, const char *path) {
+    if (*path == '(') path += strcspn(path, ")") + 1;
+    const struct ws_node *n = ws_tree_find_any_case(ws_iso_tree(w->iso), path);
+    return n && n->kind == WS_NODE_FILE ? n : NULL;
+}
+
+static bool kernel_loads(struct walk *w) {
+    uint8_t head[1024];
+    const struct ws_node *kernel = find_file(w, w->entry.kernel);
+    say(w, "Menu: %s", w->entry.title);
+    if (!kernel) {
+        say(w, "The kernel %s is not on the image.", w->entry.kernel);
+        return false;
+    }
+    if (!kernel->content || kernel->content->size < sizeof head ||
+        ws_source_read(kernel->content, 0, head, sizeof head, NULL) != WS_OK || memcmp(head + 0x202, "HdrS", 4) != 0) {
+        say(w, "%s is not a Linux kernel.", w->entry.kernel);
+        return false;
+    }
+    char list[512];
+    (void)snprintf(list, sizeof list, "%s", w->entry.initrd);
+    for (char *p = list; *p;) {
+        size_t n = strcspn(p, " ,");
+        char was = p[n];
+        p[n] = '\0';
+        if (*p && !find_file(w, p)) {
+            say(w, "The initial RAM disk %s is not on the image.", p);
+            return false;
+        }
+        p += n + (was != '\0');
+    }
+    say(w, "Kernel %s", w->entry.kernel);
+    say(w, "Parameters: %s", w->entry.parameters);
+    return true;
+}
+
+/* The volume this family would use: by label, over every partition an operating system sees. */
+static void find_volume(struct walk *w) {
+    const struct ws_live_family *f = w->start->family;
+    size_t count;
+    const struct ws_partition *p = ws_table_partitions(&w->table, &count);
+    char word[128];
+    const char *rest = f->parameters;
+    while (*rest) { /* every parameter of the convention must be there */
+        size_t n = strcspn(rest, " ");
+        (void)snprintf(word, sizeof word, "%.*s", (int)n, rest);
+        if (!ws_parameter_is_set(w->entry.parameters, word)) {
+            say(w, "Changes go to memory: the parameter \"%s\" was not passed.", word);
+            return;
+        }
+        rest += n + (rest[n] == ' ');
+    }
+    for (size_t i = 0; i < count; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_ext4_facts facts;
+        if (ws_source_slice(w->drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
+        bool mine = ws_ext4_probe(slice, &facts, NULL) == WS_OK && strcmp(facts.label, f->label) == 0;
+        if (mine) {
+            struct ws_tree *tree = NULL;
+            struct ws_error error = {0};
+            if (ws_ext4_read(slice, &tree, NULL, &error) != WS_OK) {
+                say(w, "The persistence volume cannot be mounted: %s", error.what);
+            } else {
+                const struct ws_node *config = f->config_path ? ws_tree_find(tree, f->config_path) : NULL;
+                bool complete = !f->config_path || config;
+                for (size_t k = 0; k < 3 && f->folders[k]; k++) complete &= ws_tree_find(tree, f->folders[k]) != NULL;
+                if (complete) {
+                    w->start->volume_at = p[i].at;
+                    w->start->volume_size = p[i].length;
+                    say(w, "Changes are kept on the volume \"%s\".", facts.label);
+                    if (facts.needs_recovery) say(w, "%s", "It was not shut down cleanly: its journal was replayed.");
+                } else {
+                    say(w, "The volume \"%s\" lacks what this system wants on it; changes go to memory.", facts.label);
+                }
+            }
+            ws_tree_close(tree);
+        }
+        ws_source_close(slice);
+        if (mine) return;
+    }
+    say(w, "Changes go to memory: no volume labelled \"%s\" was found.", f->label);
+}
+
+static void system_starts(struct walk *w) {
+    struct sim_start *s = w->start;
+    s->family = ws_live_family_of_parameters(w->entry.parameters);
+    (void)snprintf(s->parameters, sizeof s->parameters, "%s", w->entry.parameters);
+    if (!s->family) {
+        say(w, "%s", "The kernel starts, but its parameters name no live system: it stops for want of a root file system.");
+        return;
+    }
+    const struct ws_live_family *medium = ws_live_family_of_medium(ws_iso_tree(w->iso));
+    if (medium && strcmp(medium->folder, s->family->folder) == 0) s->family = medium; /* an older release's label */
+    const struct ws_node *root = NULL;
+    for (size_t i = 0; i < 4 && s->family->roots[i] && !root; i++) {
+        root = find_file(w, s->family->roots[i]);
+        if (root) (void)snprintf(s->root_path, sizeof s->root_path, "%s", s->family->roots[i]);
+    }
+    if (!root) {
+        say(w, "%s: unable to find a medium containing a live file system.", s->family->title);
+        return;
+    }
+    s->medium_at = ws_iso_place_of(root);
+    say(w, "%s: system started.", s->family->title);
+    find_volume(w);
+    s->running = true;
+}
+
+enum ws_status sim_walk(const struct ws_source *drive, const struct ws_sim_pc *pc, struct sim_start *start,
+                        struct ws_error *error) {
+    struct walk *w = calloc(1, sizeof *w);
+    if (!w) return ws_fail(error, WS_E_NOMEM, "out of memory for a PC");
+    memset(start, 0, sizeof *start);
+    w->drive = drive;
+    w->pc = pc;
+    w->start = start;
+    enum ws_status status = ws_table_read(drive, 512, &w->table, NULL, error);
+    if (status == WS_OK && ws_iso_open(drive, &w->iso, error) != WS_OK) w->iso = NULL;
+    if (status == WS_OK) w->loaded = pc->firmware == WS_FIRMWARE_BIOS ? bios_loads(w) : uefi_loads(w);
+    if (w->loaded && !w->iso) say(w, "%s", "The loader finds no live image on this drive.");
+    if (w->loaded && w->iso) {
+        (void)ws_medium_menus(ws_iso_tree(w->iso), pick_entry, w, NULL);
+        if (!w->have_entry) say(w, "%s", "The loader finds no menu that starts a kernel.");
+        else if (kernel_loads(w)) system_starts(w);
+    }
+    ws_iso_close(w->iso);
+    free(w);
+    if (status == WS_OK) status = ws_text_status(&start->console, error);
+    return status;
+}

@@ -1,0 +1,134 @@
+/* text.c — text that grows, sizes and durations in words. */
+#include "wild_satchel/base.h"
+
+#include <math.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+void ws_text_add(struct ws_text *text, const void *bytes, size_t length) {
+    if (text->failed) return;
+    if (length > SIZE_MAX / 4 || text->length > SIZE_MAX / 4) {
+        text->failed = true;
+        return;
+    }
+    if (text->length + length + 1 > text->room) {
+        size_t room = (text->length + length + 1) * 3 / 2 + 64;
+        char *grown = realloc(text->data, room);
+        if (!grown) {
+            text->failed = true;
+            return;
+        }
+        text->data = grown;
+        text->room = room;
+    }
+    if (length) memcpy(text->data + text->length, bytes, length);
+    text->length += length;
+    text->data[text->length] = '\0';
+}
+
+void ws_text_puts(struct ws_text *text, const char *string) { ws_text_add(text, string, strlen(string)); }
+
+void ws_text_printf(struct ws_text *text, const char *format, ...) {
+    char small[512];
+    va_list list;
+    va_start(list, format);
+    int length = vsnprintf(small, sizeof small, format, list);
+    va_end(list);
+    if (length < 0) {
+        text->failed = true;
+    } else if ((size_t)length < sizeof small) {
+        ws_text_add(text, small, (size_t)length);
+    } else {
+        char *large = malloc((size_t)length + 1);
+        if (!large) {
+            text->failed = true;
+            return;
+        }
+        va_start(list, format);
+        (void)vsnprintf(large, (size_t)length + 1, format, list);
+        va_end(list);
+        ws_text_add(text, large, (size_t)length);
+        free(large);
+    }
+}
+
+void ws_text_free(struct ws_text *text) {
+    free(text->data);
+    memset(text, 0, sizeof *text);
+}
+
+enum ws_status ws_text_status(const struct ws_text *text, struct ws_error *error) {
+    return text->failed ? ws_fail(error, WS_E_NOMEM, "out of memory while putting text together") : WS_OK;
+}
+
+static void size_in(uint64_t bytes, double base, const char *const units[5], char *out, size_t room) {
+    double value = (double)bytes;
+    int unit = 0;
+    while (value >= base * 0.9995 && unit < 4) {
+        value /= base;
+        unit++;
+    }
+    if (unit == 0) {
+        (void)snprintf(out, room, "%.0f %s", value, units[0]);
+    } else if (value >= 100 || fabs(value - floor(value + 0.5)) < 0.05) {
+        (void)snprintf(out, room, "%.0f %s", value, units[unit]);
+    } else {
+        (void)snprintf(out, room, "%.1f %s", value, units[unit]);
+    }
+}
+
+static const char *const units_counted[5] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
+static const char *const units_sold[5] = {"bytes", "kB", "MB", "GB", "TB"};
+
+const char *ws_size_counted(uint64_t bytes, char *out, size_t room) {
+    size_in(bytes, 1024, units_counted, out, room);
+    return out;
+}
+
+const char *ws_size_both(uint64_t bytes, char *out, size_t room) {
+    char sold[24];
+    char counted[24];
+    size_in(bytes, 1000, units_sold, sold, sizeof sold);
+    size_in(bytes, 1024, units_counted, counted, sizeof counted);
+    if (bytes < 1000) (void)snprintf(out, room, "%s", sold);
+    else (void)snprintf(out, room, "%s · %s", sold, counted);
+    return out;
+}
+
+enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error) {
+    static const struct {
+        const char *name;
+        double factor;
+    } units[] = {{"", 1},         {"B", 1},      {"bytes", 1},    {"K", 1024.0},
+                 {"KiB", 1024.0}, {"kB", 1e3},   {"KB", 1e3},     {"M", 1048576.0},
+                 {"MiB", 1048576.0}, {"MB", 1e6}, {"G", 1073741824.0}, {"GiB", 1073741824.0},
+                 {"GB", 1e9},     {"T", 1099511627776.0}, {"TiB", 1099511627776.0}, {"TB", 1e12}};
+    char *end = NULL;
+    const char *start = text ? text : "";
+    double value = (*start >= '0' && *start <= '9') ? strtod(start, &end) : -1;
+    if (end && (strpbrk(start, "eExXnN") && (size_t)(strpbrk(start, "eExXnN") - start) < (size_t)(end - start)))
+        end = NULL; /* no exponents, no hexadecimal */
+    if (end) {
+        while (*end == ' ') end++;
+        for (size_t i = 0; i < sizeof units / sizeof units[0]; i++) {
+            if (strcmp(end, units[i].name) != 0) continue;
+            double total = value * units[i].factor;
+            if (total < 0 || total > 1.8e19)
+                return ws_fail(error, WS_E_RANGE, "the size \"%s\" is larger than any drive", start);
+            *bytes = (uint64_t)(total + 0.5);
+            return WS_OK;
+        }
+    }
+    ws_fail(error, WS_E_USAGE, "\"%s\" is not a size", start);
+    return ws_fail_next(error, "write a number and a unit: 4G or 4GiB (counted in 1024s), 4GB (as drives are sold)");
+}
+
+const char *ws_duration(double seconds, char *out, size_t room) {
+    if (seconds < 10) (void)snprintf(out, room, "%.1f s", seconds);
+    else if (seconds < 120) (void)snprintf(out, room, "%.0f s", seconds);
+    else if (seconds < 7200) (void)snprintf(out, room, "%.0f min", seconds / 60);
+    else (void)snprintf(out, room, "%d h %02d min", (int)(seconds / 3600), (int)(seconds / 60) % 60);
+    return out;
+}

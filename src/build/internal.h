@@ -1,0 +1,21 @@
+/* internal.h — a build: everything a layout borrows, held together. */
+#ifndef WS_BUILD_INTERNAL_H
+#define WS_BUILD_INTERNAL_H
+
+#include "base/bytes.h"
+#include "wild_satchel/build.h"
+
+struct ws_build {
+    struct ws_plan *plan;
+    struct ws_image image;
+    struct ws_source *tap;     /* the image, hashed as it goes by */
+    struct ws_source *patched; /* over the tap: menus, records, checksum lists */
+    struct ws_tree *volume;
+    struct ws_ext4_geometry geometry;
+    struct ws_layout *layout, *image_only;
+};
+
+/* edits.c: menus told to remember, as changes over build->patched; `end` moves past what had to be appended. */
+enum ws_status build_edit_menus(struct ws_build *build, uint64_t *end, struct ws_error *error);
+
+#endif

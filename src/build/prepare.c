@@ -1,0 +1,230 @@
+/* prepare.c — a plan worked out to the byte: image, edits, table, persistence volume, layout. */
+#include "build/internal.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { SEAL_BYTES = 4096, ALIGN = 1 << 20 };
+
+static enum ws_status does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t need) {
+    char drive[48];
+    char needed[48];
+    ws_fail(error, WS_E_SPACE, "the drive holds %s, and %s are needed",
+            ws_size_both(plan->drive_size, drive, sizeof drive), ws_size_both(need, needed, sizeof needed));
+    ws_fail_where(error, "%s", plan->drive_name);
+    return ws_fail_next(error, "take a larger drive, or ask for less persistence");
+}
+
+static void add_part(struct ws_plan *plan, const char *what, const char *label, unsigned number, uint64_t at,
+                     uint64_t end) {
+    if (end <= at || plan->parts >= WS_PLAN_PARTS_MOST) return;
+    struct ws_plan_part *p = &plan->part[plan->parts++];
+    (void)snprintf(p->what, sizeof p->what, "%s", what);
+    (void)snprintf(p->label, sizeof p->label, "%s", label);
+    p->number = number;
+    p->at = at;
+    p->length = end - at;
+}
+
+/* The image on the drive: its bytes with the edits laid over, and everything sector 0 covers held back for the seal. */
+static enum ws_status add_image(struct ws_build *b, struct ws_layout *layout, uint64_t seal, uint64_t end,
+                                struct ws_error *error) {
+    return ws_layout_add(layout, seal, end - seal, b->patched, seal, WS_PHASE_BODY, error);
+}
+
+static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    uint64_t seal = ws_min_u64(SEAL_BYTES, p->image_size);
+    p->image_end = p->image_size;
+    if (p->image_size > p->drive_size) return does_not_fit(error, p, p->image_size);
+    WS_TRY(ws_layout_add(b->layout, 0, seal, b->patched, 0, WS_PHASE_SEAL, error));
+    WS_TRY(add_image(b, b->layout, seal, p->image_size, error));
+    if (b->image.table.kind != WS_TABLE_NONE) p->table = b->image.table.kind;
+    if (b->image.table.kind >= WS_TABLE_GPT && p->image_size != p->drive_size)
+        ws_findings_add(&p->findings, WS_NOTE, "a replica keeps the image's own table: its backup stands at the image's "
+                                               "end, not the drive's");
+    add_part(p, "image", p->image_title, 0, 0, p->image_size);
+    add_part(p, "free", "", 0, p->image_size, p->drive_size);
+    return WS_OK;
+}
+
+static enum ws_status check_live(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_plan *p = b->plan;
+    if (!b->image.iso) {
+        ws_fail(error, WS_E_UNSUPPORTED, "this is not a live image: there is no ISO 9660 file system in it");
+        return ws_fail_next(error, "plan it as a replica");
+    }
+    if (b->image.kind == WS_IMAGE_DISC) {
+        ws_fail(error, WS_E_UNSUPPORTED, "this image is made for discs and has no partition table: laid down whole it "
+                                         "would not start from a drive");
+        return ws_fail_next(error, "use the hybrid edition of the same system");
+    }
+    if (!p->family) {
+        ws_fail(error, WS_E_UNSUPPORTED, "this image belongs to no live family known here, so nothing can be said about "
+                                         "how it remembers");
+        return ws_fail_next(error, "plan it as a replica");
+    }
+    if (p->drive_sector != 512) {
+        ws_fail(error, WS_E_UNSUPPORTED, "the drive has sectors of %u bytes; the image's partition table counts in 512",
+                p->drive_sector);
+        ws_fail_where(error, "%s", p->drive_name);
+        return ws_fail_next(error, "take a drive with 512-byte sectors");
+    }
+    return WS_OK;
+}
+
+/* Old backup header inside the image: it must not be taken for the table's when the real one moves to the end. */
+static enum ws_status retire_old_backup(struct ws_build *b, struct ws_error *error) {
+    static const uint8_t zeros[512];
+    const struct ws_table *t = &b->image.table;
+    if (t->kind < WS_TABLE_GPT || t->backup_lba < 3 || (t->backup_lba + 1) * 512 > b->plan->image_size) return WS_OK;
+    uint8_t signature[8];
+    WS_TRY(ws_source_read(b->image.source, t->backup_lba * 512, signature, 8, error));
+    if (memcmp(signature, "EFI PART", 8) != 0) return WS_OK;
+    return ws_source_patch(b->patched, t->backup_lba * 512, zeros, sizeof zeros, error);
+}
+
+static enum ws_status place_persistence(struct ws_build *b, struct ws_table *table, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_guid id;
+    uint64_t first;
+    uint64_t end;
+    ws_table_free_tail(table, &first, &end);
+    first = ws_round_up(ws_max_u64(first, p->image_end), ALIGN);
+    end = end / 4096 * 4096;
+    uint64_t least = p->persistence_asked ? p->persistence_asked : WS_EXT4_LEAST;
+    if (first >= end || end - first < least) return does_not_fit(error, p, first + least + ALIGN);
+    p->persistence_at = first;
+    p->persistence_size = p->persistence_asked ? ws_round_up(p->persistence_asked, ALIGN) : end - first;
+    if (p->persistence_size > end - first) p->persistence_size = (end - first) / 4096 * 4096;
+    if (p->persistence_size > WS_EXT4_MOST) p->persistence_size = WS_EXT4_MOST;
+    WS_TRY(ws_guid_derive(&p->id, "persistence partition", &id, error));
+    return ws_table_add(table, p->persistence_at, p->persistence_size, "linux", &id, p->family->label,
+                        &p->persistence_number, error);
+}
+
+static enum ws_status compose_persistence(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_ext4_params params = {.size = p->persistence_size, .made_at = p->made_at};
+    (void)snprintf(params.label, sizeof params.label, "%s", p->family->label);
+    WS_TRY(ws_guid_derive(&p->id, "persistence volume", &params.id, error));
+    WS_TRY(ws_guid_derive(&p->id, "folder hashes", &params.seed, error));
+    WS_TRY(ws_live_volume_tree(p->family, p->made_at, &b->volume, error));
+    WS_TRY(ws_ext4_measure(&params, b->volume, &b->geometry, error));
+    p->persistence_free = b->geometry.free_bytes;
+    return ws_ext4_compose(&b->geometry, p->persistence_at, b->layout, WS_PHASE_BODY, error);
+}
+
+/* Everything of the table that lies inside the image's own bytes is cut out of the body: the seal brings it. */
+static enum ws_status add_body_around_seal(struct ws_build *b, const struct ws_layout *seal, uint64_t end,
+                                           struct ws_layout *into, struct ws_error *error) {
+    uint64_t at = 0;
+    for (size_t i = 0; i < ws_layout_count(seal); i++) {
+        const struct ws_extent *e = ws_layout_extent(seal, i);
+        if (e->at >= end) break;
+        if (e->at > at) WS_TRY(add_image(b, into, at, e->at, error));
+        at = e->at + e->length;
+    }
+    return at < end ? add_image(b, into, at, end, error) : WS_OK;
+}
+
+static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_layout *seal = NULL;
+    struct ws_table *table = &b->image.table;
+    enum ws_status status;
+    uint64_t end = ws_round_up(p->image_size, WS_ISO_SECTOR);
+    uint64_t was_end = end;
+    WS_TRY(check_live(b, error));
+    WS_TRY(build_edit_menus(b, &end, error));
+    p->image_end = end;
+    if (p->image_end > p->drive_size) return does_not_fit(error, p, p->image_end);
+    WS_TRY(retire_old_backup(b, error));
+    WS_TRY(ws_table_resize(table, p->drive_size, error));
+    if (end > was_end) {
+        bool grown = false;
+        status = ws_table_grow(table, ws_iso_facts(b->image.iso)->size, end, &grown, error);
+        if (status == WS_OK && !grown) status = ws_fail(error, WS_E_SPACE, "no partition of the image's own could grow");
+        if (status != WS_OK) {
+            ws_fail_next(error, "this menu is too full to be edited in place; plan a replica instead");
+            return status;
+        }
+        WS_TRY(ws_iso_resize(b->image.iso, b->patched, end, error));
+    }
+    WS_TRY(place_persistence(b, table, error));
+    p->table = table->kind;
+    WS_TRY(ws_layout_create(p->drive_size, &seal, error));
+    WS_GO(ws_table_compose(table, seal, error));
+    WS_GO(ws_table_compose(table, b->layout, error));
+    WS_GO(ws_layout_seal(seal, error));
+    WS_GO(add_body_around_seal(b, seal, p->image_end, b->layout, error));
+    WS_GO(ws_layout_create(p->drive_size, &b->image_only, error));
+    WS_GO(ws_table_compose(table, b->image_only, error));
+    WS_GO(add_body_around_seal(b, seal, p->image_end, b->image_only, error));
+    WS_GO(ws_layout_seal(b->image_only, error));
+    WS_GO(compose_persistence(b, error));
+    add_part(p, "live image", p->image_title, 1, 0, p->image_end);
+    add_part(p, "gap", "", 0, p->image_end, p->persistence_at);
+    add_part(p, "persistence", p->family->label, p->persistence_number, p->persistence_at,
+             p->persistence_at + p->persistence_size);
+    add_part(p, "free", "", 0, p->persistence_at + p->persistence_size, p->drive_size);
+done:
+    ws_layout_close(seal);
+    return status;
+}
+
+static void carry_findings(struct ws_build *b) {
+    for (size_t i = 0; i < b->image.findings.count; i++)
+        ws_findings_add(&b->plan->findings, b->image.findings.list[i].weight, "%s", b->image.findings.list[i].text);
+    if (b->plan->persistence_size && b->plan->persistence_size < (256ull << 20))
+        ws_findings_add(&b->plan->findings, WS_WARNING,
+                        "the persistence partition is small: a system update alone can fill it");
+}
+
+enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **out,
+                                struct ws_error *error) {
+    char identity[WS_HASH_HEX + 64];
+    char id[37];
+    enum ws_status status;
+    struct ws_build *b = calloc(1, sizeof *b);
+    if (!b) return ws_fail(error, WS_E_NOMEM, "out of memory for a build");
+    b->plan = plan;
+    plan->image_size = image->size;
+    plan->parts = 0;
+    plan->edits = 0;
+    ws_findings_free(&plan->findings);
+    WS_GO(ws_image_inspect(image, &b->image, error));
+    plan->family = b->image.family;
+    (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
+                   b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
+                                                                             : "image");
+    WS_GO(ws_source_tap(image, &b->tap, error));
+    WS_GO(ws_source_patched(b->tap, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
+    WS_GO(ws_layout_create(ws_max_u64(plan->drive_size, image->size), &b->layout, error));
+    if (plan->kind == WS_PLAN_LIVE) WS_GO(prepare_live(b, error));
+    else WS_GO(prepare_replica(b, error));
+    WS_GO(ws_layout_seal(b->layout, error));
+    plan->bytes_written = ws_layout_bytes(b->layout);
+    (void)snprintf(identity, sizeof identity, "%s %s", plan->image_sha256, ws_guid_text(&plan->id, id));
+    WS_GO(ws_layout_fingerprint(b->layout, identity, plan->fingerprint, error));
+    carry_findings(b);
+done:
+    if (status == WS_OK) *out = b;
+    else ws_build_close(b);
+    return status;
+}
+
+const struct ws_layout *ws_build_layout(const struct ws_build *build) { return build->layout; }
+
+void ws_build_close(struct ws_build *b) {
+    if (!b) return;
+    ws_layout_close(b->layout);
+    ws_layout_close(b->image_only);
+    ws_ext4_geometry_free(&b->geometry);
+    ws_tree_close(b->volume);
+    ws_source_close(b->patched);
+    ws_source_close(b->tap);
+    ws_image_free(&b->image);
+    free(b);
+}

@@ -1,0 +1,257 @@
+/* compose.c — superblocks, descriptors, bitmaps, inode tables and content, as extents of a layout. */
+#include "fs/ext4/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* Where a group's bitmaps and inode table stand: packed at the front of the first group of its flex group. */
+static uint64_t flex_base(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint32_t first = group - group % g->flex_groups;
+    return (uint64_t)first * BLOCKS_A_GROUP + ext4_super_offset(g, first);
+}
+static uint64_t block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
+    return flex_base(g, group) + group % g->flex_groups;
+}
+static uint64_t inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint32_t first = group - group % g->flex_groups;
+    return flex_base(g, group) + ext4_flex_members(g, first) + group % g->flex_groups;
+}
+static uint64_t inode_table_at(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint32_t first = group - group % g->flex_groups;
+    return flex_base(g, group) + 2ull * ext4_flex_members(g, first) +
+           (uint64_t)(group % g->flex_groups) * g->table_blocks;
+}
+
+static uint32_t inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint64_t first = (uint64_t)group * g->inodes_a_group;
+    return g->inodes_used <= first ? 0 : (uint32_t)ws_min_u64(g->inodes_used - first, g->inodes_a_group);
+}
+
+/* The last group is never left uninitialised: its bitmap carries the padding past the end. */
+static bool bitmap_is_written(const struct ws_ext4_geometry *g, uint32_t group) {
+    return group % g->flex_groups == 0 || group + 1 == g->groups || ext4_data_in_group(g, group) > 0;
+}
+
+static void fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to) {
+    while (from < to && from % 8) {
+        bitmap[from / 8] |= (uint8_t)(1u << (from % 8));
+        from++;
+    }
+    if (from < to) memset(bitmap + from / 8, 0xff, (size_t)((to - from) / 8));
+    for (from += (to - from) / 8 * 8; from < to; from++) bitmap[from / 8] |= (uint8_t)(1u << (from % 8));
+}
+
+static void make_block_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
+    memset(out, 0, BLOCK);
+    fill_bits(out, 0, ext4_prefix(g, group) + ext4_data_in_group(g, group));
+    fill_bits(out, ext4_group_blocks(g, group), BLOCKS_A_GROUP);
+}
+
+static void make_inode_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
+    memset(out, 0, BLOCK);
+    fill_bits(out, 0, inodes_in_group(g, group));
+    fill_bits(out, g->inodes_a_group, BLOCKS_A_GROUP);
+}
+
+static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, uint8_t d[DESC_SIZE]) {
+    uint8_t bitmap[BLOCK];
+    uint8_t number[4];
+    uint32_t used = inodes_in_group(g, group);
+    uint32_t free_blocks =
+        (uint32_t)(ext4_group_blocks(g, group) - ext4_prefix(g, group) - ext4_data_in_group(g, group));
+    uint16_t flags = 0;
+    memset(d, 0, DESC_SIZE);
+    ws_store_le32(d + 0x00, (uint32_t)block_bitmap_at(g, group));
+    ws_store_le32(d + 0x04, (uint32_t)inode_bitmap_at(g, group));
+    ws_store_le32(d + 0x08, (uint32_t)inode_table_at(g, group));
+    ws_store_le32(d + 0x20, (uint32_t)(block_bitmap_at(g, group) >> 32));
+    ws_store_le32(d + 0x24, (uint32_t)(inode_bitmap_at(g, group) >> 32));
+    ws_store_le32(d + 0x28, (uint32_t)(inode_table_at(g, group) >> 32));
+    ws_store_le16(d + 0x0c, (uint16_t)free_blocks);
+    ws_store_le16(d + 0x2c, (uint16_t)(free_blocks >> 16));
+    ws_store_le16(d + 0x0e, (uint16_t)(g->inodes_a_group - used));
+    ws_store_le16(d + 0x2e, (uint16_t)((g->inodes_a_group - used) >> 16));
+    ws_store_le16(d + 0x10, g->dirs_in_group[group]);
+    ws_store_le16(d + 0x1c, (uint16_t)(g->inodes_a_group - used));
+    ws_store_le16(d + 0x32, (uint16_t)((g->inodes_a_group - used) >> 16));
+    if (bitmap_is_written(g, group)) {
+        make_block_bitmap(g, group, bitmap);
+        uint32_t csum = ws_crc32c(g->csum_seed, bitmap, BLOCK);
+        ws_store_le16(d + 0x18, (uint16_t)csum);
+        ws_store_le16(d + 0x38, (uint16_t)(csum >> 16));
+    } else {
+        flags |= GROUP_BLOCK_UNINIT;
+    }
+    if (used) {
+        make_inode_bitmap(g, group, bitmap);
+        uint32_t csum = ws_crc32c(g->csum_seed, bitmap, g->inodes_a_group / 8);
+        ws_store_le16(d + 0x1a, (uint16_t)csum);
+        ws_store_le16(d + 0x3a, (uint16_t)(csum >> 16));
+        if (used == g->inodes_a_group) flags |= GROUP_INODE_ZEROED;
+    } else {
+        flags |= GROUP_INODE_UNINIT;
+    }
+    ws_store_le16(d + 0x12, flags);
+    ws_store_le32(number, group);
+    ws_store_le16(d + 0x1e, (uint16_t)ws_crc32c(ws_crc32c(g->csum_seed, number, 4), d, DESC_SIZE));
+}
+
+static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t group, uint8_t s[1024],
+                                 struct ws_error *error) {
+    uint8_t journal[INODE_SIZE];
+    uint64_t free_blocks = g->free_bytes / BLOCK;
+    uint32_t log_flex = 0;
+    while (1u << log_flex < g->flex_groups) log_flex++;
+    memset(s, 0, 1024);
+    ws_store_le32(s + 0x00, g->groups * g->inodes_a_group);
+    ws_store_le32(s + 0x04, (uint32_t)g->blocks);
+    ws_store_le32(s + 0x150, (uint32_t)(g->blocks >> 32));
+    ws_store_le32(s + 0x0c, (uint32_t)free_blocks);
+    ws_store_le32(s + 0x158, (uint32_t)(free_blocks >> 32));
+    ws_store_le32(s + 0x10, (uint32_t)g->free_inodes);
+    ws_store_le32(s + 0x18, 2); /* block size 1024 << 2 */
+    ws_store_le32(s + 0x1c, 2);
+    ws_store_le32(s + 0x20, BLOCKS_A_GROUP);
+    ws_store_le32(s + 0x24, BLOCKS_A_GROUP);
+    ws_store_le32(s + 0x28, g->inodes_a_group);
+    ws_store_le32(s + 0x30, (uint32_t)g->params.made_at);
+    ws_store_le16(s + 0x36, 0xffff); /* no check by number of mounts */
+    ws_store_le16(s + 0x38, 0xef53);
+    ws_store_le16(s + 0x3a, 1); /* clean */
+    ws_store_le16(s + 0x3c, 1); /* on errors: go on */
+    ws_store_le32(s + 0x40, (uint32_t)g->params.made_at);
+    ws_store_le32(s + 0x4c, 1); /* dynamic revision */
+    ws_store_le32(s + 0x54, INO_LOST_FOUND);
+    ws_store_le16(s + 0x58, INODE_SIZE);
+    ws_store_le16(s + 0x5a, (uint16_t)group);
+    ws_store_le32(s + 0x5c, COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_DIR_INDEX);
+    ws_store_le32(s + 0x60, INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG);
+    ws_store_le32(s + 0x64, RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE |
+                                RO_METADATA_CSUM);
+    memcpy(s + 0x68, g->params.id.byte, 16);
+    memcpy(s + 0x78, g->params.label, strlen(g->params.label));
+    ws_store_le32(s + 0xe0, INO_JOURNAL);
+    memcpy(s + 0xec, g->params.seed.byte, 16);
+    s[0xfc] = 1; /* half MD4 for folder hashes */
+    s[0xfd] = 1; /* the journal inode is backed up below */
+    ws_store_le16(s + 0xfe, DESC_SIZE);
+    ws_store_le32(s + 0x100, 0x0c); /* user attributes and access lists on by default */
+    ws_store_le32(s + 0x108, (uint32_t)g->params.made_at);
+    WS_TRY(ext4_make_inode(g, INO_JOURNAL, journal, error));
+    memcpy(s + 0x10c, journal + 0x28, 60);
+    memcpy(s + 0x10c + 60, journal + 0x6c, 4);
+    memcpy(s + 0x10c + 64, journal + 0x04, 4);
+    ws_store_le16(s + 0x15c, EXTRA_ISIZE);
+    ws_store_le16(s + 0x15e, EXTRA_ISIZE);
+    ws_store_le32(s + 0x160, 1); /* signed folder hashes */
+    s[0x174] = (uint8_t)log_flex;
+    s[0x175] = 1; /* checksums are crc32c */
+    ws_store_le32(s + 0x3fc, ws_crc32c(0xffffffff, s, 0x3fc));
+    return WS_OK;
+}
+
+static enum ws_status bitmaps_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                   struct ws_error *error) {
+    const struct ws_ext4_geometry *g = source->state;
+    uint8_t *out = buffer;
+    uint8_t bitmap[BLOCK];
+    (void)error;
+    while (length > 0) { /* block bitmaps of all groups, then inode bitmaps of all groups */
+        uint64_t n = at / BLOCK;
+        size_t step = (size_t)ws_min_u64(length, BLOCK - at % BLOCK);
+        if (n < g->groups) make_block_bitmap(g, (uint32_t)n, bitmap);
+        else make_inode_bitmap(g, (uint32_t)(n - g->groups), bitmap);
+        memcpy(out, bitmap + at % BLOCK, step);
+        out += step;
+        at += step;
+        length -= step;
+    }
+    return WS_OK;
+}
+
+static enum ws_status inodes_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    const struct ws_ext4_geometry *g = source->state;
+    uint8_t *out = buffer;
+    uint8_t inode[INODE_SIZE];
+    while (length > 0) {
+        size_t step = (size_t)ws_min_u64(length, INODE_SIZE - at % INODE_SIZE);
+        WS_TRY(ext4_make_inode(g, (uint32_t)(at / INODE_SIZE + 1), inode, error));
+        memcpy(out, inode + at % INODE_SIZE, step);
+        out += step;
+        at += step;
+        length -= step;
+    }
+    return WS_OK;
+}
+
+static const struct ws_source_ops bitmaps_ops = {bitmaps_read, NULL};
+static const struct ws_source_ops inodes_ops = {inodes_read, NULL};
+
+struct composing {
+    const struct ws_ext4_geometry *g;
+    struct ws_layout *layout;
+    uint64_t at;
+    struct ws_source *descriptors, *bitmaps, *inodes, *data;
+};
+
+static enum ws_status put(const struct composing *c, uint64_t block, uint64_t blocks, const struct ws_source *from,
+                          uint64_t from_block, struct ws_error *error) {
+    return ws_layout_add(c->layout, c->at + block * BLOCK, blocks * BLOCK, from, from_block * BLOCK, WS_PHASE_BODY,
+                         error);
+}
+
+static enum ws_status put_group(const struct composing *c, uint32_t group, enum ws_phase phase,
+                                struct ws_error *error) {
+    const struct ws_ext4_geometry *g = c->g;
+    uint64_t start = (uint64_t)group * BLOCKS_A_GROUP;
+    uint32_t used = inodes_in_group(g, group);
+    if (ext4_has_super(group)) {
+        uint8_t block[BLOCK] = {0};
+        WS_TRY(make_super(g, group, block + (group == 0 ? 1024 : 0), error));
+        WS_TRY(ws_layout_add_bytes(c->layout, c->at + start * BLOCK, block, BLOCK, group == 0 ? phase : WS_PHASE_BODY,
+                                   error));
+        WS_TRY(put(c, start + 1, g->gdt_blocks, c->descriptors, 0, error));
+    }
+    if (bitmap_is_written(g, group)) WS_TRY(put(c, block_bitmap_at(g, group), 1, c->bitmaps, group, error));
+    if (used) {
+        WS_TRY(put(c, inode_bitmap_at(g, group), 1, c->bitmaps, (uint64_t)g->groups + group, error));
+        WS_TRY(put(c, inode_table_at(g, group), ws_div_up(used, INODES_A_BLOCK), c->inodes,
+                   (uint64_t)group * g->table_blocks, error));
+    }
+    return WS_OK;
+}
+
+static enum ws_status make_descriptors(const struct ws_ext4_geometry *g, struct ws_source **source,
+                                       struct ws_error *error) {
+    size_t bytes = (size_t)g->gdt_blocks * BLOCK;
+    uint8_t *all = calloc(1, bytes);
+    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for %u group descriptors", g->groups);
+    for (uint32_t i = 0; i < g->groups; i++) make_descriptor(g, i, all + (size_t)i * DESC_SIZE);
+    enum ws_status status = ws_source_memory(all, bytes, source, error);
+    free(all);
+    return status;
+}
+
+enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, struct ws_layout *layout,
+                               enum ws_phase superblock_phase, struct ws_error *error) {
+    struct composing c = {.g = g, .layout = layout, .at = at};
+    if (at % BLOCK) return ws_fail(error, WS_E_RANGE, "an ext4 volume must start at a multiple of 4096 bytes");
+    WS_TRY(make_descriptors(g, &c.descriptors, error));
+    WS_TRY(ws_layout_own(layout, c.descriptors, error));
+    WS_TRY(ws_source_make(&bitmaps_ops, 2ull * g->groups * BLOCK, (void *)g, &c.bitmaps, error));
+    WS_TRY(ws_layout_own(layout, c.bitmaps, error));
+    WS_TRY(ws_source_make(&inodes_ops, (uint64_t)g->groups * g->inodes_a_group * INODE_SIZE, (void *)g, &c.inodes,
+                          error));
+    WS_TRY(ws_layout_own(layout, c.inodes, error));
+    WS_TRY(ext4_data_source(g, &c.data, error));
+    WS_TRY(ws_layout_own(layout, c.data, error));
+    for (uint32_t i = 0; i < g->groups; i++) WS_TRY(put_group(&c, i, superblock_phase, error));
+    for (uint64_t d = 0; d < g->data_used;) {
+        uint64_t run;
+        uint64_t block = ext4_physical(g, d, g->data_used - d, &run);
+        WS_TRY(put(&c, block, run, c.data, d, error));
+        d += run;
+    }
+    return WS_OK;
+}

@@ -1,0 +1,274 @@
+/* geometry.c — a volume worked out to the last block, before anything is written. */
+#include "fs/ext4/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+bool ext4_has_super(uint32_t group) { /* sparse_super: groups 0, 1 and the powers of 3, 5 and 7 */
+    if (group <= 1) return true;
+    static const uint32_t bases[3] = {3, 5, 7};
+    for (int i = 0; i < 3; i++) {
+        uint32_t n = group;
+        while (n % bases[i] == 0) n /= bases[i];
+        if (n == 1) return true;
+    }
+    return false;
+}
+
+uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint64_t left = g->blocks - (uint64_t)group * BLOCKS_A_GROUP;
+    return (uint32_t)ws_min_u64(left, BLOCKS_A_GROUP);
+}
+
+uint64_t ext4_super_offset(const struct ws_ext4_geometry *g, uint32_t group) {
+    return ext4_has_super(group) ? 1 + (uint64_t)g->gdt_blocks : 0;
+}
+
+uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first) {
+    uint32_t left = g->groups - first;
+    return left < g->flex_groups ? left : g->flex_groups;
+}
+
+uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint64_t prefix = ext4_super_offset(g, group);
+    if (group % g->flex_groups == 0) prefix += (uint64_t)ext4_flex_members(g, group) * (2 + g->table_blocks);
+    return (uint32_t)prefix;
+}
+
+/* The group that holds data block `d`. */
+static uint32_t group_of(const struct ws_ext4_geometry *g, uint64_t d) {
+    uint32_t low = 0;
+    uint32_t high = g->groups;
+    while (high - low > 1) {
+        uint32_t middle = low + (high - low) / 2;
+        if (g->data_before[middle] <= d) low = middle;
+        else high = middle;
+    }
+    return low;
+}
+
+uint64_t ext4_physical(const struct ws_ext4_geometry *g, uint64_t d, uint64_t most, uint64_t *contiguous) {
+    uint32_t group = group_of(g, d);
+    uint64_t block = (uint64_t)group * BLOCKS_A_GROUP + ext4_prefix(g, group) + (d - g->data_before[group]);
+    uint64_t run = g->data_before[group + 1] - d;
+    while (run < most && group + 1 < g->groups && ext4_prefix(g, group + 1) == 0) {
+        group++;
+        run += g->data_before[group + 1] - g->data_before[group];
+    }
+    *contiguous = ws_min_u64(run, most);
+    return block;
+}
+
+uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group) {
+    if (g->data_used <= g->data_before[group]) return 0;
+    return ws_min_u64(g->data_used, g->data_before[group + 1]) - g->data_before[group];
+}
+
+uint32_t ext4_ino_of_item(size_t item) {
+    return item == 0 ? INO_JOURNAL : item == 1 ? INO_ROOT : (uint32_t)(INO_LOST_FOUND + item - 2);
+}
+
+size_t ext4_item_of_ino(uint32_t ino) {
+    if (ino >= INO_LOST_FOUND) return (size_t)ino - INO_LOST_FOUND + 2;
+    return ino == INO_ROOT ? 1 : ino == INO_JOURNAL ? 0 : SIZE_MAX;
+}
+
+static bool is_lost_found(const struct ws_node *node) {
+    return node->parent && !node->parent->parent && strcmp(node->name, "lost+found") == 0;
+}
+
+uint64_t ext4_folder_blocks(const struct ws_node *folder) {
+    uint64_t blocks = 1;
+    size_t used = 24; /* "." and ".." */
+    for (const struct ws_node *n = folder->first; n; n = n->next) {
+        size_t entry = (8 + strlen(n->name) + 3) & ~(size_t)3;
+        if (used + entry > BLOCK - 12) {
+            blocks++;
+            used = 0;
+        }
+        used += entry;
+    }
+    return is_lost_found(folder) && blocks < LOST_FOUND_BLOCKS ? LOST_FOUND_BLOCKS : blocks;
+}
+
+static uint64_t content_blocks(const struct ws_ext4_geometry *g, const struct ws_node *node) {
+    if (!node) return g->journal_blocks;
+    if (node->kind == WS_NODE_FOLDER) return ext4_folder_blocks(node);
+    uint64_t size = ws_node_size(node);
+    if (node->kind == WS_NODE_LINK) return size < FAST_LINK ? 0 : 1;
+    return ws_div_up(size, BLOCK);
+}
+
+static uint64_t count_extents(const struct ws_ext4_geometry *g, uint64_t d, uint64_t blocks) {
+    uint64_t count = 0;
+    while (blocks > 0 && d < g->data_before[g->groups]) {
+        uint64_t run;
+        ext4_physical(g, d, blocks, &run);
+        count += ws_div_up(run, EXTENT_MOST);
+        d += run;
+        blocks -= run;
+    }
+    return count;
+}
+
+void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape) {
+    const struct ws_node *node = g->item[item].node;
+    memset(shape, 0, sizeof *shape);
+    shape->xattr_block = node && node->xattrs && !ext4_xattrs_fit_inode(node);
+    shape->content = content_blocks(g, node);
+    if (shape->content == 0) return;
+    /* More tree blocks push the content on, which can cut it into more extents: repeat until it settles. */
+    for (;;) {
+        uint64_t start = g->item[item].start + (shape->xattr_block ? 1 : 0) + shape->tree;
+        shape->extents = count_extents(g, start, shape->content);
+        uint32_t leaves =
+            shape->extents <= EXTENTS_IN_INODE ? 0 : (uint32_t)ws_div_up(shape->extents, EXTENTS_A_BLOCK);
+        uint32_t tree = leaves <= EXTENTS_IN_INODE ? leaves : leaves + (uint32_t)ws_div_up(leaves, EXTENTS_A_BLOCK);
+        if (tree <= shape->tree) break;
+        shape->tree = tree;
+        shape->leaves = leaves;
+    }
+}
+
+static uint32_t choose_journal(uint64_t blocks) {
+    return blocks < 32768 ? 1024 : blocks < 262144 ? 4096 : 8192; /* 4, 16, 32 MiB */
+}
+
+static uint32_t choose_bytes_an_inode(uint64_t size) {
+    return size <= (1ull << 30) ? 8192 : size <= (16ull << 30) ? 16384 : size <= (256ull << 30) ? 32768 : 65536;
+}
+
+/* Groups, inodes, tables. The last group is given up when it could not hold its own structures and a little more. */
+static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_needed, struct ws_error *error) {
+    uint32_t ratio = g->params.bytes_an_inode ? g->params.bytes_an_inode : choose_bytes_an_inode(g->params.size);
+    g->blocks = g->params.size / BLOCK;
+    for (;;) {
+        g->groups = (uint32_t)ws_div_up(g->blocks, BLOCKS_A_GROUP);
+        if (g->groups == 0) return ws_fail(error, WS_E_RANGE, "the volume is too small for ext4");
+        uint64_t wanted = ws_max_u64(g->blocks * BLOCK / ratio, inodes_needed + 16);
+        uint64_t per_group = ws_round_up(ws_div_up(wanted, g->groups), INODES_A_BLOCK);
+        if (per_group < 2 * INODES_A_BLOCK) per_group = 2 * INODES_A_BLOCK;
+        if (per_group > BLOCKS_A_GROUP)
+            return ws_fail(error, WS_E_SPACE, "%llu files are more than a volume of this size can count",
+                           (unsigned long long)inodes_needed);
+        while (per_group * g->groups > 0xffffffffull) per_group -= INODES_A_BLOCK;
+        g->inodes_a_group = (uint32_t)per_group;
+        g->table_blocks = g->inodes_a_group / INODES_A_BLOCK;
+        g->gdt_blocks = (uint32_t)ws_div_up((uint64_t)g->groups * DESC_SIZE, BLOCK);
+        g->flex_groups = 16;
+        while (g->flex_groups > 1 && (uint64_t)g->flex_groups * (2 + g->table_blocks) > BLOCKS_A_GROUP / 2)
+            g->flex_groups /= 2;
+        if (ext4_group_blocks(g, g->groups - 1) >= ext4_prefix(g, g->groups - 1) + 50u) return WS_OK;
+        if (g->groups == 1) return ws_fail(error, WS_E_SPACE, "the volume cannot hold its own structures");
+        g->blocks = (uint64_t)(g->groups - 1) * BLOCKS_A_GROUP;
+    }
+}
+
+/* One item an inode: the journal, the root, lost+found, then all else in reading order. */
+static enum ws_status list_items(struct ws_ext4_geometry *g, struct ws_tree *tree, struct ws_error *error) {
+    struct ws_node *root = ws_tree_root(tree);
+    struct ws_node *lost = ws_node_child(root, "lost+found");
+    if (lost && lost->kind != WS_NODE_FOLDER)
+        return ws_fail(error, WS_E_USAGE, "\"lost+found\" must be a folder on an ext4 volume");
+    if (!lost) {
+        WS_TRY(ws_tree_add(tree, root, "lost+found", WS_NODE_FOLDER, &lost, error));
+        lost->mode = 0700;
+        lost->mtime = g->params.made_at;
+    }
+    size_t count = 1;
+    for (struct ws_node *n = root; n; n = ws_tree_next(n))
+        if (!n->same_as) count++;
+    g->item = calloc(count, sizeof *g->item);
+    if (!g->item) return ws_fail(error, WS_E_NOMEM, "out of memory for %zu files", count);
+    g->items = 3;
+    g->item[1].node = root;
+    g->item[2].node = lost;
+    for (struct ws_node *n = root; n; n = ws_tree_next(n))
+        if (!n->same_as && n != root && n != lost) g->item[g->items++].node = n;
+    for (size_t i = 1; i < g->items; i++) ((struct ws_node *)g->item[i].node)->work = ext4_ino_of_item(i);
+    for (struct ws_node *n = root; n; n = ws_tree_next(n)) n->work2 = 0; /* becomes the number of names */
+    for (struct ws_node *n = root; n; n = ws_tree_next(n)) (n->same_as ? n->same_as : n)->work2++;
+    return WS_OK;
+}
+
+static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *error) {
+    uint64_t room = g->data_before[g->groups];
+    uint64_t cursor = 0;
+    for (size_t i = 0; i < g->items; i++) {
+        struct ext4_shape shape;
+        g->item[i].start = cursor;
+        ext4_shape_of(g, i, &shape);
+        cursor += shape.content + shape.tree + (shape.xattr_block ? 1 : 0);
+        if (cursor > room) {
+            uint64_t missing = 0;
+            for (; i < g->items; i++) missing += content_blocks(g, g->item[i].node) + 1;
+            char size[24];
+            return ws_fail(error, WS_E_SPACE, "the files need about %s more than this volume has",
+                           ws_size_counted(missing * BLOCK, size, sizeof size));
+        }
+        const struct ws_node *node = g->item[i].node;
+        if (node && node->kind == WS_NODE_FOLDER) {
+            uint32_t group = (ext4_ino_of_item(i) - 1) / g->inodes_a_group;
+            g->dirs_in_group[group]++;
+        }
+    }
+    g->data_used = cursor;
+    return WS_OK;
+}
+
+static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
+    uint64_t blocks = g->data_used;
+    for (uint32_t i = 0; i < g->groups; i++) {
+        if (ext4_has_super(i)) blocks += 1 + (uint64_t)g->gdt_blocks;
+        if (i % g->flex_groups == 0 || ext4_data_in_group(g, i) || i + 1 == g->groups) blocks++; /* block bitmap */
+        uint64_t first = (uint64_t)i * g->inodes_a_group;
+        if (g->inodes_used > first) {
+            uint64_t used = ws_min_u64(g->inodes_used - first, g->inodes_a_group);
+            blocks += 1 + ws_div_up(used, INODES_A_BLOCK);
+        }
+    }
+    return blocks * BLOCK;
+}
+
+enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree, struct ws_ext4_geometry *g,
+                               struct ws_error *error) {
+    enum ws_status status = WS_OK;
+    memset(g, 0, sizeof *g);
+    g->params = *params;
+    g->tree = tree;
+    if (params->size < WS_EXT4_LEAST || params->size > WS_EXT4_MOST) {
+        char size[48];
+        return ws_fail(error, WS_E_RANGE, "an ext4 volume of %s is not possible here; 16 MiB to 16 TiB are",
+                       ws_size_both(params->size, size, sizeof size));
+    }
+    if (memchr(params->label, 0, sizeof params->label) == NULL)
+        return ws_fail(error, WS_E_RANGE, "the label is longer than the 16 bytes ext4 has room for");
+    WS_GO(list_items(g, tree, error));
+    g->inodes_used = INO_LOST_FOUND + g->items - 3;
+    WS_GO(settle_groups(g, g->inodes_used, error));
+    g->journal_blocks = choose_journal(g->blocks);
+    g->csum_seed = ws_crc32c(0xffffffff, params->id.byte, 16);
+    g->data_before = malloc(((size_t)g->groups + 1) * sizeof *g->data_before);
+    g->dirs_in_group = calloc(g->groups, sizeof *g->dirs_in_group);
+    if (!g->data_before || !g->dirs_in_group)
+        WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
+    g->data_before[0] = 0;
+    for (uint32_t i = 0; i < g->groups; i++)
+        g->data_before[i + 1] = g->data_before[i] + ext4_group_blocks(g, i) - ext4_prefix(g, i);
+    WS_GO(place_items(g, error));
+    g->free_bytes = (g->data_before[g->groups] - g->data_used) * BLOCK;
+    g->free_inodes = (uint64_t)g->groups * g->inodes_a_group - g->inodes_used;
+    g->written_bytes = bytes_written(g);
+done:
+    if (status != WS_OK) ws_ext4_geometry_free(g);
+    return status;
+}
+
+void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
+    free(g->data_before);
+    free(g->dirs_in_group);
+    free(g->item);
+    g->data_before = NULL;
+    g->dirs_in_group = NULL;
+    g->item = NULL;
+}

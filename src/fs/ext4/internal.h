@@ -1,0 +1,93 @@
+/* internal.h — numbers of the ext4 format, shared by its composer and its reader. */
+#ifndef WS_FS_EXT4_INTERNAL_H
+#define WS_FS_EXT4_INTERNAL_H
+
+#include "base/bytes.h"
+#include "wild_satchel/ext4.h"
+
+enum {
+    BLOCK = 4096,
+    BLOCKS_A_GROUP = 32768,
+    INODE_SIZE = 256,
+    INODES_A_BLOCK = BLOCK / INODE_SIZE,
+    DESC_SIZE = 64,
+    INO_ROOT = 2,
+    INO_JOURNAL = 8,
+    INO_LOST_FOUND = 11,
+    EXTENT_MOST = 32768,   /* blocks in one initialised extent */
+    EXTENTS_A_BLOCK = 340, /* (4096 - header - tail) / 12 */
+    EXTENTS_IN_INODE = 4,
+    EXTENT_MAGIC = 0xf30a,
+    FAST_LINK = 60,   /* a shorter link target lives in the inode */
+    EXTRA_ISIZE = 32, /* bytes used behind the first 128 */
+    XATTR_MAGIC = (int)0xea020000,
+    LOST_FOUND_BLOCKS = 4
+};
+enum { /* feature bits; "incompat" ones change the layout */
+    COMPAT_JOURNAL = 0x4,
+    COMPAT_XATTR = 0x8,
+    COMPAT_DIR_INDEX = 0x20,
+    INCOMPAT_FILETYPE = 0x2,
+    INCOMPAT_RECOVER = 0x4,
+    INCOMPAT_META_BG = 0x10,
+    INCOMPAT_EXTENTS = 0x40,
+    INCOMPAT_64BIT = 0x80,
+    INCOMPAT_FLEX_BG = 0x200,
+    INCOMPAT_CSUM_SEED = 0x2000,
+    INCOMPAT_LARGEDIR = 0x4000,
+    RO_SPARSE_SUPER = 0x1,
+    RO_LARGE_FILE = 0x2,
+    RO_HUGE_FILE = 0x8,
+    RO_GDT_CSUM = 0x10,
+    RO_DIR_NLINK = 0x20,
+    RO_EXTRA_ISIZE = 0x40,
+    RO_METADATA_CSUM = 0x400,
+    RO_ORPHAN_PRESENT = 0x10000
+};
+enum { FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
+enum { GROUP_INODE_UNINIT = 1, GROUP_BLOCK_UNINIT = 2, GROUP_INODE_ZEROED = 4 };
+#define JOURNAL_MAGIC 0xc03b3998u
+
+struct ws_ext4_item {
+    const struct ws_node *node; /* NULL: the journal */
+    uint64_t start;             /* first block in data space: attributes, extent tree, then content */
+};
+
+/* Data space counts the blocks that are free to hold content, in ascending order, the fixed structures left out.
+ * In every group the fixed structures are a prefix, so one number a group turns one space into the other. */
+uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group);
+uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group);
+bool ext4_has_super(uint32_t group);
+/* The physical block of data block `d`, and how many follow it without a gap (at most `most`). */
+uint64_t ext4_physical(const struct ws_ext4_geometry *g, uint64_t d, uint64_t most, uint64_t *contiguous);
+/* Blocks of data space used in this group. */
+uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group);
+uint64_t ext4_super_offset(const struct ws_ext4_geometry *g, uint32_t group); /* blocks before bitmaps of a flex group */
+uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first);
+
+/* How an inode's blocks divide. */
+struct ext4_shape {
+    uint64_t content;   /* blocks of content */
+    uint32_t tree;      /* blocks of the extent tree outside the inode */
+    uint32_t leaves;    /* of these, leaves */
+    bool xattr_block;   /* attributes did not fit into the inode */
+    uint64_t extents;
+};
+void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape);
+uint32_t ext4_ino_of_item(size_t item);
+size_t ext4_item_of_ino(uint32_t ino); /* SIZE_MAX for reserved ones */
+uint64_t ext4_folder_blocks(const struct ws_node *folder);
+bool ext4_xattrs_fit_inode(const struct ws_node *node);
+
+/* generate.c: any inode, or any block of data space, from the geometry alone. */
+enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, uint8_t out[INODE_SIZE],
+                               struct ws_error *error);
+enum ws_status ext4_data_source(const struct ws_ext4_geometry *g, struct ws_source **source, struct ws_error *error);
+/* xattr.c */
+enum ws_status ext4_xattr_inode(const struct ws_node *node, uint8_t *area, size_t room, struct ws_error *error);
+enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct ws_node *node, uint64_t physical,
+                                uint8_t out[BLOCK], struct ws_error *error);
+enum ws_status ext4_xattr_read(struct ws_tree *tree, struct ws_node *node, const uint8_t *entries, size_t room,
+                               const uint8_t *values, size_t values_room, struct ws_error *error);
+
+#endif

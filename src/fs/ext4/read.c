@@ -1,0 +1,229 @@
+/* read.c — a volume into a tree. */
+#include "fs/ext4/volume.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+/* Inodes seen: folders once each (a loop is damage), files with several names to tie the names together. */
+struct seen {
+    struct {
+        uint32_t ino;
+        struct ws_node *node;
+    } *slot;
+    size_t count, room;
+};
+
+static struct ws_node **seen_find(struct seen *s, uint32_t ino, bool add) {
+    if (add && s->count * 2 >= s->room) {
+        struct seen grown = {NULL, s->count, s->room ? s->room * 2 : 256};
+        grown.slot = calloc(grown.room, sizeof *grown.slot);
+        if (!grown.slot) return NULL;
+        for (size_t i = 0; i < s->room; i++) {
+            if (!s->slot[i].ino) continue;
+            size_t k = s->slot[i].ino * 2654435761u % grown.room;
+            while (grown.slot[k].ino) k = (k + 1) % grown.room;
+            grown.slot[k] = s->slot[i];
+        }
+        free(s->slot);
+        *s = grown;
+    }
+    if (!s->room) return NULL;
+    size_t k = ino * 2654435761u % s->room;
+    while (s->slot[k].ino && s->slot[k].ino != ino) k = (k + 1) % s->room;
+    if (s->slot[k].ino) return &s->slot[k].node;
+    if (!add) return NULL;
+    s->slot[k].ino = ino;
+    s->count++;
+    return &s->slot[k].node;
+}
+
+struct reading {
+    struct ext4_volume v;
+    struct ws_tree *tree;
+    struct seen seen;
+};
+
+static enum ws_status file_damaged(struct ws_error *error, uint32_t ino, const char *what) {
+    ws_fail(error, WS_E_FORMAT, "the ext4 volume is damaged: %s", what);
+    ws_fail_where(error, "inode %u", ino);
+    return ws_fail_next(error, "let a file system checker look at it");
+}
+
+static void load_time(const uint8_t *inode, struct ws_node *node) {
+    uint32_t extra = ws_load_le16(inode + 0x80) >= 0x0c ? ws_load_le32(inode + 0x88) : 0;
+    node->mtime = (int64_t)(int32_t)ws_load_le32(inode + 0x10) + ((int64_t)(extra & 3) << 32);
+    node->mtime_ns = extra >> 2;
+}
+
+static enum ws_status load_xattrs(struct reading *r, const uint8_t *inode, struct ws_node *node,
+                                  struct ws_error *error) {
+    size_t extra = 128 + (size_t)ws_load_le16(inode + 0x80);
+    if (r->v.facts.inode_size >= INODE_SIZE && extra >= 128 && extra + 4 <= INODE_SIZE &&
+        ws_load_le32(inode + extra) == (uint32_t)XATTR_MAGIC)
+        WS_TRY(ext4_xattr_read(r->tree, node, inode + extra + 4, INODE_SIZE - extra - 4, inode + extra + 4,
+                               INODE_SIZE - extra - 4, error));
+    uint64_t block = ws_load_le32(inode + 0x68) | (uint64_t)ws_load_le16(inode + 0x76) << 32;
+    if (block == 0) return WS_OK;
+    if (block >= r->v.blocks) return ws_fail(error, WS_E_FORMAT, "extended attributes lie outside the volume");
+    uint8_t *all = malloc(r->v.block);
+    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for extended attributes");
+    enum ws_status status = ws_source_read(r->v.source, block * r->v.block, all, r->v.block, error);
+    if (status == WS_OK && ws_load_le32(all) == (uint32_t)XATTR_MAGIC)
+        status = ext4_xattr_read(r->tree, node, all + 32, r->v.block - 32, all, r->v.block, error);
+    free(all);
+    return status;
+}
+
+static enum ws_status content_of(struct reading *r, uint32_t ino, const uint8_t *inode, uint64_t size,
+                                 struct ws_source **content, struct ws_error *error) {
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    WS_TRY(ext4_runs(&r->v, ino, inode, size, &runs, &count, error));
+    enum ws_status status = ws_source_runs(r->v.source, runs, count, size, content, error);
+    free(runs);
+    return status;
+}
+
+static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *inode, struct ws_node *node,
+                                struct ws_error *error) {
+    struct ws_source *content = NULL;
+    uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
+    node->mode = ws_load_le16(inode) & 07777;
+    node->uid = ws_load_le16(inode + 0x02) | (uint32_t)ws_load_le16(inode + 0x78) << 16;
+    node->gid = ws_load_le16(inode + 0x18) | (uint32_t)ws_load_le16(inode + 0x7a) << 16;
+    node->origin = ino;
+    load_time(inode, node);
+    WS_TRY(load_xattrs(r, inode, node, error));
+    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA)
+        return ws_fail(error, WS_E_UNSUPPORTED, "a file is kept inside its inode, which is not read here");
+    if (node->kind == WS_NODE_CHAR || node->kind == WS_NODE_BLOCK) {
+        uint32_t old = ws_load_le32(inode + 0x28);
+        uint32_t wide = ws_load_le32(inode + 0x2c);
+        node->major = old ? old >> 8 & 0xff : (wide & 0xfff00) >> 8;
+        node->minor = old ? old & 0xff : (wide & 0xff) | (wide >> 12 & 0xfff00);
+    } else if (node->kind == WS_NODE_FILE && size > 0) {
+        if (size > (16ull << 40)) return file_damaged(error, ino, "a file's length is impossible");
+        WS_TRY(content_of(r, ino, inode, size, &content, error));
+        WS_TRY(ws_tree_own(r->tree, content, error));
+        node->content = content;
+    } else if (node->kind == WS_NODE_LINK) {
+        char target[4097];
+        if (size == 0 || size > 4096) return file_damaged(error, ino, "a link's length is impossible");
+        bool fast = size < FAST_LINK && !(ws_load_le32(inode + 0x20) & FLAG_EXTENTS);
+        if (fast) {
+            memcpy(target, inode + 0x28, (size_t)size);
+        } else {
+            WS_TRY(content_of(r, ino, inode, size, &content, error));
+            enum ws_status status = ws_source_read(content, 0, target, (size_t)size, error);
+            ws_source_close(content);
+            WS_TRY(status);
+        }
+        target[size] = '\0';
+        WS_TRY(ws_tree_set_target(r->tree, node, target, error));
+    }
+    return WS_OK;
+}
+
+static bool kind_of_mode(uint16_t mode, enum ws_node_kind *kind) {
+    switch (mode & 0xf000) {
+    case 0x4000: *kind = WS_NODE_FOLDER; return true;
+    case 0x8000: *kind = WS_NODE_FILE; return true;
+    case 0xa000: *kind = WS_NODE_LINK; return true;
+    case 0x2000: *kind = WS_NODE_CHAR; return true;
+    case 0x6000: *kind = WS_NODE_BLOCK; return true;
+    case 0x1000: *kind = WS_NODE_FIFO; return true;
+    case 0xc000: *kind = WS_NODE_SOCKET; return true;
+    default: return false;
+    }
+}
+
+static enum ws_status add_name(struct reading *r, struct ws_node *folder, uint32_t ino, const char *name,
+                               struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    enum ws_node_kind kind;
+    struct ws_node *node = NULL;
+    WS_TRY(ext4_inode(&r->v, ino, inode, error));
+    if (!kind_of_mode(ws_load_le16(inode), &kind)) return file_damaged(error, ino, "a name leads to an unused inode");
+    struct ws_node **known = seen_find(&r->seen, ino, false);
+    if (known && kind == WS_NODE_FOLDER) return file_damaged(error, ino, "a folder stands in two places");
+    enum ws_status status = ws_tree_add(r->tree, folder, name, kind, &node, error);
+    if (status == WS_E_RANGE) return file_damaged(error, ino, "a file name is impossible");
+    WS_TRY(status);
+    if (known) {
+        node->same_as = *known;
+        return WS_OK;
+    }
+    if (kind == WS_NODE_FOLDER || ws_load_le16(inode + 0x1a) > 1) {
+        struct ws_node **slot = seen_find(&r->seen, ino, true);
+        if (!slot) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes");
+        *slot = node;
+    }
+    return load_node(r, ino, inode, node, error);
+}
+
+static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    uint32_t ino = (uint32_t)folder->origin;
+    struct ws_source *content = NULL;
+    WS_TRY(ext4_inode(&r->v, ino, inode, error));
+    uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
+    if (size % r->v.block || size > (4ull << 30)) return file_damaged(error, ino, "a folder's length is impossible");
+    WS_TRY(content_of(r, ino, inode, size, &content, error));
+    uint8_t *block = malloc(r->v.block);
+    enum ws_status status = block ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+    for (uint64_t at = 0; status == WS_OK && at < size; at += r->v.block) {
+        WS_GO(ws_source_read(content, at, block, r->v.block, error));
+        for (size_t p = 0; p + 8 <= r->v.block;) {
+            uint32_t entry_ino = ws_load_le32(block + p);
+            size_t length = ws_load_le16(block + p + 4);
+            size_t name_length = block[p + 6];
+            char name[256];
+            if (length == 0xffff && r->v.block == 65536) length = 65536;
+            if (length < 8 || length % 4 || p + length > r->v.block || name_length + 8 > length)
+                WS_GO(file_damaged(error, ino, "a folder's entry has an impossible length"));
+            bool dots = name_length <= 2 && block[p + 8] == '.' && (name_length == 1 || block[p + 9] == '.');
+            if (entry_ino && name_length && !dots) {
+                memcpy(name, block + p + 8, name_length);
+                name[name_length] = '\0';
+                if (strlen(name) != name_length) WS_GO(file_damaged(error, ino, "a file name is impossible"));
+                WS_GO(add_name(r, folder, entry_ino, name, error));
+            }
+            p += length;
+        }
+    }
+done:
+    free(block);
+    ws_source_close(content);
+    return status;
+}
+
+enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_ext4_facts *facts,
+                            struct ws_error *error) {
+    struct reading r = {0};
+    struct ws_source *recovered = NULL;
+    uint8_t inode[INODE_SIZE];
+    enum ws_status status;
+    WS_TRY(ws_ext4_recovered(volume, &recovered, NULL, error));
+    status = ws_tree_create(&r.tree, error);
+    if (status != WS_OK) {
+        ws_source_close(recovered);
+        return status;
+    }
+    WS_GO(ws_tree_own(r.tree, recovered, error));
+    WS_GO(ext4_open(recovered, &r.v, error));
+    WS_GO(ext4_inode(&r.v, INO_ROOT, inode, error));
+    if ((ws_load_le16(inode) & 0xf000) != 0x4000) WS_GO(file_damaged(error, INO_ROOT, "the root is not a folder"));
+    struct ws_node **root = seen_find(&r.seen, INO_ROOT, true);
+    if (!root) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes"));
+    *root = ws_tree_root(r.tree);
+    WS_GO(load_node(&r, INO_ROOT, inode, ws_tree_root(r.tree), error));
+    for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
+    if (facts) WS_GO(ws_ext4_probe(volume, facts, error)); /* as the drive says, before recovery */
+done:
+    ext4_close(&r.v);
+    free(r.seen.slot);
+    if (status == WS_OK) *tree = r.tree;
+    else ws_tree_close(r.tree);
+    return status;
+}

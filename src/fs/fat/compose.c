@@ -1,0 +1,329 @@
+/* compose.c — a FAT volume from a tree: every file in one piece, folders before files. */
+#include "fs/fat/internal.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct composing {
+    const struct ws_fat_params *params;
+    struct ws_tree *tree;
+    struct fat_shape s;
+    uint64_t used; /* clusters */
+};
+
+/* The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
+static bool plain_short(const char *name, uint8_t out[11]) {
+    const char *dot = strrchr(name, '.');
+    size_t base = dot ? (size_t)(dot - name) : strlen(name);
+    size_t extension = dot ? strlen(dot + 1) : 0;
+    memset(out, ' ', 11);
+    if (base == 0 || base > 8 || extension > 3) return false;
+    for (const char *c = name; *c; c++) {
+        bool good = (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') || strchr("_-$~!#%&'()@^`{}", *c);
+        if (!good && c != dot) return false;
+    }
+    memcpy(out, name, base);
+    if (dot) memcpy(out + 8, dot + 1, extension);
+    return true;
+}
+
+/* A made-up short name, numbered so that no earlier sibling has it. */
+static void numbered_short(const struct ws_node *n, uint8_t out[11]) {
+    unsigned number = 1;
+    for (const struct ws_node *s = n->parent->first; s != n; s = s->next) {
+        uint8_t other[11];
+        if (!plain_short(s->name, other)) number++;
+    }
+    char tail[12];
+    int tail_length = snprintf(tail, sizeof tail, "~%u", number);
+    size_t at = 0;
+    memset(out, ' ', 11);
+    for (const char *c = n->name; *c && *c != '.' && at < 8 - (size_t)tail_length; c++) {
+        char u = *c >= 'a' && *c <= 'z' ? (char)(*c - 'a' + 'A') : *c;
+        if ((u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9') || u == '_' || u == '-') out[at++] = (uint8_t)u;
+    }
+    memcpy(out + at, tail, (size_t)tail_length);
+    const char *dot = strrchr(n->name, '.');
+    size_t e = 8;
+    for (const char *c = dot ? dot + 1 : ""; *c && e < 11; c++) {
+        char u = *c >= 'a' && *c <= 'z' ? (char)(*c - 'a' + 'A') : *c;
+        if ((u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9')) out[e++] = (uint8_t)u;
+    }
+}
+
+static size_t long_pieces(const struct ws_node *n) {
+    uint8_t short_form[11];
+    uint16_t units[256];
+    if (plain_short(n->name, short_form)) return 0;
+    return ws_utf16_from_utf8(n->name, units, 255) / 13 + (ws_utf16_from_utf8(n->name, units, 255) % 13 != 0);
+}
+
+static uint64_t folder_entries(const struct ws_node *folder, const struct ws_fat_params *p) {
+    uint64_t count = folder->parent ? 2 : p->label[0] ? 1 : 0;
+    for (const struct ws_node *n = folder->first; n; n = n->next) count += 1 + long_pieces(n);
+    return count;
+}
+
+static uint64_t clusters_of(const struct composing *c, const struct ws_node *n) {
+    if (n->kind == WS_NODE_FILE) return ws_div_up(ws_node_size(n), c->s.cluster);
+    if (!n->parent && c->s.bits != 32) return 0;
+    uint64_t clusters = ws_div_up(folder_entries(n, c->params) * 32, c->s.cluster);
+    return clusters ? clusters : 1;
+}
+
+/* Shape for a size; false if this kind of FAT does not go with so many clusters. */
+static bool shape_for(struct composing *c, uint64_t size, unsigned bits, uint32_t cluster) {
+    struct fat_shape *s = &c->s;
+    memset(s, 0, sizeof *s);
+    s->bits = bits;
+    s->sector = 512;
+    s->cluster = cluster;
+    s->sectors = size / 512;
+    s->fats = 2;
+    s->reserved = bits == 32 ? 32 : 4;
+    s->root_entries = bits == 32 ? 0 : ws_round_up(ws_max_u64(folder_entries(ws_tree_root(c->tree), c->params), 512), 16);
+    s->root_cluster = bits == 32 ? 2 : 0;
+    /* The table's length depends on the clusters, which depend on it: the first guess is large enough. */
+    uint64_t data = s->sectors > s->reserved + s->root_entries / 16 ? s->sectors - s->reserved - s->root_entries / 16 : 0;
+    uint64_t guess = data * 512 / cluster + 2;
+    s->fat_sectors = ws_div_up(ws_div_up(guess * bits, 8), 512);
+    if (fat_data_at(s) >= size) return false;
+    s->clusters = (s->sectors * 512 - fat_data_at(s)) / cluster;
+    return bits == 12 ? s->clusters < 4085 : bits == 16 ? s->clusters >= 4085 && s->clusters < 65525
+                                                          : s->clusters >= 65525 && s->clusters < 0x0ffffff0;
+}
+
+static bool choose_shape(struct composing *c, uint64_t size) {
+    for (uint32_t cluster = size < (4ull << 20) ? 512 : size < (256ull << 20) ? 2048 : 4096; cluster <= 32768;
+         cluster *= 2)
+        if (shape_for(c, size, 12, cluster) || shape_for(c, size, 16, cluster) || shape_for(c, size, 32, cluster))
+            return true;
+    return false;
+}
+
+static enum ws_status place(struct composing *c, struct ws_error *error) {
+    uint64_t next = 2;
+    for (struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
+        char path[200];
+        if ((n->kind != WS_NODE_FOLDER && n->kind != WS_NODE_FILE) || n->same_as) {
+            ws_fail(error, WS_E_UNSUPPORTED, "a FAT volume has no links and no devices");
+            return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+        }
+        if (ws_node_size(n) > 0xffffffff) {
+            ws_fail(error, WS_E_UNSUPPORTED, "a FAT volume holds no file of 4 GiB or more");
+            return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+        }
+        n->work2 = clusters_of(c, n);
+        n->work = n->work2 ? next : 0;
+        next += n->work2;
+    }
+    c->used = next - 2;
+    return WS_OK;
+}
+
+static void store_time(uint8_t *e, int64_t seconds) {
+    int64_t day = seconds / 86400;
+    int year = 1980;
+    static const int lengths[12] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    day -= 3652; /* 1980-01-01 */
+    if (day < 0) day = 0;
+    for (;; year++) {
+        int length = year % 4 == 0 && year != 2100 ? 366 : 365;
+        if (day < length || year == 2107) break;
+        day -= length;
+    }
+    int month = 0;
+    for (; month < 11; month++) {
+        int length = lengths[month] + (month == 1 && year % 4 == 0 && year != 2100 ? 1 : 0);
+        if (day < length) break;
+        day -= length;
+    }
+    int64_t rest = seconds % 86400;
+    uint16_t date = (uint16_t)((year - 1980) << 9 | (month + 1) << 5 | (int)(day + 1));
+    uint16_t time = (uint16_t)(rest / 3600 << 11 | rest / 60 % 60 << 5 | rest % 60 / 2);
+    ws_store_le16(e + 14, time);
+    ws_store_le16(e + 16, date);
+    ws_store_le16(e + 18, date);
+    ws_store_le16(e + 22, time);
+    ws_store_le16(e + 24, date);
+}
+
+static void add_entry(struct ws_text *out, const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
+                      int64_t time) {
+    uint8_t e[32] = {0};
+    memcpy(e, name, 11);
+    e[11] = attributes;
+    store_time(e, time);
+    ws_store_le16(e + 20, (uint16_t)(cluster >> 16));
+    ws_store_le16(e + 26, (uint16_t)cluster);
+    ws_store_le32(e + 28, (uint32_t)size);
+    ws_text_add(out, e, 32);
+}
+
+static void add_long(struct ws_text *out, const struct ws_node *n, const uint8_t short_form[11], size_t pieces) {
+    uint16_t units[21 * 13];
+    size_t count = ws_utf16_from_utf8(n->name, units, 255);
+    for (size_t i = count; i < pieces * 13; i++) units[i] = i == count ? 0 : 0xffff;
+    for (size_t piece = pieces; piece > 0; piece--) {
+        static const uint8_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+        uint8_t e[32] = {0};
+        e[0] = (uint8_t)(piece | (piece == pieces ? 0x40 : 0));
+        e[11] = 0x0f;
+        e[13] = fat_name_sum(short_form);
+        for (int i = 0; i < 13; i++) ws_store_le16(e + places[i], units[(piece - 1) * 13 + (size_t)i]);
+        ws_text_add(out, e, 32);
+    }
+}
+
+static enum ws_status make_folder(const struct composing *c, const struct ws_node *folder, struct ws_text *out,
+                                  struct ws_error *error) {
+    uint8_t name[11];
+    memset(name, ' ', 11);
+    if (folder->parent) {
+        name[0] = '.';
+        add_entry(out, name, 16, folder->work, 0, folder->mtime);
+        name[1] = '.';
+        add_entry(out, name, 16, folder->parent->parent ? folder->parent->work : 0, 0, folder->parent->mtime);
+    } else if (c->params->label[0]) {
+        memcpy(name, c->params->label, strlen(c->params->label));
+        add_entry(out, name, 8, 0, 0, c->params->made_at);
+    }
+    for (const struct ws_node *n = folder->first; n; n = n->next) {
+        size_t pieces = long_pieces(n);
+        if (!plain_short(n->name, name)) numbered_short(n, name);
+        if (pieces) add_long(out, n, name, pieces);
+        bool is_folder = n->kind == WS_NODE_FOLDER;
+        add_entry(out, name, is_folder ? 16 : 32, n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
+    }
+    return ws_text_status(out, error);
+}
+
+static void set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t value) {
+    if (bits == 32) {
+        ws_store_le32(fat + 4 * cluster, value);
+    } else if (bits == 16) {
+        ws_store_le16(fat + 2 * cluster, (uint16_t)value);
+    } else {
+        uint8_t *p = fat + cluster + cluster / 2;
+        uint16_t was = ws_load_le16(p);
+        ws_store_le16(p, (uint16_t)(cluster & 1 ? (was & 0x000f) | value << 4 : (was & 0xf000) | value));
+    }
+}
+
+static enum ws_status add_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                                 struct ws_error *error) {
+    size_t bytes = (size_t)(c->s.fat_sectors * c->s.sector);
+    uint8_t *fat = calloc(1, bytes + 4);
+    if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", bytes);
+    uint32_t end = fat_end_mark(c->s.bits);
+    set_entry(fat, c->s.bits, 0, end & (c->s.bits == 32 ? 0x0ffffff8 : 0xfffffff8));
+    set_entry(fat, c->s.bits, 1, end);
+    for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n))
+        for (uint64_t i = 0; i < n->work2; i++)
+            set_entry(fat, c->s.bits, n->work + i, i + 1 < n->work2 ? (uint32_t)(n->work + i + 1) : end);
+    enum ws_status status = WS_OK;
+    for (uint64_t copy = 0; status == WS_OK && copy < c->s.fats; copy++)
+        status = ws_layout_add_bytes(layout, at + (c->s.reserved + copy * c->s.fat_sectors) * c->s.sector, fat, bytes,
+                                     WS_PHASE_BODY, error);
+    free(fat);
+    return status;
+}
+
+static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                               struct ws_error *error) {
+    const struct fat_shape *s = &c->s;
+    uint8_t b[512] = {0xeb, 0xfe, 0x90}; /* jumps to itself: there is no code here to start */
+    bool wide = s->bits == 32;
+    memcpy(b + 3, "WILDSATC", 8);
+    ws_store_le16(b + 11, (uint16_t)s->sector);
+    b[13] = (uint8_t)(s->cluster / s->sector);
+    ws_store_le16(b + 14, (uint16_t)s->reserved);
+    b[16] = (uint8_t)s->fats;
+    ws_store_le16(b + 17, (uint16_t)s->root_entries);
+    if (s->sectors < 65536 && !wide) ws_store_le16(b + 19, (uint16_t)s->sectors);
+    else ws_store_le32(b + 32, (uint32_t)s->sectors);
+    b[21] = 0xf8;
+    if (!wide) ws_store_le16(b + 22, (uint16_t)s->fat_sectors);
+    ws_store_le16(b + 24, 63);
+    ws_store_le16(b + 26, 255);
+    ws_store_le32(b + 28, (uint32_t)c->params->hidden_sectors);
+    uint8_t *e = b + (wide ? 64 : 36);
+    if (wide) {
+        ws_store_le32(b + 36, (uint32_t)s->fat_sectors);
+        ws_store_le32(b + 44, s->root_cluster);
+        ws_store_le16(b + 48, 1);
+        ws_store_le16(b + 50, 6);
+    }
+    e[0] = 0x80;
+    e[2] = 0x29;
+    ws_store_le32(e + 3, c->params->serial);
+    memset(e + 7, ' ', 11);
+    if (c->params->label[0]) memcpy(e + 7, c->params->label, strlen(c->params->label));
+    else memcpy(e + 7, "NO NAME", 7);
+    memcpy(e + 18, s->bits == 12 ? "FAT12   " : s->bits == 16 ? "FAT16   " : "FAT32   ", 8);
+    b[510] = 0x55;
+    b[511] = 0xaa;
+    WS_TRY(ws_layout_add_bytes(layout, at, b, 512, WS_PHASE_BODY, error));
+    if (!wide) return WS_OK;
+    WS_TRY(ws_layout_add_bytes(layout, at + 6 * 512, b, 512, WS_PHASE_BODY, error));
+    uint8_t info[512] = {0};
+    ws_store_le32(info, 0x41615252);
+    ws_store_le32(info + 484, 0x61417272);
+    ws_store_le32(info + 488, (uint32_t)(s->clusters - c->used));
+    ws_store_le32(info + 492, (uint32_t)(2 + c->used));
+    ws_store_le32(info + 508, 0xaa550000);
+    WS_TRY(ws_layout_add_bytes(layout, at + 512, info, 512, WS_PHASE_BODY, error));
+    return ws_layout_add_bytes(layout, at + 7 * 512, info, 512, WS_PHASE_BODY, error);
+}
+
+static enum ws_status add_files(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                                struct ws_error *error) {
+    for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
+        uint64_t place_at = at + fat_data_at(&c->s) + (n->work ? n->work - 2 : 0) * c->s.cluster;
+        if (n->kind == WS_NODE_FILE) {
+            if (n->content) WS_TRY(ws_layout_add(layout, place_at, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
+            continue;
+        }
+        struct ws_text text = {0};
+        enum ws_status status = make_folder(c, n, &text, error);
+        uint64_t room = n->work2 * c->s.cluster;
+        if (!n->parent && c->s.bits != 32) {
+            place_at = at + fat_root_at(&c->s);
+            room = fat_data_at(&c->s) - fat_root_at(&c->s);
+        }
+        static const uint8_t zeros[512];
+        while (status == WS_OK && text.length < room) {
+            ws_text_add(&text, zeros, (size_t)ws_min_u64(sizeof zeros, room - text.length));
+            status = ws_text_status(&text, error);
+        }
+        if (status == WS_OK)
+            status = ws_layout_add_bytes(layout, place_at, text.data, text.length, WS_PHASE_BODY, error);
+        ws_text_free(&text);
+        WS_TRY(status);
+    }
+    return WS_OK;
+}
+
+enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree *tree, uint64_t at,
+                              struct ws_layout *layout, uint64_t *size, uint64_t *free_bytes, struct ws_error *error) {
+    struct composing c = {.params = params, .tree = tree};
+    uint64_t wanted = params->size;
+    if (wanted == 0) { /* content, folders, tables and an eighth of air */
+        wanted = 1 << 20;
+        for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) wanted += ws_node_size(n) + 8192;
+        wanted = ws_round_up(wanted + wanted / 8, 1 << 20);
+    }
+    if (!choose_shape(&c, wanted))
+        return ws_fail(error, WS_E_RANGE, "a FAT volume of %llu bytes is not possible", (unsigned long long)wanted);
+    WS_TRY(place(&c, error));
+    *size = wanted;
+    if (c.used > c.s.clusters)
+        return ws_fail(error, WS_E_SPACE, "the files need %llu clusters, the FAT volume has %llu",
+                       (unsigned long long)c.used, (unsigned long long)c.s.clusters);
+    if (free_bytes) *free_bytes = (c.s.clusters - c.used) * c.s.cluster;
+    if (!layout) return WS_OK;
+    WS_TRY(add_boot(&c, at, layout, error));
+    WS_TRY(add_tables(&c, at, layout, error));
+    return add_files(&c, at, layout, error);
+}

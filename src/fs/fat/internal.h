@@ -1,0 +1,30 @@
+/* internal.h — the shape of a FAT volume (FAT specification, sections 3.1 to 3.5). */
+#ifndef WS_FS_FAT_INTERNAL_H
+#define WS_FS_FAT_INTERNAL_H
+
+#include "base/bytes.h"
+#include "wild_satchel/fat.h"
+
+struct fat_shape {
+    unsigned bits;
+    uint32_t sector, cluster; /* bytes */
+    uint64_t sectors, reserved, fat_sectors, fats, root_entries, clusters;
+    uint32_t root_cluster; /* FAT32 */
+};
+static inline uint64_t fat_root_at(const struct fat_shape *s) {
+    return (s->reserved + s->fats * s->fat_sectors) * s->sector;
+}
+static inline uint64_t fat_data_at(const struct fat_shape *s) {
+    return fat_root_at(s) + ws_round_up(s->root_entries * 32, s->sector);
+}
+static inline uint32_t fat_end_mark(unsigned bits) {
+    return bits == 12 ? 0xfff : bits == 16 ? 0xffff : 0x0fffffff;
+}
+/** Checksum that ties long-name entries to their short one (section 7.2). */
+static inline uint8_t fat_name_sum(const uint8_t name[11]) {
+    uint8_t sum = 0;
+    for (int i = 0; i < 11; i++) sum = (uint8_t)((sum & 1 ? 0x80 : 0) + (sum >> 1) + name[i]);
+    return sum;
+}
+
+#endif

@@ -1,0 +1,258 @@
+/* read.c — any FAT volume into a tree. */
+#include "fs/fat/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20 };
+
+struct reading {
+    const struct ws_source *source;
+    struct fat_shape s;
+    uint8_t *fat; /* the first copy, whole */
+    size_t fat_bytes;
+    struct ws_tree *tree;
+    struct ws_fat_facts facts;
+};
+
+static enum ws_status damaged(struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_FORMAT, "the FAT volume is damaged: %s", what);
+    return ws_fail_next(error, "let a file system checker look at it");
+}
+
+static bool power_of_two(uint32_t n) { return n && !(n & (n - 1)); }
+
+static enum ws_status parse_boot(const struct ws_source *source, const uint8_t *b, struct fat_shape *s,
+                                 struct ws_fat_facts *f, struct ws_error *error) {
+    memset(s, 0, sizeof *s);
+    memset(f, 0, sizeof *f);
+    s->sector = ws_load_le16(b + 11);
+    s->cluster = b[13] * s->sector;
+    s->reserved = ws_load_le16(b + 14);
+    s->fats = b[16];
+    s->root_entries = ws_load_le16(b + 17);
+    s->sectors = ws_load_le16(b + 19) ? ws_load_le16(b + 19) : ws_load_le32(b + 32);
+    s->fat_sectors = ws_load_le16(b + 22) ? ws_load_le16(b + 22) : ws_load_le32(b + 36);
+    if (b[510] != 0x55 || b[511] != 0xaa || !power_of_two(s->sector) || s->sector < 512 || s->sector > 4096 ||
+        !power_of_two(b[13]) || s->reserved == 0 || s->fats == 0 || s->fats > 4 || s->fat_sectors == 0 ||
+        s->sectors == 0 || (b[0] != 0xeb && b[0] != 0xe9))
+        return ws_fail(error, WS_E_NOTFOUND, "there is no FAT volume here");
+    if (s->sectors * s->sector > source->size) return damaged(error, "it is longer than the place it stands in");
+    if (fat_data_at(s) >= s->sectors * s->sector) return damaged(error, "its tables leave no room for files");
+    s->clusters = (s->sectors * s->sector - fat_data_at(s)) / s->cluster;
+    s->bits = s->clusters < 4085 ? 12 : s->clusters < 65525 ? 16 : 32; /* section 3.5 */
+    if (s->bits == 32 && s->root_entries) return damaged(error, "its root folder is of the wrong kind");
+    uint64_t least = ws_div_up((s->clusters + 2) * s->bits, 8);
+    if (s->fat_sectors * s->sector < least) return damaged(error, "its allocation table is too short");
+    const uint8_t *label = b + (s->bits == 32 ? 71 : 43);
+    s->root_cluster = s->bits == 32 ? ws_load_le32(b + 44) : 0;
+    f->serial = ws_load_le32(b + (s->bits == 32 ? 67 : 39));
+    f->bits = s->bits;
+    f->cluster = s->cluster;
+    f->size = s->sectors * s->sector;
+    size_t n = 11;
+    while (n > 0 && label[n - 1] == ' ') n--;
+    memcpy(f->label, label, n);
+    if (strcmp(f->label, "NO NAME") == 0) f->label[0] = '\0';
+    return WS_OK;
+}
+
+static uint32_t entry(const struct reading *r, uint32_t cluster) {
+    size_t at;
+    switch (r->s.bits) {
+    case 12:
+        at = cluster + cluster / 2;
+        return (cluster & 1 ? ws_load_le16(r->fat + at) >> 4 : ws_load_le16(r->fat + at) & 0xfff);
+    case 16: return ws_load_le16(r->fat + 2 * (size_t)cluster);
+    default: return ws_load_le32(r->fat + 4 * (size_t)cluster) & 0x0fffffff;
+    }
+}
+
+static enum ws_status load_fat(struct reading *r, struct ws_error *error) {
+    r->fat_bytes = (size_t)ws_div_up((r->s.clusters + 2) * r->s.bits, 8);
+    r->fat = calloc(1, r->fat_bytes + 4);
+    if (!r->fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", r->fat_bytes);
+    WS_TRY(ws_source_read(r->source, r->s.reserved * r->s.sector, r->fat, r->fat_bytes, error));
+    for (uint32_t c = 2; c < r->s.clusters + 2; c++)
+        if (entry(r, c) == 0) r->facts.free_bytes += r->s.cluster;
+    uint32_t flags = entry(r, 1);
+    r->facts.clean = r->s.bits == 12 || (r->s.bits == 16 ? flags & 0x8000 : flags & 0x08000000);
+    return WS_OK;
+}
+
+/* A chain of clusters as runs. */
+static enum ws_status chain(const struct reading *r, uint32_t first, uint64_t size, struct ws_source **content,
+                            struct ws_error *error) {
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    uint64_t length = 0;
+    uint32_t end = fat_end_mark(r->s.bits) - 7;
+    enum ws_status status = WS_OK;
+    for (uint32_t c = first; c < end && length < size;) {
+        uint64_t at = fat_data_at(&r->s) + (uint64_t)(c - 2) * r->s.cluster;
+        if (c < 2 || c >= r->s.clusters + 2) WS_GO(damaged(error, "a chain of clusters leaves the volume"));
+        if (length > r->s.clusters * r->s.cluster) WS_GO(damaged(error, "a chain of clusters never ends"));
+        if (count && runs[count - 1].at + runs[count - 1].length == at) {
+            runs[count - 1].length += r->s.cluster;
+        } else {
+            struct ws_run *grown = realloc(runs, (count + 1) * sizeof *grown);
+            if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
+            runs = grown;
+            runs[count++] = (struct ws_run){r->s.cluster, at};
+        }
+        length += r->s.cluster;
+        c = entry(r, c);
+    }
+    if (size == UINT64_MAX) size = length;
+    if (length < size) WS_GO(damaged(error, "a file is longer than its chain of clusters"));
+    status = ws_source_runs(r->source, runs, count, size, content, error);
+done:
+    free(runs);
+    return status;
+}
+
+static void short_name(const uint8_t *e, char out[16]) {
+    size_t n = 0;
+    bool lower_base = e[12] & 8;
+    bool lower_extension = e[12] & 16;
+    for (int i = 0; i < 11; i++) {
+        char c = (char)(i == 0 && e[0] == 0x05 ? 0xe5 : e[i]);
+        if (c == ' ') continue;
+        if (i >= 8 && n > 0 && !strchr(out, '.')) {
+            out[n++] = '.';
+            out[n] = '\0';
+        }
+        if (c >= 'A' && c <= 'Z' && (i < 8 ? lower_base : lower_extension)) c = (char)(c - 'A' + 'a');
+        out[n++] = (unsigned char)c >= 0x80 || c == '/' ? '_' : c;
+        out[n] = '\0';
+    }
+}
+
+static int64_t load_time(const uint8_t *e) { /* section 6.4; local time, taken as UTC */
+    uint16_t date = ws_load_le16(e + 24);
+    uint16_t time = ws_load_le16(e + 22);
+    static const int before[12] = {0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334};
+    int year = 1980 + (date >> 9);
+    int month = date >> 5 & 15;
+    if (month < 1 || month > 12) return 0;
+    int64_t days = (year - 1970) * 365 + (year - 1969) / 4 + before[month - 1] + (date & 31) - 1;
+    if (year % 4 == 0 && year != 2100 && month > 2) days++;
+    return days * 86400 + (time >> 11) * 3600 + (time >> 5 & 63) * 60 + (time & 31) * 2;
+}
+
+static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
+    struct ws_source *content = NULL;
+    uint16_t units[20 * 13 + 1];
+    int expected = 0; /* long-name pieces still to come */
+    uint8_t sum = 0;
+    int depth = 0;
+    enum ws_status status;
+    for (const struct ws_node *n = folder->parent; n; n = n->parent, depth++)
+        if (n->origin == folder->origin) return damaged(error, "a folder contains itself");
+    if (depth > DEPTH_MOST) return damaged(error, "its folders are nested deeper than can be");
+    if (!folder->parent && r->s.bits != 32)
+        WS_TRY(ws_source_slice(r->source, fat_root_at(&r->s), r->s.root_entries * 32, &content, error));
+    else WS_TRY(chain(r, (uint32_t)folder->origin, UINT64_MAX, &content, error));
+    if (content->size > FOLDER_MOST * 32ull) WS_GO(damaged(error, "a folder is impossibly long"));
+    for (uint64_t at = 0; at + 32 <= content->size; at += 32) {
+        uint8_t e[32];
+        WS_GO(ws_source_read(content, at, e, 32, error));
+        if (e[0] == 0) break;
+        if (e[0] == 0xe5) {
+            expected = 0;
+            continue;
+        }
+        if ((e[11] & 0x3f) == 0x0f) { /* a piece of a long name, last piece first (section 7) */
+            int order = e[0] & 0x1f;
+            if (e[0] & 0x40) {
+                memset(units, 0, sizeof units);
+                expected = order;
+                sum = e[13];
+            }
+            if (order == 0 || order > 20 || order != expected || e[13] != sum) {
+                expected = 0;
+                continue;
+            }
+            static const uint8_t place[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+            for (int i = 0; i < 13; i++) units[(order - 1) * 13 + i] = ws_load_le16(e + place[i]);
+            expected--;
+            if (expected == 0) expected = -1; /* complete: the next entry is the file's */
+            continue;
+        }
+        char name[800];
+        short_name(e, name);
+        if (expected == -1 && fat_name_sum(e) == sum) {
+            size_t count = 0;
+            while (count < 20 * 13 && units[count] && units[count] != 0xffff) count++;
+            ws_utf8_from_utf16(units, count, name, sizeof name);
+        }
+        expected = 0;
+        if (e[11] & 8) { /* the label */
+            if (!folder->parent) {
+                size_t n = 11;
+                while (n > 0 && e[n - 1] == ' ') n--;
+                memcpy(r->facts.label, e, n);
+                r->facts.label[n] = '\0';
+            }
+            continue;
+        }
+        if (e[0] == '.') continue;
+        struct ws_node *node = NULL;
+        bool is_folder = e[11] & 16;
+        status = ws_tree_add(r->tree, folder, name, is_folder ? WS_NODE_FOLDER : WS_NODE_FILE, &node, error);
+        if (status == WS_E_RANGE) status = damaged(error, "a file name is impossible");
+        if (status != WS_OK) goto done;
+        if (ws_tree_count(r->tree) > NODES_MOST) WS_GO(damaged(error, "it lists more files than can be"));
+        node->mtime = load_time(e);
+        node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
+        uint32_t first = ws_load_le16(e + 26) | (r->s.bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
+        node->origin = first;
+        uint32_t size = ws_load_le32(e + 28);
+        if (!is_folder && size > 0) {
+            struct ws_source *file = NULL;
+            WS_GO(chain(r, first, size, &file, error));
+            WS_GO(ws_tree_own(r->tree, file, error));
+            node->content = file;
+        }
+    }
+    status = WS_OK;
+done:
+    ws_source_close(content);
+    return status;
+}
+
+static enum ws_status open_volume(const struct ws_source *volume, struct reading *r, struct ws_error *error) {
+    uint8_t boot[512];
+    memset(r, 0, sizeof *r);
+    r->source = volume;
+    if (volume->size < 4096) return ws_fail(error, WS_E_NOTFOUND, "there is no FAT volume here");
+    WS_TRY(ws_source_read(volume, 0, boot, sizeof boot, error));
+    return parse_boot(volume, boot, &r->s, &r->facts, error);
+}
+
+enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts, struct ws_error *error) {
+    struct reading r;
+    WS_TRY(open_volume(volume, &r, error));
+    enum ws_status status = load_fat(&r, error);
+    *facts = r.facts;
+    free(r.fat);
+    return status;
+}
+
+enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_fat_facts *facts,
+                           struct ws_error *error) {
+    struct reading r;
+    enum ws_status status;
+    WS_TRY(open_volume(volume, &r, error));
+    WS_GO(load_fat(&r, error));
+    WS_GO(ws_tree_create(&r.tree, error));
+    ws_tree_root(r.tree)->origin = r.s.root_cluster;
+    for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
+    if (facts) *facts = r.facts;
+done:
+    free(r.fat);
+    if (status == WS_OK) *tree = r.tree;
+    else ws_tree_close(r.tree);
+    return status;
+}

@@ -1,0 +1,198 @@
+/* image.c — an image looked at from all sides. */
+#include "base/bytes.h"
+#include "wild_satchel/image.h"
+
+#include <ctype.h>
+#include <stdio.h>
+#include <string.h>
+
+const char *ws_image_kind_name(enum ws_image_kind kind) {
+    static const char *const names[] = {"hybrid", "disc", "drive", "unknown"};
+    return names[kind];
+}
+
+bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader) {
+    static const struct {
+        uint16_t code;
+        const char *name;
+    } machines[] = {{0x8664, "x86-64"}, {0x14c, "x86"}, {0xaa64, "arm64"}, {0x1c4, "arm"}, {0x5064, "riscv64"}};
+    uint8_t head[4096];
+    size_t length = content && content->size < sizeof head ? (size_t)content->size : sizeof head;
+    if (!content || length < 256 || ws_source_read(content, 0, head, length, NULL) != WS_OK) return false;
+    uint32_t pe = ws_load_le32(head + 0x3c);
+    if (head[0] != 'M' || head[1] != 'Z' || pe > length - 200 || memcmp(head + pe, "PE\0\0", 4) != 0) return false;
+    uint16_t machine = ws_load_le16(head + pe + 4);
+    const uint8_t *optional = head + pe + 24;
+    uint16_t magic = ws_load_le16(optional);
+    size_t certificates = (magic == 0x20b ? 112u : 96u) + 4 * 8u; /* data directory 4 */
+    (void)snprintf(loader->machine, sizeof loader->machine, "0x%04x", machine);
+    for (size_t i = 0; i < sizeof machines / sizeof machines[0]; i++)
+        if (machines[i].code == machine) (void)snprintf(loader->machine, sizeof loader->machine, "%s", machines[i].name);
+    if (pe + 24 + certificates + 8 > length) return true;
+    uint64_t at = ws_load_le32(optional + certificates);
+    uint64_t size = ws_load_le32(optional + certificates + 4);
+    loader->signed_ = size > 8 && ws_inside(at, size, content->size);
+    return true;
+}
+
+enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table,
+                           const struct ws_iso_facts *iso, struct ws_source **slice, struct ws_tree **tree,
+                           struct ws_fat_facts *facts, struct ws_error *error) {
+    uint64_t at = 0;
+    uint64_t length = 0;
+    for (int list = 0; list < 2 && !length; list++) {
+        const struct ws_partition *p = list ? table->gpt : table->mbr;
+        size_t count = list ? table->gpt_count : table->mbr_count;
+        for (size_t i = 0; i < count && !length; i++) {
+            const struct ws_partition_type *type = ws_partition_type_of(&p[i]);
+            if (type && strcmp(type->word, "efi") == 0 && ws_inside(p[i].at, p[i].length, source->size)) {
+                at = p[i].at;
+                length = p[i].length;
+            }
+        }
+    }
+    for (size_t i = 0; iso && !length && i < iso->boots; i++)
+        if (iso->boot[i].platform == 0xef) {
+            at = iso->boot[i].at;
+            length = iso->boot[i].length;
+        }
+    if (!length) return ws_fail(error, WS_E_NOTFOUND, "there is no EFI system partition");
+    WS_TRY(ws_source_slice(source, at, length, slice, error));
+    enum ws_status status = ws_fat_read(*slice, tree, facts, error);
+    if (status != WS_OK) {
+        ws_source_close(*slice);
+        *slice = NULL;
+    }
+    return status;
+}
+
+static void look_at_loaders(struct ws_image *image, const struct ws_tree *esp) {
+    struct ws_node *folder = ws_tree_find_any_case(esp, "EFI/BOOT");
+    for (struct ws_node *n = folder ? folder->first : NULL; n && image->loaders < WS_LOADERS_MOST; n = n->next) {
+        struct ws_loader *l = &image->loader[image->loaders];
+        size_t length = strlen(n->name);
+        bool boot = length > 8 && tolower((unsigned char)n->name[0]) == 'b' && tolower((unsigned char)n->name[1]) == 'o' &&
+                    tolower((unsigned char)n->name[length - 3]) == 'e';
+        memset(l, 0, sizeof *l);
+        if (!boot || n->kind != WS_NODE_FILE || !ws_loader_look(n->content, l)) continue;
+        ws_node_path(n, l->path, sizeof l->path);
+        image->loaders++;
+        if (strcmp(l->machine, "x86-64") == 0) image->secure_boot |= l->signed_;
+    }
+}
+
+static enum ws_status count_menu(void *context, const struct ws_node *file, const struct ws_menu *menu,
+                                 struct ws_error *error) {
+    struct ws_image *image = context;
+    bool any = false;
+    (void)file, (void)error;
+    for (size_t i = 0; i < menu->entries; i++) {
+        const struct ws_menu_entry *e = &menu->entry[i];
+        const struct ws_live_family *f = ws_live_family_of_parameters(e->parameters);
+        if (!f && !image->family) continue;
+        any = true;
+        image->live_entries++;
+        const struct ws_live_family *use = image->family ? image->family : f;
+        char first[128];
+        (void)snprintf(first, sizeof first, "%.*s", (int)strcspn(use->parameters, " "), use->parameters);
+        if (ws_parameter_is_set(e->parameters, first)) image->remembering_entries++;
+        if (e->is_default && !image->default_title[0]) {
+            (void)snprintf(image->default_title, sizeof image->default_title, "%s", e->title);
+            (void)snprintf(image->default_parameters, sizeof image->default_parameters, "%s", e->parameters);
+        }
+    }
+    if (any) image->menus++;
+    return WS_OK;
+}
+
+static void judge_starts(struct ws_image *image, bool esp_by_table) {
+    static const uint8_t none[440];
+    bool code = image->table.kind != WS_TABLE_NONE && memcmp(image->table.mbr_sector, none, sizeof none) != 0;
+    image->starts_bios = code;
+    image->starts_uefi = esp_by_table && image->loaders > 0;
+    if (!image->iso) return;
+    const struct ws_iso_facts *f = ws_iso_facts(image->iso);
+    for (size_t i = 0; i < f->boots; i++) {
+        if (f->boot[i].bootable && f->boot[i].platform == 0x00) image->starts_bios_disc = true;
+        if (f->boot[i].bootable && f->boot[i].platform == 0xef) image->starts_uefi_disc = true;
+    }
+    if (image->kind == WS_IMAGE_DISC)
+        ws_findings_add(&image->findings, WS_WARNING,
+                        "made for discs: laid down whole it does not start from a drive");
+    if (f->implanted_check)
+        ws_findings_add(&image->findings, WS_NOTE, "carries a checksum of the medium, which an edited menu would fail");
+    if (!image->starts_bios && image->kind == WS_IMAGE_HYBRID)
+        ws_findings_add(&image->findings, WS_WARNING, "does not start from a drive on PCs with BIOS");
+    if (!image->starts_uefi && image->kind == WS_IMAGE_HYBRID)
+        ws_findings_add(&image->findings, WS_WARNING, "does not start from a drive on PCs with UEFI");
+    if (image->starts_uefi && !image->secure_boot)
+        ws_findings_add(&image->findings, WS_WARNING, "its UEFI loader is not signed: Secure Boot must be off");
+    if (!image->family)
+        ws_findings_add(&image->findings, WS_WARNING, "no known way of remembering: its start menus belong to no live family "
+                                                      "known here");
+}
+
+enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image, struct ws_error *error) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *esp = NULL;
+    memset(image, 0, sizeof *image);
+    image->source = source;
+    image->kind = WS_IMAGE_UNKNOWN;
+    WS_TRY(ws_table_read(source, 512, &image->table, NULL, error));
+    enum ws_status status = ws_iso_open(source, &image->iso, error);
+    if (status != WS_OK && status != WS_E_NOTFOUND) return status;
+    bool table = image->table.kind != WS_TABLE_NONE;
+    if (image->iso) image->kind = table ? WS_IMAGE_HYBRID : WS_IMAGE_DISC;
+    else if (table) image->kind = WS_IMAGE_DRIVE;
+    status = WS_OK;
+    if (image->iso) {
+        struct ws_tree *tree = ws_iso_tree(image->iso);
+        image->family = ws_live_family_of_medium(tree);
+        WS_GO(ws_medium_menus(tree, count_menu, image, error));
+    }
+    bool esp_by_table = ws_esp_read(source, &image->table, NULL, &slice, &esp, &image->esp, NULL) == WS_OK;
+    if (!esp_by_table && image->iso &&
+        ws_esp_read(source, &image->table, ws_iso_facts(image->iso), &slice, &esp, &image->esp, NULL) != WS_OK)
+        esp = NULL;
+    if (esp) {
+        look_at_loaders(image, esp);
+        ws_tree_close(esp);
+        ws_source_close(slice);
+    }
+    judge_starts(image, esp_by_table);
+    if (image->iso && image->family && image->live_entries == 0)
+        ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");
+done:
+    if (status != WS_OK) ws_image_free(image);
+    return status;
+}
+
+void ws_image_free(struct ws_image *image) {
+    ws_iso_close(image->iso);
+    ws_findings_free(&image->findings);
+    image->iso = NULL;
+}
+
+enum ws_status ws_image_compare(const struct ws_source *source, const char *published, char hex[WS_HASH_HEX],
+                                struct ws_error *error) {
+    size_t n = strlen(published);
+    char lower[WS_HASH_HEX];
+    if (n != 32 && n != 40 && n != 64 && n != 128) {
+        ws_fail(error, WS_E_USAGE, "a published checksum has 32, 40, 64 or 128 hexadecimal digits, this one has %zu", n);
+        return ws_fail_next(error, "copy the whole checksum, without the file's name");
+    }
+    for (size_t i = 0; i <= n; i++) {
+        lower[i] = (char)tolower((unsigned char)published[i]);
+        if (i < n && !isxdigit((unsigned char)lower[i]))
+            return ws_fail(error, WS_E_USAGE, "\"%c\" is not a hexadecimal digit", published[i]);
+    }
+    WS_TRY(ws_source_hash(source,
+                          n == 32   ? WS_HASH_MD5
+                          : n == 40 ? WS_HASH_SHA1
+                          : n == 64 ? WS_HASH_SHA256
+                                    : WS_HASH_SHA512,
+                          hex, error));
+    if (strcmp(hex, lower) == 0) return WS_OK;
+    ws_fail(error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s", hex, lower);
+    return ws_fail_next(error, "download it again; do not use this file");
+}

@@ -1,0 +1,231 @@
+/* plan.c — the plan document: written, read strictly, held against what follows from it. */
+#include "wild_satchel/plan.h"
+
+#include <inttypes.h>
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { FORMAT_VERSION = 1 };
+static const char format_name[] = "wild-satchel-plan";
+
+const char *ws_plan_kind_name(enum ws_plan_kind kind) { return kind == WS_PLAN_LIVE ? "live" : "replica"; }
+
+void ws_plan_free(struct ws_plan *plan) { ws_findings_free(&plan->findings); }
+
+static json_t *parts_json(const struct ws_plan *p) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < p->parts; i++)
+        json_array_append_new(list, json_pack("{s:s, s:s, s:i, s:I, s:I}", "what", p->part[i].what, "label",
+                                              p->part[i].label, "partition", (int)p->part[i].number, "at_bytes",
+                                              (json_int_t)p->part[i].at, "size_bytes",
+                                              (json_int_t)p->part[i].length));
+    return list;
+}
+
+static json_t *edits_json(const struct ws_plan *p) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < p->edits; i++)
+        json_array_append_new(list, json_pack("{s:s, s:s, s:b}", "path", p->edit[i].path, "change", p->edit[i].what,
+                                              "moved_behind", p->edit[i].behind));
+    return list;
+}
+
+static json_t *findings_json(const struct ws_findings *f) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < f->count; i++)
+        json_array_append_new(
+            list, json_pack("{s:s, s:s}", "weight", ws_weight_name(f->list[i].weight), "text", f->list[i].text));
+    return list;
+}
+
+enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
+    char id[37];
+    json_t *root = json_pack(
+        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:I, s:i}, s:{s:I}}", "format", format_name,
+        "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id", ws_guid_text(&p->id, id), "made_at",
+        (json_int_t)p->made_at, "image", "path", p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256",
+        p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial,
+        "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "persistence", "asked_bytes",
+        (json_int_t)p->persistence_asked);
+    json_t *result = json_pack(
+        "{s:s, s:s, s:s, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:s, s:o, s:o, s:o}", "image_title", p->image_title,
+        "live_family", p->family ? p->family->word : "", "table", ws_table_kind_name(p->table), "image_end_bytes",
+        (json_int_t)p->image_end, "persistence_at_bytes", (json_int_t)p->persistence_at, "persistence_size_bytes",
+        (json_int_t)p->persistence_size, "persistence_partition", (int)p->persistence_number, "persistence_label",
+        p->persistence_size && p->family ? p->family->label : "", "persistence_free_bytes",
+        (json_int_t)p->persistence_free, "write_bytes", (json_int_t)p->bytes_written, "layout_sha256", p->fingerprint,
+        "edits", edits_json(p), "parts", parts_json(p), "findings", findings_json(&p->findings));
+    char *text = NULL;
+    if (root && result && json_object_set(root, "result", result) == 0)
+        text = json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
+    json_decref(root);
+    json_decref(result);
+    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a plan document, or a name in it is not UTF-8");
+    ws_text_puts(out, text);
+    ws_text_puts(out, "\n");
+    free(text);
+    return ws_text_status(out, error);
+}
+
+/* One key of the document and where it goes. */
+struct key {
+    const char *name;
+    enum { TEXT, NUMBER, LIST } kind;
+    void *out;
+    size_t room;        /* TEXT: bytes */
+    uint64_t most;      /* NUMBER: largest value that makes sense */
+};
+
+static enum ws_status bad_key(struct ws_error *error, const char *section, const char *key, const char *what) {
+    ws_fail(error, WS_E_FORMAT, "the plan's \"%s%s%s\" %s", section, section[0] ? "." : "", key, what);
+    return ws_fail_next(error, "make the plan again with `satchel plan`");
+}
+
+static enum ws_status read_keys(json_t *object, const char *section, const struct key *keys, size_t count,
+                                struct ws_error *error) {
+    const char *name;
+    json_t *value;
+    if (!json_is_object(object)) return bad_key(error, "", section[0] ? section : "document", "is missing or no object");
+    json_object_foreach(object, name, value) {
+        size_t i = 0;
+        while (i < count && strcmp(keys[i].name, name) != 0) i++;
+        if (i == count) return bad_key(error, section, name, "is not a key of this format");
+    }
+    for (size_t i = 0; i < count; i++) {
+        const struct key *k = &keys[i];
+        value = json_object_get(object, k->name);
+        if (!value) return bad_key(error, section, k->name, "is missing");
+        if (k->kind == TEXT) {
+            if (!json_is_string(value)) return bad_key(error, section, k->name, "must be text");
+            if (json_string_length(value) >= k->room || strlen(json_string_value(value)) != json_string_length(value))
+                return bad_key(error, section, k->name, "is too long");
+            memcpy(k->out, json_string_value(value), json_string_length(value) + 1);
+        } else if (k->kind == NUMBER) {
+            if (!json_is_integer(value)) return bad_key(error, section, k->name, "must be a whole number");
+            json_int_t n = json_integer_value(value);
+            if (n < 0 || (uint64_t)n > k->most) return bad_key(error, section, k->name, "is not possible");
+            *(uint64_t *)k->out = (uint64_t)n;
+        } else if (k->out) {
+            *(json_t **)k->out = value;
+        }
+    }
+    return WS_OK;
+}
+
+static bool is_sha256(const char *hex) { return strlen(hex) == 64 && strspn(hex, "0123456789abcdef") == 64; }
+
+static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_error *error) {
+    char family[32] = "", table[16] = "", label[40] = "";
+    uint64_t number = 0;
+    const struct key keys[] = {
+        {"image_title", TEXT, p->image_title, sizeof p->image_title, 0},
+        {"live_family", TEXT, family, sizeof family, 0},
+        {"table", TEXT, table, sizeof table, 0},
+        {"image_end_bytes", NUMBER, &p->image_end, 0, INT64_MAX},
+        {"persistence_at_bytes", NUMBER, &p->persistence_at, 0, INT64_MAX},
+        {"persistence_size_bytes", NUMBER, &p->persistence_size, 0, INT64_MAX},
+        {"persistence_partition", NUMBER, &number, 0, 1024},
+        {"persistence_label", TEXT, label, sizeof label, 0},
+        {"persistence_free_bytes", NUMBER, &p->persistence_free, 0, INT64_MAX},
+        {"write_bytes", NUMBER, &p->bytes_written, 0, INT64_MAX},
+        {"layout_sha256", TEXT, p->fingerprint, sizeof p->fingerprint, 0},
+        {"edits", LIST, NULL, 0, 0},
+        {"parts", LIST, NULL, 0, 0},
+        {"findings", LIST, NULL, 0, 0},
+    };
+    WS_TRY(read_keys(object, "result", keys, sizeof keys / sizeof keys[0], error));
+    p->family = family[0] ? ws_live_family_find(family) : NULL;
+    if (family[0] && !p->family) return bad_key(error, "result", "live_family", "names a family not known here");
+    p->persistence_number = (unsigned)number;
+    bool known = false;
+    for (int kind = WS_TABLE_NONE; kind <= WS_TABLE_MBR_FIRST; kind++)
+        if (strcmp(table, ws_table_kind_name((enum ws_table_kind)kind)) == 0) {
+            p->table = (enum ws_table_kind)kind;
+            known = true;
+        }
+    return known ? WS_OK : bad_key(error, "result", "table", "names no kind of table");
+}
+
+enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
+    char format[32], kind[16], id[40];
+    uint64_t version = 0, made_at = 0, sector = 0;
+    json_t *image = NULL, *drive = NULL, *persistence = NULL, *result = NULL;
+    json_error_t where;
+    enum ws_status status;
+    memset(p, 0, sizeof *p);
+    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
+    if (!root) {
+        ws_fail(error, WS_E_FORMAT, "the plan is not a JSON document: %s", where.text);
+        return ws_fail_where(error, "line %d, column %d", where.line, where.column);
+    }
+    json_t *v = json_is_object(root) ? json_object_get(root, "version") : NULL;
+    const char *f = json_is_object(root) ? json_string_value(json_object_get(root, "format")) : NULL;
+    if (!f || strcmp(f, format_name) != 0)
+        WS_GO(ws_fail(error, WS_E_FORMAT, "this JSON document is not a plan: its \"format\" is not \"%s\"", format_name));
+    if (json_integer_value(v) != FORMAT_VERSION)
+        WS_GO(ws_fail(error, WS_E_UNSUPPORTED, "the plan is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
+                      json_integer_value(v), (int)FORMAT_VERSION));
+    const struct key top[] = {
+        {"format", TEXT, format, sizeof format, 0},
+        {"version", NUMBER, &version, 0, FORMAT_VERSION},
+        {"kind", TEXT, kind, sizeof kind, 0},
+        {"id", TEXT, id, sizeof id, 0},
+        {"made_at", NUMBER, &made_at, 0, 1ull << 34},
+        {"image", LIST, &image, 0, 0},
+        {"drive", LIST, &drive, 0, 0},
+        {"persistence", LIST, &persistence, 0, 0},
+        {"result", LIST, &result, 0, 0},
+    };
+    WS_GO(read_keys(root, "", top, sizeof top / sizeof top[0], error));
+    const struct key image_keys[] = {{"path", TEXT, p->image_path, sizeof p->image_path, 0},
+                                     {"size_bytes", NUMBER, &p->image_size, 0, INT64_MAX},
+                                     {"sha256", TEXT, p->image_sha256, sizeof p->image_sha256, 0}};
+    WS_GO(read_keys(image, "image", image_keys, 3, error));
+    const struct key drive_keys[] = {{"name", TEXT, p->drive_name, sizeof p->drive_name, 0},
+                                     {"model", TEXT, p->drive_model, sizeof p->drive_model, 0},
+                                     {"serial", TEXT, p->drive_serial, sizeof p->drive_serial, 0},
+                                     {"size_bytes", NUMBER, &p->drive_size, 0, INT64_MAX},
+                                     {"sector_bytes", NUMBER, &sector, 0, 4096}};
+    WS_GO(read_keys(drive, "drive", drive_keys, 5, error));
+    const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST}};
+    WS_GO(read_keys(persistence, "persistence", persistence_keys, 1, error));
+    p->made_at = (int64_t)made_at;
+    p->drive_sector = (uint32_t)sector;
+    if (sector < 512 || (sector & (sector - 1))) WS_GO(bad_key(error, "drive", "sector_bytes", "is not possible"));
+    if (strcmp(kind, "live") != 0 && strcmp(kind, "replica") != 0)
+        WS_GO(bad_key(error, "", "kind", "must be \"live\" or \"replica\""));
+    p->kind = strcmp(kind, "live") == 0 ? WS_PLAN_LIVE : WS_PLAN_REPLICA;
+    if (!ws_guid_parse(id, &p->id)) WS_GO(bad_key(error, "", "id", "is not a GUID"));
+    if (!is_sha256(p->image_sha256)) WS_GO(bad_key(error, "image", "sha256", "is not a SHA-256 checksum"));
+    status = read_result(result, p, error);
+done:
+    json_decref(root);
+    return status;
+}
+
+enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_plan *b, struct ws_error *error) {
+    const struct {
+        const char *key;
+        uint64_t read, worked_out;
+    } numbers[] = {
+        {"image_end_bytes", a->image_end, b->image_end},
+        {"persistence_at_bytes", a->persistence_at, b->persistence_at},
+        {"persistence_size_bytes", a->persistence_size, b->persistence_size},
+        {"persistence_partition", a->persistence_number, b->persistence_number},
+        {"persistence_free_bytes", a->persistence_free, b->persistence_free},
+        {"write_bytes", a->bytes_written, b->bytes_written},
+    };
+    for (size_t i = 0; i < sizeof numbers / sizeof numbers[0]; i++)
+        if (numbers[i].read != numbers[i].worked_out) {
+            ws_fail(error, WS_E_FORMAT, "the plan's \"result.%s\" is %" PRIu64 ", but from what it asks for follows %" PRIu64,
+                    numbers[i].key, numbers[i].read, numbers[i].worked_out);
+            return ws_fail_next(error, "it was edited by hand or the image has changed; make the plan again");
+        }
+    if (a->table != b->table) return bad_key(error, "result", "table", "does not follow from the image");
+    if (a->family != b->family) return bad_key(error, "result", "live_family", "does not follow from the image");
+    if (strcmp(a->fingerprint, b->fingerprint) != 0)
+        return bad_key(error, "result", "layout_sha256", "does not follow from what the plan asks for");
+    return WS_OK;
+}

@@ -1,0 +1,27 @@
+/* console.h — a shell at the other end of a console: wait for it, run a line, read what it printed. */
+#ifndef WS_PROOF_CONSOLE_H
+#define WS_PROOF_CONSOLE_H
+
+#include "wild_satchel/port.h"
+#include "wild_satchel/proof.h"
+
+struct console {
+    struct ws_pc *pc;
+    struct ws_port *port;
+    void (*on_text)(void *context, const char *text, size_t length);
+    void *context;
+    struct ws_text seen; /* since the last command, or since power-on */
+    unsigned commands;
+};
+
+enum ws_status console_send(struct console *c, const char *text, struct ws_error *error);
+/** Read until a shell answers. `up` is false if none did in time or the PC went off. */
+enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up, struct ws_error *error);
+/** Run one line; `out` (may be NULL) receives what it printed. @return WS_E_READ if no answer comes within a minute */
+enum ws_status console_run(struct console *c, const char *command, int *result, struct ws_text *out,
+                           struct ws_error *error);
+/** The last lines seen. */
+void console_tail(const struct console *c, char *out, size_t room);
+void console_free(struct console *c);
+
+#endif

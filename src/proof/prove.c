@@ -1,0 +1,323 @@
+/* prove.c — rounds of start, change, power off, start again. */
+#include "proof/console.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static const char place[] = "/satchel-proof";
+static const char program_path[] = "/usr/local/bin/satchel-proof";
+
+struct proving {
+    struct ws_port *port;
+    struct ws_pc *pc;
+    const char *drive_id;
+    const struct ws_proof_options *options;
+    struct ws_proof *proof;
+    struct console console;
+    char nonce[17];
+    char changed_path[64], deleted_path[64]; /* files of the system itself */
+    struct ws_memory memory;
+    struct ws_snapshot before;
+};
+
+static void step(struct proving *p, const char *format, unsigned round) {
+    char text[128];
+    (void)snprintf(text, sizeof text, format, round);
+    if (p->options->on_step) p->options->on_step(p->options->context, text);
+}
+
+static struct ws_proof_item *add_item(struct proving *p, const char *what, const char *path, unsigned round) {
+    struct ws_proof *proof = p->proof;
+    if (proof->items >= WS_PROOF_ITEMS_MOST) return NULL;
+    struct ws_proof_item *i = &proof->item[proof->items++];
+    memset(i, 0, sizeof *i);
+    (void)snprintf(i->what, sizeof i->what, "%s", what);
+    (void)snprintf(i->path, sizeof i->path, "%s", path);
+    i->round = round;
+    i->console = i->drive = WS_NOT_TRIED;
+    return i;
+}
+
+static enum ws_status run(struct proving *p, int *result, struct ws_text *out, struct ws_error *error,
+                          const char *format, ...) WS_PRINTF(5, 6);
+
+static enum ws_status run(struct proving *p, int *result, struct ws_text *out, struct ws_error *error,
+                          const char *format, ...) {
+    char command[1024];
+    va_list list;
+    va_start(list, format);
+    (void)vsnprintf(command, sizeof command, format, list);
+    va_end(list);
+    return console_run(&p->console, command, result, out, error);
+}
+
+/* The hash a running system gives for a file; empty if it has none. */
+static enum ws_status hash_there(struct proving *p, const char *path, char hex[65], struct ws_error *error) {
+    struct ws_text out = {0};
+    int result;
+    hex[0] = '\0';
+    enum ws_status status = run(p, &result, &out, error, "sha256sum %s", path);
+    for (const char *c = out.data; status == WS_OK && c && *c; c++)
+        if (strspn(c, "0123456789abcdef") >= 64) {
+            memcpy(hex, c, 64);
+            hex[64] = '\0';
+            break;
+        }
+    ws_text_free(&out);
+    return status;
+}
+
+/* Files of the system that can be changed and deleted for the proof, if it has any of these. */
+static enum ws_status choose_files(struct proving *p, struct ws_error *error) {
+    static const char *const candidates[] = {"/etc/motd", "/etc/issue.net", "/etc/issue", "/etc/profile", "/etc/hosts"};
+    for (size_t i = 0; i < 5 && !p->deleted_path[0]; i++) {
+        int result;
+        WS_TRY(run(p, &result, NULL, error, "test -f %s", candidates[i]));
+        if (result != 0) continue;
+        char *out = p->changed_path[0] ? p->deleted_path : p->changed_path;
+        (void)snprintf(out, sizeof p->changed_path, "%s", candidates[i]);
+    }
+    return WS_OK;
+}
+
+static enum ws_status expect_text(struct ws_proof_item *item, const char *text, struct ws_error *error) {
+    char hex[WS_HASH_HEX];
+    if (!item) return WS_OK;
+    WS_TRY(ws_hash_bytes(WS_HASH_SHA256, text, strlen(text), hex, error));
+    memcpy(item->sha256, hex, 65);
+    return WS_OK;
+}
+
+static enum ws_status make_changes(struct proving *p, unsigned round, struct ws_error *error) {
+    char path[160];
+    char text[160];
+    int result;
+    (void)snprintf(path, sizeof path, "%s/folder-%u", place, round);
+    (void)add_item(p, "new folder", path, round);
+    WS_TRY(run(p, &result, NULL, error, "mkdir -p %s", path));
+    (void)snprintf(path, sizeof path, "%s/folder-%u/new-file", place, round);
+    WS_TRY(run(p, &result, NULL, error, "echo written in start %u, %s > %s", round, p->nonce, path));
+    (void)snprintf(text, sizeof text, "written in start %u, %s\n", round, p->nonce);
+    WS_TRY(expect_text(add_item(p, "new file", path, round), text, error));
+    if (round > 1) return run(p, &result, NULL, error, "sync");
+    WS_TRY(choose_files(p, error));
+    if (p->changed_path[0]) {
+        struct ws_proof_item *item = add_item(p, "changed file", p->changed_path, round);
+        WS_TRY(run(p, &result, NULL, error, "cat %s > %s/changed-before", p->changed_path, place));
+        WS_TRY(run(p, &result, NULL, error, "echo changed by the proof, %s >> %s", p->nonce, p->changed_path));
+        if (item) WS_TRY(hash_there(p, p->changed_path, item->sha256, error));
+    }
+    if (p->deleted_path[0]) {
+        (void)add_item(p, "deleted file", p->deleted_path, round);
+        WS_TRY(run(p, &result, NULL, error, "cat %s > %s/deleted-before", p->deleted_path, place));
+        WS_TRY(run(p, &result, NULL, error, "rm %s", p->deleted_path));
+    }
+    (void)snprintf(text, sizeof text, "#!/bin/sh\necho runs-%s\n", p->nonce);
+    WS_TRY(expect_text(add_item(p, "installed program", program_path, round), text, error));
+    WS_TRY(run(p, &result, NULL, error, "mkdir -p /usr/local/bin"));
+    WS_TRY(run(p, &result, NULL, error, "printf '#!/bin/sh\\necho runs-%s\\n' > %s", p->nonce, program_path));
+    WS_TRY(run(p, &result, NULL, error, "chmod 755 %s", program_path));
+    return run(p, &result, NULL, error, "sync");
+}
+
+static enum ws_status verify_on_console(struct proving *p, unsigned round, struct ws_error *error) {
+    for (size_t i = 0; i < p->proof->items; i++) {
+        struct ws_proof_item *item = &p->proof->item[i];
+        int result = 0;
+        bool there;
+        if (item->round >= round) continue;
+        if (item->sha256[0]) {
+            char hex[65];
+            WS_TRY(hash_there(p, item->path, hex, error));
+            there = strcmp(hex, item->sha256) == 0;
+        } else {
+            WS_TRY(run(p, &result, NULL, error, "test -e %s", item->path));
+            there = strcmp(item->what, "deleted file") == 0 ? result != 0 : result == 0;
+        }
+        if (there && strcmp(item->what, "installed program") == 0) {
+            struct ws_text out = {0};
+            char want[40];
+            (void)snprintf(want, sizeof want, "runs-%s", p->nonce);
+            enum ws_status status = run(p, &result, &out, error, "%s", program_path);
+            there = out.data && strstr(out.data, want);
+            ws_text_free(&out);
+            WS_TRY(status);
+        }
+        if (item->console != WS_LOST) item->console = there ? WS_SURVIVES : WS_LOST;
+    }
+    return WS_OK;
+}
+
+struct counting {
+    struct ws_proof *proof;
+};
+
+static void count_change(void *context, enum ws_change change, const struct ws_shot *before,
+                         const struct ws_shot *after) {
+    struct counting *c = context;
+    (void)before, (void)after;
+    if (change == WS_CHANGE_ADDED) c->proof->evidence_added++;
+    if (change == WS_CHANGE_CHANGED) c->proof->evidence_changed++;
+}
+
+/* Read the drive ourselves while the PC is off. */
+static enum ws_status evidence(struct proving *p, bool first, struct ws_error *error) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_snapshot now = {0};
+    enum ws_status status;
+    WS_GO(p->port->ops->open(p->port, p->drive_id, WS_OPEN_READ, &drive, error));
+    WS_GO(drive->ops->reread(drive, error));
+    WS_GO(ws_source_drive(drive, &source, error));
+    WS_GO(ws_memory_look(source, &p->memory, error));
+    if (!p->memory.volume_size || !p->memory.family) goto done;
+    WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));
+    if (ws_ext4_read(slice, &tree, NULL, NULL) != WS_OK) goto done; /* the memory's cause says why */
+    WS_GO(ws_snapshot_take(tree, &now, error));
+    if (first) {
+        p->before = now;
+        memset(&now, 0, sizeof now);
+        goto done;
+    }
+    struct counting counting = {p->proof};
+    p->proof->evidence_added = p->proof->evidence_changed = 0;
+    ws_snapshot_compare(&p->before, &now, count_change, &counting);
+    for (size_t i = 0; i < p->proof->items; i++) {
+        struct ws_proof_item *item = &p->proof->item[i];
+        char path[256];
+        (void)snprintf(path, sizeof path, "/%s%s", p->memory.family->changes, item->path);
+        const struct ws_node *n = ws_tree_find(tree, path);
+        bool deleted = strcmp(item->what, "deleted file") == 0;
+        if (n && item->sha256[0])
+            for (size_t k = 0; k < now.count; k++)
+                if (strcmp(now.shot[k].path, path) == 0) memcpy(item->found, now.shot[k].sha256, sizeof item->found);
+        bool there = deleted ? n && n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0
+                             : n && (!item->sha256[0] || strcmp(item->sha256, item->found) == 0);
+        item->drive = there ? WS_SURVIVES : WS_LOST;
+    }
+done:
+    ws_snapshot_free(&now);
+    ws_tree_close(tree);
+    ws_source_close(slice);
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return status;
+}
+
+static enum ws_status clean_up(struct proving *p, struct ws_error *error) {
+    int result;
+    if (p->changed_path[0]) WS_TRY(run(p, &result, NULL, error, "cat %s/changed-before > %s", place, p->changed_path));
+    if (p->deleted_path[0]) WS_TRY(run(p, &result, NULL, error, "cat %s/deleted-before > %s", place, p->deleted_path));
+    WS_TRY(run(p, &result, NULL, error, "rm -f %s", program_path));
+    WS_TRY(run(p, &result, NULL, error, "rm -rf %s", place));
+    return run(p, &result, NULL, error, "sync");
+}
+
+static void judge(struct proving *p) {
+    struct ws_proof *proof = p->proof;
+    size_t lost = 0;
+    const struct ws_proof_item *first = NULL;
+    for (size_t i = 0; i < proof->items; i++) {
+        const struct ws_proof_item *item = &proof->item[i];
+        if (item->round >= proof->starts) continue; /* no start came after it */
+        if (item->console == WS_SURVIVES && item->drive == WS_SURVIVES) continue;
+        if (!first) first = item;
+        lost++;
+    }
+    size_t tried = 0;
+    for (size_t i = 0; i < proof->items; i++) tried += proof->item[i].round < proof->starts;
+    proof->cause = p->memory.cause;
+    if (tried == 0) { /* nothing seen is nothing proved */
+        proof->verdict = WS_VERDICT_LOST;
+        (void)snprintf(proof->text, sizeof proof->text, "No change could be made, so nothing is proved.");
+        return;
+    }
+    if (lost == 0) {
+        proof->verdict = WS_VERDICT_KEPT;
+        (void)snprintf(proof->text, sizeof proof->text, "All changes survived %u restart%s, on the console and on the drive.",
+                       proof->starts - 1, proof->starts == 2 ? "" : "s");
+        return;
+    }
+    proof->verdict = WS_VERDICT_LOST;
+    const char *why = p->memory.cause != WS_FORGETS_NOT ? p->memory.cause_text
+                      : first->drive == WS_SURVIVES ? "it is on the drive, but the restarted system does not show it"
+                                                    : "everything needed is in place; read the console for what the live "
+                                                      "system itself says";
+    (void)snprintf(proof->text, sizeof proof->text, "%zu of %zu changes were lost, first the %s %s. Cause: %s.", lost,
+                   proof->items, first->what, first->path, why);
+}
+
+static enum ws_status no_start(struct proving *p, struct ws_error *error) {
+    struct ws_proof *proof = p->proof;
+    proof->verdict = WS_VERDICT_NO_START;
+    console_tail(&p->console, proof->console_tail, sizeof proof->console_tail);
+    const char *line = strrchr(proof->console_tail, '\n');
+    while (line && line > proof->console_tail && line[1] == '\0') {
+        proof->console_tail[line - proof->console_tail] = '\0';
+        line = strrchr(proof->console_tail, '\n');
+    }
+    (void)snprintf(proof->text, sizeof proof->text, "Start %u gave no shell on the console. The last it said: %.300s",
+                   proof->starts, proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
+    return p->pc->ops->power_off(p->pc, false, error);
+}
+
+enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
+                        const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error) {
+    struct proving p = {.port = port, .pc = pc, .drive_id = drive_id, .options = options, .proof = proof};
+    enum ws_status status;
+    uint8_t random[8];
+    unsigned starts = options->starts < 2 ? 2 : options->starts;
+    double began = port->ops->steady_clock(port);
+    memset(proof, 0, sizeof *proof);
+    WS_TRY(port->ops->random(port, random, sizeof random, error));
+    for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
+    p.console = (struct console){.pc = pc, .port = port, .on_text = options->on_console, .context = options->context};
+    step(&p, "reading the drive before the first start", 0);
+    WS_GO(evidence(&p, true, error));
+    for (unsigned round = 1; round <= starts; round++) {
+        bool up = false;
+        step(&p, "start %u", round);
+        WS_GO(pc->ops->power_on(pc, error));
+        proof->starts = round;
+        WS_GO(console_wait_for_shell(&p.console, options->start_wait_s > 0 ? options->start_wait_s : 180, &up, error));
+        if (!up) {
+            WS_GO(no_start(&p, error));
+            goto done;
+        }
+        if (round > 1) {
+            step(&p, "start %u: looking for what was changed", round);
+            WS_GO(verify_on_console(&p, round, error));
+        }
+        if (round < starts) {
+            step(&p, "start %u: making changes", round);
+            WS_GO(make_changes(&p, round, error));
+        } else if (!options->keep_traces) {
+            step(&p, "start %u: taking the traces away", round);
+            WS_GO(clean_up(&p, error));
+        }
+        bool cut = options->cut && round < starts;
+        step(&p, cut ? "start %u: cutting the power" : "start %u: shutting down", round);
+        if (!cut) WS_GO(console_send(&p.console, "poweroff -f\n", error));
+        WS_GO(pc->ops->power_off(pc, !cut, error));
+        if (round < starts) {
+            step(&p, "reading the drive after start %u", round);
+            WS_GO(evidence(&p, false, error));
+        }
+    }
+    judge(&p);
+done:
+    proof->seconds = port->ops->steady_clock(port) - began;
+    ws_snapshot_free(&p.before);
+    console_free(&p.console);
+    if (status != WS_OK) (void)pc->ops->power_off(pc, false, NULL);
+    return status;
+}
+
+const char *ws_verdict_name(enum ws_verdict verdict) {
+    static const char *const names[] = {"kept", "lost", "no-start"};
+    return names[verdict];
+}

@@ -1,0 +1,194 @@
+/* source.c — the plain sources: memory, zeros, slices, runs; and reading them. */
+#include "wild_satchel/source.h"
+
+#include "base/bytes.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum ws_status ws_source_make(const struct ws_source_ops *ops, uint64_t size, void *state, struct ws_source **source,
+                              struct ws_error *error) {
+    struct ws_source *made = malloc(sizeof *made);
+    if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory while opening a source");
+    made->ops = ops;
+    made->size = size;
+    made->state = state;
+    *source = made;
+    return WS_OK;
+}
+
+enum ws_status ws_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                              struct ws_error *error) {
+    if (!ws_inside(at, length, source->size))
+        return ws_fail(error, WS_E_RANGE, "%llu bytes were asked for at byte %llu, but there are only %llu in all",
+                       (unsigned long long)length, (unsigned long long)at, (unsigned long long)source->size);
+    return length ? source->ops->read(source, at, buffer, length, error) : WS_OK;
+}
+
+void ws_source_close(struct ws_source *source) {
+    if (!source) return;
+    if (source->ops->close) source->ops->close(source);
+    free(source);
+}
+
+static void free_state(struct ws_source *source) { free(source->state); }
+
+static enum ws_status memory_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    (void)error;
+    memcpy(buffer, (const char *)source->state + at, length);
+    return WS_OK;
+}
+
+static const struct ws_source_ops memory_ops = {memory_read, free_state};
+
+enum ws_status ws_source_memory(const void *bytes, size_t length, struct ws_source **source, struct ws_error *error) {
+    char *copy = malloc(length ? length : 1);
+    if (!copy) return ws_fail(error, WS_E_NOMEM, "out of memory for %zu bytes", length);
+    if (length) memcpy(copy, bytes, length);
+    enum ws_status status = ws_source_make(&memory_ops, length, copy, source, error);
+    if (status != WS_OK) free(copy);
+    return status;
+}
+
+static enum ws_status zeros_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                 struct ws_error *error) {
+    (void)source, (void)at, (void)error;
+    memset(buffer, 0, length);
+    return WS_OK;
+}
+
+static const struct ws_source_ops zeros_ops = {zeros_read, NULL};
+
+enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct ws_error *error) {
+    return ws_source_make(&zeros_ops, size, NULL, source, error);
+}
+
+struct runs {
+    const struct ws_source *base;
+    size_t count;
+    size_t last; /* the run of the previous read: files are read in order */
+    uint64_t *start;
+    struct ws_run run[];
+};
+
+static enum ws_status runs_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    struct runs *runs = source->state;
+    char *out = buffer;
+    size_t low = 0;
+    size_t high = runs->count; /* the last run that starts at or before `at` */
+    if (runs->last < runs->count && runs->start[runs->last] <= at) low = runs->last;
+    while (high - low > 1) {
+        size_t middle = low + (high - low) / 2;
+        if (runs->start[middle] <= at) low = middle;
+        else high = middle;
+    }
+    for (size_t i = low; length > 0; i++) {
+        if (i >= runs->count) { /* past the last run: the file's tail is a hole */
+            memset(out, 0, length);
+            break;
+        }
+        uint64_t skip = at - runs->start[i];
+        if (skip >= runs->run[i].length) continue;
+        size_t step = (size_t)ws_min_u64(length, runs->run[i].length - skip);
+        if (runs->run[i].at == WS_RUN_HOLE) memset(out, 0, step);
+        else WS_TRY(ws_source_read(runs->base, runs->run[i].at + skip, out, step, error));
+        out += step;
+        at += step;
+        length -= step;
+        runs->last = i;
+    }
+    return WS_OK;
+}
+
+static void runs_close(struct ws_source *source) {
+    struct runs *runs = source->state;
+    free(runs->start);
+    free(runs);
+}
+
+static const struct ws_source_ops runs_ops = {runs_read, runs_close};
+
+enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
+                              struct ws_source **source, struct ws_error *error) {
+    uint64_t total = 0;
+    for (size_t i = 0; i < count; i++) {
+        if (runs[i].length == 0 || runs[i].length > UINT64_MAX - total ||
+            (runs[i].at != WS_RUN_HOLE && !ws_inside(runs[i].at, runs[i].length, base->size)))
+            return ws_fail(error, WS_E_FORMAT, "a file's content points outside its volume (byte %llu of %llu)",
+                           (unsigned long long)runs[i].at, (unsigned long long)base->size);
+        total += runs[i].length;
+    }
+    struct runs *made = malloc(sizeof *made + count * sizeof made->run[0]);
+    uint64_t *start = malloc((count + 1) * sizeof *start);
+    if (!made || !start) {
+        free(made);
+        free(start);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a file in %zu pieces", count);
+    }
+    made->base = base;
+    made->count = count;
+    made->last = 0;
+    made->start = start;
+    total = 0;
+    for (size_t i = 0; i < count; i++) {
+        made->run[i] = runs[i];
+        start[i] = total;
+        total += runs[i].length;
+    }
+    enum ws_status status = ws_source_make(&runs_ops, size, made, source, error);
+    if (status != WS_OK) {
+        free(start);
+        free(made);
+    }
+    return status;
+}
+
+enum ws_status ws_source_slice(const struct ws_source *base, uint64_t at, uint64_t length, struct ws_source **source,
+                               struct ws_error *error) {
+    struct ws_run run = {length, at};
+    if (!ws_inside(at, length, base->size))
+        return ws_fail(error, WS_E_RANGE, "a part of %llu bytes at byte %llu reaches past the end (%llu bytes)",
+                       (unsigned long long)length, (unsigned long long)at, (unsigned long long)base->size);
+    return ws_source_runs(base, &run, length ? 1 : 0, length, source, error);
+}
+
+enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
+                              struct ws_error *error) {
+    if (source->size > most)
+        return ws_fail(error, WS_E_RANGE, "%llu bytes are more than the %zu this file may have",
+                       (unsigned long long)source->size, most);
+    char *loaded = malloc((size_t)source->size + 1);
+    if (!loaded) return ws_fail(error, WS_E_NOMEM, "out of memory for %llu bytes", (unsigned long long)source->size);
+    enum ws_status status = ws_source_read(source, 0, loaded, (size_t)source->size, error);
+    if (status != WS_OK) {
+        free(loaded);
+        return status;
+    }
+    loaded[source->size] = '\0';
+    *bytes = loaded;
+    *length = (size_t)source->size;
+    return WS_OK;
+}
+
+enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind kind, char *hex,
+                              struct ws_error *error) {
+    enum { CHUNK = 1 << 20 };
+    struct ws_hash *hash = NULL;
+    char *buffer = malloc(CHUNK);
+    enum ws_status status = WS_OK;
+    if (!buffer) return ws_fail(error, WS_E_NOMEM, "out of memory for a read buffer");
+    WS_GO(ws_hash_open(kind, &hash, error));
+    for (uint64_t at = 0; at < source->size;) {
+        size_t step = (size_t)ws_min_u64(CHUNK, source->size - at);
+        WS_GO(ws_source_read(source, at, buffer, step, error));
+        ws_hash_add(hash, buffer, step);
+        at += step;
+    }
+    ws_hash_hex(hash, hex);
+done:
+    ws_hash_close(hash);
+    free(buffer);
+    return status;
+}

@@ -1,0 +1,287 @@
+/* tree.c — nodes come from an arena: a tree of 200,000 files is a few hundred blocks, freed at once. */
+#include "wild_satchel/tree.h"
+
+#include "base/bytes.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { ARENA_BLOCK = 64 * 1024 };
+
+struct arena_block {
+    struct arena_block *next;
+    size_t used, room;
+    max_align_t data[];
+};
+
+struct owned {
+    struct owned *next;
+    struct ws_source *source;
+};
+
+struct ws_tree {
+    struct ws_node root;
+    struct arena_block *arena;
+    struct owned *owned;
+    size_t count;
+};
+
+static void *take(struct ws_tree *tree, size_t bytes) {
+    bytes = (bytes + sizeof(max_align_t) - 1) / sizeof(max_align_t) * sizeof(max_align_t);
+    struct arena_block *block = tree->arena;
+    if (!block || block->room - block->used < bytes) {
+        size_t room = bytes > ARENA_BLOCK ? bytes : ARENA_BLOCK;
+        block = malloc(sizeof *block + room);
+        if (!block) return NULL;
+        block->used = 0;
+        block->room = room;
+        block->next = tree->arena;
+        tree->arena = block;
+    }
+    void *result = (char *)block->data + block->used;
+    block->used += bytes;
+    memset(result, 0, bytes);
+    return result;
+}
+
+static char *copy_text(struct ws_tree *tree, const char *text, size_t length) {
+    char *copy = take(tree, length + 1);
+    if (copy) memcpy(copy, text, length);
+    return copy;
+}
+
+static enum ws_status no_memory(struct ws_error *error) {
+    return ws_fail(error, WS_E_NOMEM, "out of memory while building a tree of files");
+}
+
+enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error) {
+    static char root_name[1] = "";
+    struct ws_tree *made = calloc(1, sizeof *made);
+    if (!made) return no_memory(error);
+    made->root.name = root_name;
+    made->root.kind = WS_NODE_FOLDER;
+    made->root.mode = 0755;
+    made->count = 1;
+    *tree = made;
+    return WS_OK;
+}
+
+void ws_tree_close(struct ws_tree *tree) {
+    if (!tree) return;
+    for (struct owned *o = tree->owned; o; o = o->next) ws_source_close(o->source);
+    for (struct arena_block *block = tree->arena; block;) {
+        struct arena_block *next = block->next;
+        free(block);
+        block = next;
+    }
+    free(tree);
+}
+
+struct ws_node *ws_tree_root(const struct ws_tree *tree) { return (struct ws_node *)&tree->root; }
+
+size_t ws_tree_count(const struct ws_tree *tree) { return tree->count; }
+
+enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error) {
+    struct owned *owned = take(tree, sizeof *owned);
+    if (!owned) {
+        ws_source_close(source);
+        return no_memory(error);
+    }
+    owned->source = source;
+    owned->next = tree->owned;
+    tree->owned = owned;
+    return WS_OK;
+}
+
+static enum ws_status add_sized(struct ws_tree *tree, struct ws_node *parent, const char *name, size_t length,
+                                enum ws_node_kind kind, struct ws_node **node, struct ws_error *error) {
+    if (length == 0 || length > 255 || memchr(name, '/', length) || (length == 1 && name[0] == '.') ||
+        (length == 2 && name[0] == '.' && name[1] == '.'))
+        return ws_fail(error, WS_E_RANGE, "\"%.*s\" cannot be a file name", (int)(length > 80 ? 80 : length), name);
+    struct ws_node *made = take(tree, sizeof *made);
+    if (made) made->name = copy_text(tree, name, length);
+    if (!made || !made->name) return no_memory(error);
+    made->kind = kind;
+    made->mode = kind == WS_NODE_FOLDER ? 0755 : 0644;
+    made->parent = parent;
+    if (parent->last) parent->last->next = made;
+    else parent->first = made;
+    parent->last = made;
+    tree->count++;
+    *node = made;
+    return WS_OK;
+}
+
+enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const char *name, enum ws_node_kind kind,
+                           struct ws_node **node, struct ws_error *error) {
+    return add_sized(tree, parent, name, strlen(name), kind, node, error);
+}
+
+static char lower(char c) { return c >= 'A' && c <= 'Z' ? (char)(c - 'A' + 'a') : c; }
+
+static struct ws_node *child(const struct ws_node *folder, const char *name, size_t length, bool any_case) {
+    for (struct ws_node *n = folder->first; n; n = n->next) {
+        size_t i = 0;
+        while (i < length && n->name[i] && (any_case ? lower(n->name[i]) == lower(name[i]) : n->name[i] == name[i]))
+            i++;
+        if (i == length && !n->name[i]) return n;
+    }
+    return NULL;
+}
+
+struct ws_node *ws_node_child(const struct ws_node *folder, const char *name) {
+    return child(folder, name, strlen(name), false);
+}
+
+static const char *component(const char **path, size_t *length) {
+    const char *p = *path;
+    while (*p == '/') p++;
+    *length = strcspn(p, "/");
+    *path = p + *length;
+    return *length ? p : NULL;
+}
+
+static struct ws_node *find(const struct ws_tree *tree, const char *path, bool any_case) {
+    struct ws_node *at = ws_tree_root(tree);
+    size_t length;
+    const char *part;
+    while (at && (part = component(&path, &length))) at = child(at, part, length, any_case);
+    return at;
+}
+
+struct ws_node *ws_tree_find(const struct ws_tree *tree, const char *path) { return find(tree, path, false); }
+
+struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *path) { return find(tree, path, true); }
+
+enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error) {
+    struct ws_node *at = ws_tree_root(tree);
+    size_t length;
+    const char *part;
+    while ((part = component(&path, &length))) {
+        struct ws_node *next = child(at, part, length, false);
+        if (!next) WS_TRY(add_sized(tree, at, part, length, WS_NODE_FOLDER, &next, error));
+        if (next->kind != WS_NODE_FOLDER)
+            return ws_fail(error, WS_E_USAGE, "\"%s\" is a file where a folder is needed", next->name);
+        at = next;
+    }
+    *node = at;
+    return WS_OK;
+}
+
+enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
+                           struct ws_node **node, struct ws_error *error) {
+    char folder[4096];
+    const char *name = strrchr(path, '/');
+    size_t above = name ? (size_t)(name - path) : 0;
+    name = name ? name + 1 : path;
+    if (above >= sizeof folder) return ws_fail(error, WS_E_RANGE, "the path is longer than 4095 bytes");
+    memcpy(folder, path, above);
+    folder[above] = '\0';
+    struct ws_node *parent = NULL;
+    struct ws_source *content = NULL;
+    WS_TRY(ws_tree_folder(tree, folder, &parent, error));
+    struct ws_node *file = ws_node_child(parent, name);
+    if (file && file->kind != WS_NODE_FILE) {
+        ws_tree_drop(tree, file);
+        file = NULL;
+    }
+    WS_TRY(ws_source_memory(bytes, length, &content, error));
+    WS_TRY(ws_tree_own(tree, content, error));
+    if (!file) WS_TRY(ws_tree_add(tree, parent, name, WS_NODE_FILE, &file, error));
+    if (file->same_as) file = file->same_as;
+    file->content = content;
+    if (node) *node = file;
+    return WS_OK;
+}
+
+enum ws_status ws_tree_set_target(struct ws_tree *tree, struct ws_node *node, const char *target,
+                                  struct ws_error *error) {
+    node->target = copy_text(tree, target, strlen(target));
+    return node->target ? WS_OK : no_memory(error);
+}
+
+enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, const char *name, const void *value,
+                                 size_t length, struct ws_error *error) {
+    struct ws_xattr *x = node->xattrs;
+    while (x && strcmp(x->name, name) != 0) x = x->next;
+    if (!x) {
+        x = take(tree, sizeof *x);
+        if (x) x->name = copy_text(tree, name, strlen(name));
+        if (!x || !x->name) return no_memory(error);
+        x->next = node->xattrs;
+        node->xattrs = x;
+    }
+    x->value = take(tree, length + 1);
+    if (!x->value) return no_memory(error);
+    if (length) memcpy(x->value, value, length);
+    x->length = length;
+    return WS_OK;
+}
+
+static bool is_below(const struct ws_node *node, const struct ws_node *top) {
+    while (node && node != top) node = node->parent;
+    return node == top;
+}
+
+void ws_tree_drop(struct ws_tree *tree, struct ws_node *node) {
+    struct ws_node *parent = node->parent;
+    if (!parent) return;
+    /* Names outside that shared an inode inside take it over, so that no link is left dangling. */
+    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
+        struct ws_node *was = n->same_as;
+        if (!was || !is_below(was, node) || is_below(n, node)) continue;
+        n->same_as = NULL;
+        n->kind = was->kind;
+        n->mode = was->mode;
+        n->uid = was->uid;
+        n->gid = was->gid;
+        n->mtime = was->mtime;
+        n->mtime_ns = was->mtime_ns;
+        n->content = was->content;
+        n->target = was->target;
+        n->xattrs = was->xattrs;
+        for (struct ws_node *m = ws_tree_root(tree); m; m = ws_tree_next(m))
+            if (m->same_as == was && m != n) m->same_as = n;
+    }
+    struct ws_node **link = &parent->first;
+    struct ws_node *before = NULL;
+    while (*link && *link != node) {
+        before = *link;
+        link = &(*link)->next;
+    }
+    size_t gone = 0;
+    for (struct ws_node *n = node; n && is_below(n, node); n = ws_tree_next(n)) gone++;
+    *link = node->next;
+    if (parent->last == node) parent->last = before;
+    node->next = NULL;
+    tree->count -= gone;
+}
+
+struct ws_node *ws_tree_next(const struct ws_node *node) {
+    if (node->first) return node->first;
+    while (node && !node->next) node = node->parent;
+    return node ? node->next : NULL;
+}
+
+const char *ws_node_path(const struct ws_node *node, char *out, size_t room) {
+    size_t at = room - 1;
+    out[at] = '\0';
+    if (!node->parent && room > 1) out[--at] = '/';
+    for (; node && node->parent; node = node->parent) {
+        size_t length = strlen(node->name);
+        if (at < length + 4) {
+            if (at >= 3) memcpy(out + (at -= 3), "...", 3);
+            break;
+        }
+        memcpy(out + (at -= length), node->name, length);
+        out[--at] = '/';
+    }
+    memmove(out, out + at, room - at);
+    return out;
+}
+
+uint64_t ws_node_size(const struct ws_node *node) {
+    if (node->same_as) node = node->same_as;
+    if (node->kind == WS_NODE_LINK) return node->target ? strlen(node->target) : 0;
+    return node->kind == WS_NODE_FILE && node->content ? node->content->size : 0;
+}
