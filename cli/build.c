@@ -109,7 +109,10 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     if (code) return code - 1;
     WS_GO(cli_open_port(cli));
     WS_GO(cli_load_plan(cli, word[0], &p));
-    if (cli_find_drive(cli, p.plan.drive_name, &facts) != WS_OK) {
+    bool here = cli_find_drive(cli, p.plan.drive_name, &facts) == WS_OK;
+    if (!here) /* not under its name: where it was when it was planned, if it is still the same one */
+        here = cli_find_drive(cli, p.plan.drive_seen_at, &facts) == WS_OK && strcmp(facts.short_name, p.plan.drive_name) == 0;
+    if (!here) {
         ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", p.plan.drive_name,
                 p.plan.drive_serial[0] ? p.plan.drive_serial : "unknown");
         status = ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");

@@ -76,6 +76,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     (void)snprintf(plan.drive_name, sizeof plan.drive_name, "%s", facts.short_name);
     (void)snprintf(plan.drive_model, sizeof plan.drive_model, "%s", facts.model);
     (void)snprintf(plan.drive_serial, sizeof plan.drive_serial, "%s", facts.serial);
+    (void)snprintf(plan.drive_seen_at, sizeof plan.drive_seen_at, "%s", facts.id);
     plan.drive_size = facts.size;
     plan.drive_sector = facts.logical_sector;
     plan.made_at = cli->port->ops->wall_clock(cli->port);

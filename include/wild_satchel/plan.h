@@ -40,6 +40,7 @@ struct ws_plan {
     char image_sha256[WS_HASH_HEX];
     char drive_name[64];           /**< the drive's short name */
     char drive_model[64], drive_serial[64];
+    char drive_seen_at[512];       /**< its id when the plan was made: a place to look, never an identity */
     uint64_t drive_size;
     uint32_t drive_sector;
     uint64_t persistence_asked;    /**< bytes; 0: all that is free */

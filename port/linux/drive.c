@@ -197,7 +197,9 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
     d->device = device;
     d->writable = write;
     d->direct = open(id, (flags & ~O_EXCL) | O_DIRECT);
-    (void)snprintf(d->path, sizeof d->path, "%s", id);
+    char *real = device ? NULL : realpath(id, NULL); /* a file is the same one from any working folder */
+    (void)snprintf(d->path, sizeof d->path, "%s", real ? real : id);
+    free(real);
     *drive = &d->drive;
     return WS_OK;
 }

@@ -11,6 +11,11 @@ void ws_port_close(struct ws_port *port);
 /** A file as a source; reading it from two tasks at once is allowed. */
 enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error);
 
+struct ws_tree;
+/** A folder of this machine as a tree: files, links, devices, owners, modes, times, hard links. Files are opened when
+ *  they are read. */
+enum ws_status ws_tree_from_folder(const char *path, struct ws_tree **tree, struct ws_error *error);
+
 /** Tasks and clocks that other ports on the same machine can share. */
 enum ws_status ws_linux_start(struct ws_port *port, void (*work)(void *context), void *context, struct ws_task **task,
                               struct ws_error *error);

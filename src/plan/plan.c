@@ -43,11 +43,11 @@ static json_t *findings_json(const struct ws_findings *f) {
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
     json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:I, s:i}, s:{s:I}}", "format", format_name,
+        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i}, s:{s:I}}", "format", format_name,
         "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id", ws_guid_text(&p->id, id), "made_at",
         (json_int_t)p->made_at, "image", "path", p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256",
         p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial,
-        "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "persistence", "asked_bytes",
+        "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "persistence", "asked_bytes",
         (json_int_t)p->persistence_asked);
     json_t *result = json_pack(
         "{s:s, s:s, s:s, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:s, s:o, s:o, s:o}", "image_title", p->image_title,
@@ -186,9 +186,10 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     const struct key drive_keys[] = {{"name", TEXT, p->drive_name, sizeof p->drive_name, 0},
                                      {"model", TEXT, p->drive_model, sizeof p->drive_model, 0},
                                      {"serial", TEXT, p->drive_serial, sizeof p->drive_serial, 0},
+                                     {"seen_at", TEXT, p->drive_seen_at, sizeof p->drive_seen_at, 0},
                                      {"size_bytes", NUMBER, &p->drive_size, 0, INT64_MAX},
                                      {"sector_bytes", NUMBER, &sector, 0, 4096}};
-    WS_GO(read_keys(drive, "drive", drive_keys, 5, error));
+    WS_GO(read_keys(drive, "drive", drive_keys, 6, error));
     const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST}};
     WS_GO(read_keys(persistence, "persistence", persistence_keys, 1, error));
     p->made_at = (int64_t)made_at;

@@ -50,6 +50,7 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
             *up = true;
             return WS_OK;
         }
+        if (c->seen.data && strstr(c->seen.data, "Kernel panic - not syncing") && now - quiet_since > 2.0) return WS_OK;
         bool kernel = c->seen.data && (strstr(c->seen.data, "Linux version") || strstr(c->seen.data, "Run /init"));
         bool quiet = now - quiet_since > 1.0;
         bool due = now - asked > 5.0;
@@ -90,9 +91,12 @@ enum ws_status console_run(struct console *c, const char *command, int *result, 
 }
 
 void console_tail(const struct console *c, char *out, size_t room) {
-    size_t length = c->seen.length < room - 1 ? c->seen.length : room - 1;
-    if (length) memcpy(out, c->seen.data + c->seen.length - length, length);
-    out[length] = '\0';
+    size_t end = c->seen.length;
+    size_t from = end;
+    for (int lines = 0; from > 0 && end - from < room - 2; from--) /* at most a dozen whole lines */
+        if (c->seen.data[from - 1] == '\n' && from < end && ++lines > 12) break;
+    if (end > from) memcpy(out, c->seen.data + from, end - from);
+    out[end - from] = '\0';
 }
 
 void console_free(struct console *c) { ws_text_free(&c->seen); }
