@@ -22,10 +22,12 @@ static enum ws_status setup(struct cli *cli, const char *path) {
     }
     if (status == WS_OK) status = ws_bench_create(bench, cli->bench_folder, &cli->error);
     if (status == WS_OK && cli->json)
-        (void)cli_print_json(json_pack("{s:s, s:s, s:i, s:i}", "format", "wild-satchel-bench-state", "folder", cli->bench_folder,
-                                       "drives", (int)bench->drives, "pcs", (int)bench->pcs), 0);
+        (void)cli_print_json(json_pack("{s:s, s:s, s:i, s:i}", "format", "wild-satchel-bench-state", "folder",
+                                       cli->bench_folder, "drives", (int)bench->drives, "pcs", (int)bench->pcs),
+                             0);
     else if (status == WS_OK)
-        show_result(cli, true, "The bench stands in %s: %zu drives, all blank, and %zu PCs.", cli->bench_folder, bench->drives, bench->pcs);
+        show_result(cli, true, "The bench stands in %s: %zu drives, all blank, and %zu PCs.", cli->bench_folder,
+                    bench->drives, bench->pcs);
     ws_text_free(&text);
     free(bench);
     return status;
@@ -38,21 +40,27 @@ static enum ws_status show(struct cli *cli) {
         json_t *drives = json_array();
         json_t *pcs = json_array();
         for (size_t i = 0; i < b->drives; i++)
-            json_array_append_new(drives, json_pack("{s:s, s:s, s:I, s:b, s:b}", "name", b->drive[i].facts.short_name, "model",
-                                                    b->drive[i].name, "size_bytes", (json_int_t)b->drive[i].facts.size, "pulled",
-                                                    b->drive[i].pulled, "write_protected", b->drive[i].facts.read_only));
+            json_array_append_new(drives, json_pack("{s:s, s:s, s:I, s:b, s:b}", "name", b->drive[i].facts.short_name,
+                                                    "model", b->drive[i].name, "size_bytes",
+                                                    (json_int_t)b->drive[i].facts.size, "pulled", b->drive[i].pulled,
+                                                    "write_protected", b->drive[i].facts.read_only));
         for (size_t i = 0; i < b->pcs; i++)
             json_array_append_new(pcs, json_pack("{s:s, s:s, s:b}", "name", b->pc[i].name, "firmware",
-                                                 b->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot", b->pc[i].secure_boot));
-        (void)cli_print_json(json_pack("{s:s, s:f, s:o, s:o}", "format", "wild-satchel-bench-state", "clock_s", b->clock_s, "drives", drives, "pcs", pcs), 0);
+                                                 b->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot",
+                                                 b->pc[i].secure_boot));
+        (void)cli_print_json(json_pack("{s:s, s:f, s:o, s:o}", "format", "wild-satchel-bench-state", "clock_s",
+                                       b->clock_s, "drives", drives, "pcs", pcs),
+                             0);
         return WS_OK;
     }
     show_line(cli, INK_BOLD, "Bench in %s, %s on its clock", b->folder, ws_duration(b->clock_s, time, sizeof time));
     for (size_t i = 0; i < b->drives; i++) {
         const struct ws_sim_drive *d = &b->drive[i];
-        printf("  drive  %-22s %-22s writes %s/s%s%s%s\n", d->facts.short_name, ws_size_both(d->facts.size, size, sizeof size),
-               ws_size_counted((uint64_t)d->write_rate, rate, sizeof rate), d->facts.read_only ? ", write-protected" : "",
-               d->pulled ? ", not plugged in" : "", d->pull_after || d->cut_at_write ? ", a fault is armed" : "");
+        printf("  drive  %-22s %-22s writes %s/s%s%s%s\n", d->facts.short_name,
+               ws_size_both(d->facts.size, size, sizeof size),
+               ws_size_counted((uint64_t)d->write_rate, rate, sizeof rate),
+               d->facts.read_only ? ", write-protected" : "", d->pulled ? ", not plugged in" : "",
+               d->pull_after || d->cut_at_write ? ", a fault is armed" : "");
     }
     for (size_t i = 0; i < b->pcs; i++)
         printf("  PC     %-22s %s%s\n", b->pc[i].name, b->pc[i].firmware == WS_FIRMWARE_UEFI ? "UEFI" : "BIOS only",
@@ -82,8 +90,9 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
         if (up) text.data[text.length -= 2] = '\0';
         status = pc->ops->power_off(pc, true, &cli->error);
         if (cli->json)
-            (void)cli_print_json(json_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name, "drive", drive_name,
-                                           "running", up, "console", text.data ? text.data : ""), 0);
+            (void)cli_print_json(json_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name,
+                                           "drive", drive_name, "running", up, "console", text.data ? text.data : ""),
+                                 0);
         else {
             fputs(text.data ? text.data : "", stdout);
             if (up) show_result(cli, true, "The system came up on %s, and was switched off again.", pc_name);
@@ -100,7 +109,8 @@ int run_bench(struct cli *cli, int argc, const char **argv) {
     char *pull_after = NULL;
     int cut = 0, protect = 0, unprotect = 0;
     const struct poptOption options[] = {
-        {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written", "SIZE"},
+        {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0,
+         "arm: somebody pulls the drive out after so many bytes written", "SIZE"},
         {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
         {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
         {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
@@ -110,7 +120,8 @@ int run_bench(struct cli *cli, int argc, const char **argv) {
     if (code) return code - 1;
     enum ws_status status;
     if (strcmp(word[0], "setup") == 0) {
-        status = word[1] ? setup(cli, word[1]) : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");
+        status = word[1] ? setup(cli, word[1])
+                         : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");
         return status == WS_OK ? EXIT_DONE : cli_fail(cli);
     }
     if (!cli->bench_folder || !cli->bench_folder[0]) {
@@ -136,10 +147,18 @@ int run_bench(struct cli *cli, int argc, const char **argv) {
             d->pulled = strcmp(word[0], "pull") == 0;
         }
         if (d && !cli->json)
-            show_result(cli, true, word[0][0] == 'a' ? "The fault is armed on %s." : d->pulled ? "%s is pulled out." : "%s is plugged in.", d->facts.short_name);
-        else if (d) (void)cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive", d->facts.short_name, "pulled", d->pulled), 0);
+            show_result(cli, true,
+                        word[0][0] == 'a' ? "The fault is armed on %s."
+                        : d->pulled       ? "%s is pulled out."
+                                          : "%s is plugged in.",
+                        d->facts.short_name);
+        else if (d)
+            (void)cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive",
+                                           d->facts.short_name, "pulled", d->pulled),
+                                 0);
     } else {
-        status = ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not done on a bench: setup, show, start, plug, pull and arm are", word[0]);
+        status = ws_fail(&cli->error, WS_E_USAGE,
+                         "\"%s\" is not done on a bench: setup, show, start, plug, pull and arm are", word[0]);
     }
 done:
     return status == WS_OK ? EXIT_DONE : cli_fail(cli);

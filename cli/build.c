@@ -20,9 +20,10 @@ static bool tell(void *context, const struct ws_progress *progress) {
 static void keep_record(void *context, const struct ws_write_record *record) {
     struct building *b = context;
     char text[300];
-    int n = snprintf(text, sizeof text,
-                     "{\"format\": \"wild-satchel-progress\", \"version\": 1, \"layout_sha256\": \"%s\", \"flushed_bytes\": %llu}\n",
-                     record->fingerprint, (unsigned long long)record->flushed);
+    int n = snprintf(
+        text, sizeof text,
+        "{\"format\": \"wild-satchel-progress\", \"version\": 1, \"layout_sha256\": \"%s\", \"flushed_bytes\": %llu}\n",
+        record->fingerprint, (unsigned long long)record->flushed);
     (void)cli_write_file(b->record_path, text, (size_t)n, NULL);
 }
 
@@ -77,13 +78,15 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     double s = r->write.seconds > 0 ? r->write.seconds : 1e-9;
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
     if (r->write.continued_at)
-        show_field(cli, "Continued", "at %s of an earlier build", ws_size_both(r->write.continued_at, size, sizeof size));
-    show_field(cli, "Written", "%s in %s (%s/s), %s of it waiting for the drive", ws_size_both(r->write.written, size, sizeof size),
-               ws_duration(r->write.seconds, time, sizeof time), ws_size_counted((uint64_t)((double)r->write.written / s), rate, sizeof rate),
+        show_field(cli, "Continued", "at %s of an earlier build",
+                   ws_size_both(r->write.continued_at, size, sizeof size));
+    show_field(cli, "Written", "%s in %s (%s/s), %s of it waiting for the drive",
+               ws_size_both(r->write.written, size, sizeof size), ws_duration(r->write.seconds, time, sizeof time),
+               ws_size_counted((uint64_t)((double)r->write.written / s), rate, sizeof rate),
                ws_duration(r->write.flush_seconds, flush, sizeof flush));
     if (r->checked)
-        show_field(cli, "Checked", "%s read back in %s, all as meant", ws_size_both(r->check.checked, size, sizeof size),
-                   ws_duration(r->check.seconds, time, sizeof time));
+        show_field(cli, "Checked", "%s read back in %s, all as meant",
+                   ws_size_both(r->check.checked, size, sizeof size), ws_duration(r->check.seconds, time, sizeof time));
     show_field(cli, "SHA-256", "image  %s", r->image_sha256);
     if (r->checked) show_field(cli, "", "drive  %s", r->check.sha256);
 }
@@ -95,7 +98,8 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
         {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
         {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
-        {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued", NULL},
+        {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued",
+         NULL},
         POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct cli_plan p = {0};
@@ -111,7 +115,8 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli_load_plan(cli, word[0], &p));
     bool here = cli_find_drive(cli, p.plan.drive_name, &facts) == WS_OK;
     if (!here) /* not under its name: where it was when it was planned, if it is still the same one */
-        here = cli_find_drive(cli, p.plan.drive_seen_at, &facts) == WS_OK && strcmp(facts.short_name, p.plan.drive_name) == 0;
+        here = cli_find_drive(cli, p.plan.drive_seen_at, &facts) == WS_OK &&
+               strcmp(facts.short_name, p.plan.drive_name) == 0;
     if (!here) {
         ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", p.plan.drive_name,
                 p.plan.drive_serial[0] ? p.plan.drive_serial : "unknown");
@@ -127,8 +132,13 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     }
     (void)snprintf(b.record_path, sizeof b.record_path, "%.1000s.progress", word[0]);
     if (!afresh) load_record(&b);
-    struct ws_build_options o = {.allow_external_disk = external != 0, .confirm = confirm, .record = &b.record,
-                                 .on_record = keep_record, .on_progress = tell, .context = &b, .skip_check = no_check != 0};
+    struct ws_build_options o = {.allow_external_disk = external != 0,
+                                 .confirm = confirm,
+                                 .record = &b.record,
+                                 .on_record = keep_record,
+                                 .on_progress = tell,
+                                 .context = &b,
+                                 .skip_check = no_check != 0};
     status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&b.meter);
     if (status != WS_OK) {
@@ -150,8 +160,10 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         json_decref(document);
         show_built(cli, &p.plan, &result);
         if (noted) show_field(cli, "Record", "%s", kept);
-        show_result(cli, true, "%s is written%s. %s", p.plan.drive_name, result.checked ? ", flushed and checked" : " and flushed, not checked",
-                    p.plan.kind == WS_PLAN_LIVE ? "Next: satchel prove, to see that it remembers." : "It can be unplugged.");
+        show_result(cli, true, "%s is written%s. %s", p.plan.drive_name,
+                    result.checked ? ", flushed and checked" : " and flushed, not checked",
+                    p.plan.kind == WS_PLAN_LIVE ? "Next: satchel prove, to see that it remembers."
+                                                : "It can be unplugged.");
         code = EXIT_DONE;
     }
 done:
@@ -169,7 +181,8 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
     WS_TRY(ws_source_drive(drive, &source, &cli->error));
     enum ws_status status = ws_table_check(source, f->logical_sector, findings, &cli->error);
     if (status == WS_OK) status = ws_memory_look(source, memory, &cli->error);
-    if (status == WS_OK && memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
+    if (status == WS_OK && memory->cause == WS_FORGETS_NO_SYSTEM)
+        ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
     else if (status == WS_OK && memory->cause != WS_FORGETS_NOT)
         ws_findings_add(findings, WS_FAULT, "it would forget: %s", memory->cause_text);
     ws_source_close(source);
@@ -181,7 +194,8 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     int used = 0;
     const struct poptOption options[] = {
         {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
-        {"used", 0, POPT_ARG_NONE, &used, 0, "the drive has been started since: leave out its persistence volume", NULL},
+        {"used", 0, POPT_ARG_NONE, &used, 0, "the drive has been started since: leave out its persistence volume",
+         NULL},
         POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct cli_plan p = {0};
@@ -202,7 +216,8 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     if (plan_path) {
         WS_GO(cli_load_plan(cli, plan_path, &p));
         if (strcmp(p.plan.drive_name, facts.short_name) != 0)
-            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", p.plan.drive_name, facts.short_name));
+            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", p.plan.drive_name,
+                          facts.short_name));
         status = ws_build_check(p.build, cli->port, drive, used != 0, tell, &b, &result, &cli->error);
         meter_end(&b.meter);
         if (status != WS_OK) goto done;
@@ -211,14 +226,15 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     bool good = sound && (!plan_path || result.equal);
     code = good ? EXIT_DONE : EXIT_NEGATIVE;
     if (cli->json) {
-        code = cli_print_json(json_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check",
-                                        "drive", facts.short_name, "good", good, "sound", sound, "equal",
-                                        plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes",
-                                        (json_int_t)result.checked, "different_at_bytes",
-                                        plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
-                                        "different_places", (json_int_t)result.different_chunks, "sha256",
-                                        cli_hash_json(result.sha256), "findings", cli_findings_json(&findings)),
-                              code);
+        code = cli_print_json(
+            json_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check", "drive",
+                      facts.short_name, "good", good, "sound", sound, "equal",
+                      plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes", (json_int_t)result.checked,
+                      "different_at_bytes",
+                      plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
+                      "different_places", (json_int_t)result.different_chunks, "sha256", cli_hash_json(result.sha256),
+                      "findings", cli_findings_json(&findings)),
+            code);
     } else {
         show_line(cli, INK_BOLD, "%s", facts.short_name);
         show_findings(cli, &findings);
@@ -231,10 +247,15 @@ int run_check(struct cli *cli, int argc, const char **argv) {
                        ws_duration(result.seconds, time, sizeof time));
         if (result.sha256[0]) show_field(cli, "SHA-256", "%s", result.sha256);
         if (plan_path && !result.equal)
-            show_result(cli, false, "%s differs from what was meant, first at byte %llu, in %llu places.", facts.short_name,
-                        (unsigned long long)result.different_at, (unsigned long long)result.different_chunks);
+            show_result(cli, false, "%s differs from what was meant, first at byte %llu, in %llu places.",
+                        facts.short_name, (unsigned long long)result.different_at,
+                        (unsigned long long)result.different_chunks);
         else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", facts.short_name);
-        else show_result(cli, true, plan_path ? "%s holds exactly what was meant." : "%s is sound. --plan PLAN compares every byte.", facts.short_name);
+        else
+            show_result(cli, true,
+                        plan_path ? "%s holds exactly what was meant."
+                                  : "%s is sound. --plan PLAN compares every byte.",
+                        facts.short_name);
     }
 done:
     if (status != WS_OK) code = cli_fail(cli);

@@ -10,14 +10,14 @@
 
 /** What every command has at hand. */
 struct cli {
-    bool json;       /**< --json: one JSON document on standard output */
-    bool colour;     /**< standard output is a terminal that takes colours */
-    bool terminal;   /**< standard error is one: progress redraws its line */
+    bool json;     /**< --json: one JSON document on standard output */
+    bool colour;   /**< standard output is a terminal that takes colours */
+    bool terminal; /**< standard error is one: progress redraws its line */
     char *bench_folder;
     struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
     struct ws_port *port;
     struct ws_error error;
-    int width;       /**< columns */
+    int width; /**< columns */
 };
 
 /** A command: its own options, then its words. Returns an exit code. */

@@ -172,7 +172,8 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     }
     WS_GO(ws_source_file(p->plan.image_path, &p->image, &cli->error));
     if (p->image->size != p->plan.image_size) {
-        ws_fail(&cli->error, WS_E_FORMAT, "the image has %llu bytes, planned were %llu: it is not the same file any more",
+        ws_fail(&cli->error, WS_E_FORMAT,
+                "the image has %llu bytes, planned were %llu: it is not the same file any more",
                 (unsigned long long)p->image->size, (unsigned long long)p->plan.image_size);
         ws_fail_where(&cli->error, "%s", p->plan.image_path);
         status = ws_fail_next(&cli->error, "make the plan again");

@@ -16,7 +16,8 @@ static bool collect(void *context, const struct ws_drive_facts *facts) {
     return true;
 }
 
-static bool look(struct cli *cli, const struct ws_drive_facts *f, struct ws_contents *contents, struct ws_error *error) {
+static bool look(struct cli *cli, const struct ws_drive_facts *f, struct ws_contents *contents,
+                 struct ws_error *error) {
     struct ws_drive *drive = NULL;
     struct ws_source *source = NULL;
     bool good = cli->port->ops->open(cli->port, f->id, WS_OPEN_READ, &drive, error) == WS_OK &&
@@ -34,26 +35,28 @@ static const char *kind_of(const struct ws_drive_facts *f) {
     return f->removable == WS_YES ? "stick or card" : "external disk";
 }
 
-static json_t *known_json(enum ws_known known) { return known == WS_UNKNOWN ? json_null() : json_boolean(known == WS_YES); }
+static json_t *known_json(enum ws_known known) {
+    return known == WS_UNKNOWN ? json_null() : json_boolean(known == WS_YES);
+}
 
 static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error *refusal, const struct ws_contents *c) {
     json_t *parts = json_array();
     for (size_t i = 0; c && i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
-        json_array_append_new(
-            parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:b}", "partition", (int)p->number, "at_bytes",
-                             (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
-                             p->label, "free_bytes", p->counted ? json_integer((json_int_t)p->free_bytes) : json_null(),
-                             "clean", p->clean));
+        json_array_append_new(parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:b}", "partition", (int)p->number,
+                                               "at_bytes", (json_int_t)p->at, "size_bytes", (json_int_t)p->length,
+                                               "system", p->system, "label", p->label, "free_bytes",
+                                               p->counted ? json_integer((json_int_t)p->free_bytes) : json_null(),
+                                               "clean", p->clean));
     }
-    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:o}", "name",
-                     f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial, "bus",
-                     f->bus, "kind", kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes",
+    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:o}",
+                     "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial,
+                     "bus", f->bus, "kind", kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes",
                      (int)f->logical_sector, "removable", known_json(f->removable), "internal", known_json(f->internal),
                      "system", f->system, "write_protected", f->read_only, "in_use_by", f->in_use_by, "may_be_used",
                      refusal->status == WS_OK, "why_not",
-                     refusal->status == WS_OK ? json_null() : json_string(refusal->what), "holds",
-                     c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
+                     refusal->status == WS_OK ? json_null() : json_string(refusal->what), "holds", c ? c->summary : "",
+                     "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
 }
 
 static void show_one(struct cli *cli, const struct ws_drive_facts *f, const struct ws_error *refusal,
@@ -63,7 +66,8 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     show_field(cli, "Drive", "%s%s%s, serial %s", f->vendor, f->vendor[0] ? " " : "", f->model,
                f->serial[0] ? f->serial : "unknown");
     show_field(cli, "Size", "%s", ws_size_both(f->size, size, sizeof size));
-    show_field(cli, "Kind", "%s%s%s, sectors of %u bytes", kind_of(f), f->bus[0] ? " on " : "", f->bus, f->logical_sector);
+    show_field(cli, "Kind", "%s%s%s, sectors of %u bytes", kind_of(f), f->bus[0] ? " on " : "", f->bus,
+               f->logical_sector);
     if (refusal->status == WS_OK) show_field(cli, "May be used", "%syes%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
     else {
         show_field(cli, "May be used", "%sno%s: %s", ink(cli, INK_BAD), ink(cli, INK_PLAIN), refusal->what);
@@ -126,8 +130,14 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
             show_one(cli, f, &refusal, read ? contents : NULL, &unread);
         } else {
             bool external = !may && refusal.status == WS_E_REFUSED && strstr(refusal.next, "--external-disk");
-            printf("%-22s %-21s %-14s %s%-11s%s %s\n", f->short_name, ws_size_both(f->size, size, sizeof size), kind_of(f),
-                   ink(cli, may ? INK_GOOD : external ? INK_WARN : INK_BAD), may ? "yes" : external ? "if meant" : "no",
+            printf("%-22s %-21s %-14s %s%-11s%s %s\n", f->short_name, ws_size_both(f->size, size, sizeof size),
+                   kind_of(f),
+                   ink(cli, may        ? INK_GOOD
+                            : external ? INK_WARN
+                                       : INK_BAD),
+                   may        ? "yes"
+                   : external ? "if meant"
+                              : "no",
                    ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
         }
     }

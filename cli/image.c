@@ -17,7 +17,8 @@ static const char *kind_in_words(enum ws_image_kind kind) {
 
 static const char *starts_on(const struct ws_image *i, char *out, size_t room) {
     (void)snprintf(out, room, "%s%s%s%s", i->starts_bios ? "BIOS" : "", i->starts_bios && i->starts_uefi ? ", " : "",
-                   i->starts_uefi ? "UEFI" : "", i->secure_boot && i->starts_uefi ? ", Secure Boot (signed loader)" : "");
+                   i->starts_uefi ? "UEFI" : "",
+                   i->secure_boot && i->starts_uefi ? ", Secure Boot (signed loader)" : "");
     if (!out[0]) (void)snprintf(out, room, "nothing, laid down as it is");
     return out;
 }
@@ -32,14 +33,14 @@ static json_t *image_json(const struct ws_image *i, const char *path, const char
                                            i->family->label, "parameters", i->family->parameters, "live_entries",
                                            (int)i->live_entries, "remembering_entries", (int)i->remembering_entries)
                                : json_null();
-    return json_pack("{s:s, s:s, s:I, s:s, s:s, s:s, s:b, s:b, s:b, s:o, s:o, s:s, s:s, s:o, s:o}", "format",
-                     "wild-satchel-image", "path", path, "size_bytes", (json_int_t)i->source->size, "kind",
-                     ws_image_kind_name(i->kind), "title", iso ? iso->volume_id : "", "table",
-                     ws_table_kind_name(i->table.kind), "starts_bios", i->starts_bios, "starts_uefi", i->starts_uefi,
-                     "secure_boot", i->secure_boot, "loaders", loaders, "memory", memory, "default_entry",
-                     i->default_title, "default_parameters", i->default_parameters, "checksum",
-                     sha256[0] ? json_pack("{s:s, s:b}", "value", sha256, "as_published", expected != NULL) : json_null(),
-                     "findings", cli_findings_json(&i->findings));
+    return json_pack(
+        "{s:s, s:s, s:I, s:s, s:s, s:s, s:b, s:b, s:b, s:o, s:o, s:s, s:s, s:o, s:o}", "format", "wild-satchel-image",
+        "path", path, "size_bytes", (json_int_t)i->source->size, "kind", ws_image_kind_name(i->kind), "title",
+        iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "starts_bios", i->starts_bios,
+        "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot, "loaders", loaders, "memory", memory,
+        "default_entry", i->default_title, "default_parameters", i->default_parameters, "checksum",
+        sha256[0] ? json_pack("{s:s, s:b}", "value", sha256, "as_published", expected != NULL) : json_null(),
+        "findings", cli_findings_json(&i->findings));
 }
 
 static void show_image(const struct cli *cli, const struct ws_image *i, const char *checksum) {
@@ -53,7 +54,9 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
         show_field(cli, k ? "" : "UEFI loaders", "%s (%s, %s)", i->loader[k].path, i->loader[k].machine,
                    i->loader[k].signed_ ? "signed" : "not signed");
     show_field(cli, "Table", "%s", ws_table_kind_name(i->table.kind));
-    if (iso) show_field(cli, "Names", "%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660", iso->joliet ? " and Joliet" : "");
+    if (iso)
+        show_field(cli, "Names", "%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660",
+                   iso->joliet ? " and Joliet" : "");
     if (i->family) {
         show_field(cli, "Live family", "%s", i->family->title);
         show_field(cli, "Remembers on", "a volume labelled \"%s\"%s%s", i->family->label,
@@ -71,10 +74,10 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
 int run_image(struct cli *cli, int argc, const char **argv) {
     char *expected = NULL;
     int hash = 0;
-    const struct poptOption options[] = {
-        {"published", 0, POPT_ARG_STRING, &expected, 0, "compare with this published checksum (MD5, SHA-1, SHA-256, SHA-512)", "HEX"},
-        {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
-        POPT_TABLEEND};
+    const struct poptOption options[] = {{"published", 0, POPT_ARG_STRING, &expected, 0,
+                                          "compare with this published checksum (MD5, SHA-1, SHA-256, SHA-512)", "HEX"},
+                                         {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
+                                         POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct ws_source *source = NULL;
     struct ws_image image = {0};
@@ -94,7 +97,7 @@ int run_image(struct cli *cli, int argc, const char **argv) {
         show_image(cli, &image, checksum);
         bool good = image.kind != WS_IMAGE_UNKNOWN;
         bool can = image.family && image.kind == WS_IMAGE_HYBRID && image.live_entries > 0;
-        const char *next = !good  ? "Nothing here knows this format; a replica of it can be written all the same."
+        const char *next = !good ? "Nothing here knows this format; a replica of it can be written all the same."
                            : can ? "It can be laid down as a live drive that remembers, or as a replica."
                                  : "It can be laid down as a replica; making it remember is not possible here.";
         show_result(cli, true, "%s%s", expected ? "The checksum is the published one. " : "", next);

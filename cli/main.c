@@ -29,12 +29,13 @@ static void usage(FILE *out) {
     fprintf(out, "satchel %s — live drives that remember\n\nsatchel COMMAND ...\n\n", WS_VERSION);
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(out, "  %-7s %-27s %s\n", commands[i].name, commands[i].words, commands[i].summary);
-    fprintf(out, "\nEvery command takes:\n"
-                 "  --json         one JSON document instead of text (docs/json-output.md)\n"
-                 "  --bench DIR    work on the simulated bench in DIR (or set WILD_SATCHEL_BENCH)\n"
-                 "  --help         its own options\n\n"
-                 "Exit codes: 0 done; 1 the check or proof failed; 2 wrong usage; 3 refused for safety; 4 input or drive "
-                 "error.\n");
+    fprintf(out,
+            "\nEvery command takes:\n"
+            "  --json         one JSON document instead of text (docs/json-output.md)\n"
+            "  --bench DIR    work on the simulated bench in DIR (or set WILD_SATCHEL_BENCH)\n"
+            "  --help         its own options\n\n"
+            "Exit codes: 0 done; 1 the check or proof failed; 2 wrong usage; 3 refused for safety; 4 input or drive "
+            "error.\n");
 }
 
 int main(int argc, char **argv) {

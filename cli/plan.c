@@ -13,8 +13,10 @@ static void show_plan(const struct cli *cli, const struct ws_plan *p) {
     char size[48];
     char free_size[48];
     for (size_t i = 0; i < p->parts; i++)
-        part[i] = (struct map_part){p->part[i].what, p->part[i].label, p->part[i].number, p->part[i].at,
-                                    p->part[i].length, strcmp(p->part[i].what, "persistence") == 0 ? INK_BLUE : colours[i % 4]};
+        part[i] = (struct map_part){
+            p->part[i].what,   p->part[i].label,
+            p->part[i].number, p->part[i].at,
+            p->part[i].length, strcmp(p->part[i].what, "persistence") == 0 ? INK_BLUE : colours[i % 4]};
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
     show_field(cli, "Kind", "%s", p->kind == WS_PLAN_LIVE ? "live system that remembers" : "replica, byte for byte");
     show_field(cli, "Image", "%s", p->image_path);
@@ -42,7 +44,8 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the image to lay down", "FILE"},
         {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive to plan for: its name or path", "DRIVE"},
         {"kind", 'k', POPT_ARG_STRING, &kind, 0, "live (remembers; the default) or replica", "KIND"},
-        {"persistence", 'p', POPT_ARG_STRING, &persistence, 0, "room for what is remembered, or \"rest\" (the default)", "SIZE"},
+        {"persistence", 'p', POPT_ARG_STRING, &persistence, 0, "room for what is remembered, or \"rest\" (the default)",
+         "SIZE"},
         {"save", 's', POPT_ARG_STRING, &save, 0, "keep the plan document here", "PLAN"},
         POPT_TABLEEND};
     struct ws_plan plan = {0};
@@ -65,7 +68,8 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
             WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a replica has no persistence; leave --persistence out"));
         WS_GO(ws_size_parse(persistence, &plan.persistence_asked, &cli->error));
         if (plan.persistence_asked < WS_EXT4_LEAST)
-            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s", persistence));
+            WS_GO(
+                ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s", persistence));
     }
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, drive_word, &facts));
@@ -93,9 +97,10 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         struct ws_error refusal = {0};
         show_plan(cli, &plan);
         if (ws_drive_may_write(&facts, &rules, &refusal) != WS_OK)
-            printf("\n  %sThis drive would be refused:%s %s. %s.\n", ink(cli, INK_WARN), ink(cli, INK_PLAIN), refusal.what,
-                   refusal.next);
-        if (save) show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s", save, save);
+            printf("\n  %sThis drive would be refused:%s %s. %s.\n", ink(cli, INK_WARN), ink(cli, INK_PLAIN),
+                   refusal.what, refusal.next);
+        if (save)
+            show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s", save, save);
         else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
     }
 done:

@@ -22,13 +22,14 @@ static enum ws_status open_pc(struct cli *cli, const char *on, const char *log, 
                     {"emulated-secure", WS_FIRMWARE_UEFI, true}};
     for (size_t i = 0; i < 3; i++)
         if (strcmp(on, emulated[i].word) == 0) {
-            struct ws_emulator_params params = {.firmware = emulated[i].firmware, .secure_boot = emulated[i].secure,
-                                                .log_path = log};
+            struct ws_emulator_params params = {
+                .firmware = emulated[i].firmware, .secure_boot = emulated[i].secure, .log_path = log};
             return ws_emulator_pc(&params, pc, &cli->error);
         }
     if (cli->bench) return ws_sim_pc(cli->bench, on, pc, &cli->error);
     ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a PC", on);
-    return ws_fail_next(&cli->error, "emulated-bios, emulated-uefi and emulated-secure are; with --bench also that bench's");
+    return ws_fail_next(&cli->error,
+                        "emulated-bios, emulated-uefi and emulated-secure are; with --bench also that bench's");
 }
 
 static json_t *survival_json(enum ws_survival s) {
@@ -38,14 +39,14 @@ static json_t *survival_json(enum ws_survival s) {
 static json_t *proof_json(const struct ws_proof *p, const char *drive, const char *pc) {
     json_t *items = json_array();
     for (size_t i = 0; i < p->items; i++)
-        json_array_append_new(items, json_pack("{s:s, s:s, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path",
-                                               p->item[i].path, "made_in_start", (int)p->item[i].round, "on_console",
-                                               survival_json(p->item[i].console), "on_drive", survival_json(p->item[i].drive),
-                                               "sha256", cli_hash_json(p->item[i].sha256), "sha256_on_drive",
-                                               cli_hash_json(p->item[i].found)));
+        json_array_append_new(
+            items, json_pack("{s:s, s:s, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path", p->item[i].path,
+                             "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
+                             "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
+                             "sha256_on_drive", cli_hash_json(p->item[i].found)));
     return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
-                     drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause", ws_forgets_name(p->cause), "text",
-                     p->text, "starts", (int)p->starts, "seconds", p->seconds, "entries_added",
+                     drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause", ws_forgets_name(p->cause),
+                     "text", p->text, "starts", (int)p->starts, "seconds", p->seconds, "entries_added",
                      (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed, "items", items);
 }
 
@@ -82,7 +83,8 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     char *on = NULL, *log = NULL;
     int starts = 2, cut = 0, keep = 0, wait = 0;
     const struct poptOption options[] = {
-        {"on", 'o', POPT_ARG_STRING, &on, 0, "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
+        {"on", 'o', POPT_ARG_STRING, &on, 0,
+         "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
         {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
         {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
         {"keep-traces", 0, POPT_ARG_NONE, &keep, 0, "leave what the proof wrote on the drive", NULL},
@@ -118,8 +120,12 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
         status = ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof");
         goto done;
     }
-    struct ws_proof_options o = {.starts = (unsigned)starts, .cut = cut != 0, .keep_traces = keep != 0,
-                                 .start_wait_s = wait, .on_step = tell_step, .context = cli};
+    struct ws_proof_options o = {.starts = (unsigned)starts,
+                                 .cut = cut != 0,
+                                 .keep_traces = keep != 0,
+                                 .start_wait_s = wait,
+                                 .on_step = tell_step,
+                                 .context = cli};
     WS_GO(ws_prove(cli->port, pc, facts.id, &o, proof, &cli->error));
     code = proof->verdict == WS_VERDICT_KEPT ? EXIT_DONE : EXIT_NEGATIVE;
     if (cli->json) {
@@ -127,7 +133,9 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     } else {
         show_proof(cli, proof, facts.short_name, pc_facts.name);
         printf("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD),
-               proof->verdict == WS_VERDICT_KEPT ? "It remembers." : proof->verdict == WS_VERDICT_LOST ? "It forgets." : "No start.",
+               proof->verdict == WS_VERDICT_KEPT   ? "It remembers."
+               : proof->verdict == WS_VERDICT_LOST ? "It forgets."
+                                                   : "No start.",
                ink(cli, INK_PLAIN), proof->text);
     }
 done:

@@ -109,7 +109,9 @@ static void draw(struct meter *m, const struct ws_progress *p) {
                    ws_size_counted(p->total, total, sizeof total), p->rate > 0 ? " · " : "",
                    p->rate > 0 ? ws_size_counted((uint64_t)p->rate, rate, sizeof rate) : "", p->rate > 0 ? "/s" : "",
                    p->left_s >= 0 && !note[0] ? " · " : "",
-                   note[0] ? note : p->left_s >= 0 ? ws_duration(p->left_s, left, sizeof left) : "");
+                   note[0]          ? note
+                   : p->left_s >= 0 ? ws_duration(p->left_s, left, sizeof left)
+                                    : "");
     fprintf(stderr, "\r\033[K%s%s", line, p->left_s >= 0 && !note[0] ? " left" : "");
     fflush(stderr);
     m->any = true;

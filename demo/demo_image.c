@@ -104,7 +104,8 @@ static struct words words_of(const char *family) {
     if (family && strncmp(family, "casper", 6) == 0)
         return (struct words){"casper", "boot=casper quiet splash ---", "casper/filesystem.ext4"};
     if (family && strcmp(family, "dracut") == 0)
-        return (struct words){"LiveOS", "root=live:CDLABEL=CURLEW_LIVE_12 rd.live.image rd.live.check quiet", "LiveOS/rootfs.img"};
+        return (struct words){"LiveOS", "root=live:CDLABEL=CURLEW_LIVE_12 rd.live.image rd.live.check quiet",
+                              "LiveOS/rootfs.img"};
     if (family) return (struct words){"live", "boot=live components quiet", "live/filesystem.ext4"};
     return (struct words){"system", "root=/dev/ram0 quiet", "system/root.ext4"};
 }
@@ -118,15 +119,18 @@ static enum ws_status make_menus(struct demo_image *d, const struct demo_params 
     struct words w = words_of(p->family);
     struct ws_text grub = {0};
     struct ws_text isolinux = {0};
-    ws_text_printf(&grub,
-                   "set default=0\nset timeout=5\n\nmenuentry \"Curlew Live\" --hotkey=l {\n\tlinux\t/%s/vmlinuz %s\n"
-                   "\tinitrd\t/%s/initrd.img\n}\nmenuentry \"Curlew Live (safe graphics)\" {\n\tlinux\t/%s/vmlinuz %s nomodeset\n"
-                   "\tinitrd\t/%s/initrd.img\n}\n", w.folder, w.parameters, w.folder, w.folder, w.parameters, w.folder);
+    ws_text_printf(
+        &grub,
+        "set default=0\nset timeout=5\n\nmenuentry \"Curlew Live\" --hotkey=l {\n\tlinux\t/%s/vmlinuz %s\n"
+        "\tinitrd\t/%s/initrd.img\n}\nmenuentry \"Curlew Live (safe graphics)\" {\n\tlinux\t/%s/vmlinuz %s nomodeset\n"
+        "\tinitrd\t/%s/initrd.img\n}\n",
+        w.folder, w.parameters, w.folder, w.folder, w.parameters, w.folder);
     ws_text_printf(&isolinux,
                    "default live\ntimeout 50\nprompt 0\n\nlabel live\n  menu label ^Curlew Live\n  menu default\n"
-                   "  kernel /%s/vmlinuz\n  append initrd=/%s/initrd.img %s\n\nlabel safe\n  menu label Curlew Live (^safe graphics)\n"
-                   "  kernel /%s/vmlinuz\n  append initrd=/%s/initrd.img %s nomodeset\n", w.folder, w.folder, w.parameters,
-                   w.folder, w.folder, w.parameters);
+                   "  kernel /%s/vmlinuz\n  append initrd=/%s/initrd.img %s\n\nlabel safe\n  menu label Curlew Live "
+                   "(^safe graphics)\n"
+                   "  kernel /%s/vmlinuz\n  append initrd=/%s/initrd.img %s nomodeset\n",
+                   w.folder, w.folder, w.parameters, w.folder, w.folder, w.parameters);
     if (p->grub_text) {
         ws_text_free(&grub);
         ws_text_puts(&grub, p->grub_text);
@@ -217,7 +221,8 @@ enum ws_status hybrid_table(enum demo_table kind, const uint8_t code[432], uint6
     if (gpt) {
         const struct ws_partition_type *efi = ws_partition_type_find("efi");
         const struct ws_partition_type *data = ws_partition_type_find("data");
-        t->gpt[0] = (struct ws_partition){.number = 1, .at = 64 * 512, .length = size - 64 * 512 - 40 * 512, .name = "ISO9660"};
+        t->gpt[0] =
+            (struct ws_partition){.number = 1, .at = 64 * 512, .length = size - 64 * 512 - 40 * 512, .name = "ISO9660"};
         t->gpt[1] = (struct ws_partition){.number = 2, .at = esp_at, .length = esp_length, .name = "EFI start image"};
         (void)ws_guid_parse(data->guid, &t->gpt[0].type);
         (void)ws_guid_parse(efi->guid, &t->gpt[1].type);
@@ -226,14 +231,17 @@ enum ws_status hybrid_table(enum demo_table kind, const uint8_t code[432], uint6
         t->gpt_count = 2;
         t->kind = kind == DEMO_GPT ? WS_TABLE_GPT : kind == DEMO_HYBRID ? WS_TABLE_HYBRID : WS_TABLE_MBR_FIRST;
         if (kind != DEMO_HYBRID) t->mbr_count = kind == DEMO_GPT ? 1 : 0;
-        if (kind == DEMO_HYBRID) t->mbr[t->mbr_count++] = (struct ws_partition){.number = 2, .at = esp_at, .length = esp_length, .mbr_type = 0xef};
+        if (kind == DEMO_HYBRID)
+            t->mbr[t->mbr_count++] =
+                (struct ws_partition){.number = 2, .at = esp_at, .length = esp_length, .mbr_type = 0xef};
     }
     if (!gpt || kind == DEMO_MBR_FIRST) {
         t->mbr[0] = (struct ws_partition){.number = 1, .at = 0, .length = size, .mbr_type = 0x17, .active = true};
         t->mbr[1] = (struct ws_partition){.number = 2, .at = esp_at, .length = esp_length, .mbr_type = 0xef};
         t->mbr_count = 2;
         for (unsigned n = 3; crowded && n <= 4; n++)
-            t->mbr[t->mbr_count++] = (struct ws_partition){.number = n, .at = bios_at, .length = 2048, .mbr_type = 0x0c};
+            t->mbr[t->mbr_count++] =
+                (struct ws_partition){.number = n, .at = bios_at, .length = 2048, .mbr_type = 0x0c};
     }
     enum ws_status status = ws_table_compose(t, layout, error);
     free(t);
@@ -241,8 +249,11 @@ enum ws_status hybrid_table(enum demo_table kind, const uint8_t code[432], uint6
 }
 
 enum ws_status demo_image_make(const struct demo_params *p, struct demo_image *d, struct ws_error *error) {
-    struct ws_iso_params iso = {.publisher = "GANNET POINT TIDE SURVEY", .application = "WILD SATCHEL DEMO",
-                                .made_at = MADE_AT, .bios_path = "isolinux/isolinux.bin", .efi_path = "boot/grub/efi.img"};
+    struct ws_iso_params iso = {.publisher = "GANNET POINT TIDE SURVEY",
+                                .application = "WILD SATCHEL DEMO",
+                                .made_at = MADE_AT,
+                                .bios_path = "isolinux/isolinux.bin",
+                                .efi_path = "boot/grub/efi.img"};
     uint8_t code[432];
     uint64_t size = 0;
     enum ws_status status;
@@ -262,7 +273,8 @@ enum ws_status demo_image_make(const struct demo_params *p, struct demo_image *d
     d->bios_at = ws_tree_find(d->tree, "isolinux/isolinux.bin")->work;
     demo_code(code);
     if (p->table != DEMO_NO_TABLE)
-        WS_GO(hybrid_table(p->table, code, d->bios_at, d->esp_at, d->esp_length, total, p->crowded_mbr, d->layout, error));
+        WS_GO(hybrid_table(p->table, code, d->bios_at, d->esp_at, d->esp_length, total, p->crowded_mbr, d->layout,
+                           error));
     WS_GO(ws_layout_seal(d->layout, error));
     WS_GO(ws_layout_source(d->layout, &d->source, error));
 done:

@@ -12,14 +12,14 @@
 enum demo_table { DEMO_MBR, DEMO_GPT, DEMO_HYBRID, DEMO_MBR_FIRST, DEMO_NO_TABLE };
 
 struct demo_params {
-    const char *family;      /**< "live-boot", "casper", "casper-old", "dracut"; NULL: a system nobody knows */
+    const char *family; /**< "live-boot", "casper", "casper-old", "dracut"; NULL: a system nobody knows */
     enum demo_table table;
     bool unsigned_loader;
-    bool full_menus;         /**< the menus fill their last sector: edited text has to move */
-    bool crowded_mbr;        /**< no MBR entry is free */
-    const char *grub_text;   /**< instead of the usual menu; NULL for the usual one */
-    uint64_t ballast;        /**< bytes of filler, to make a larger image */
-    const char *volume_id;   /**< NULL: CURLEW_LIVE_12 */
+    bool full_menus;       /**< the menus fill their last sector: edited text has to move */
+    bool crowded_mbr;      /**< no MBR entry is free */
+    const char *grub_text; /**< instead of the usual menu; NULL for the usual one */
+    uint64_t ballast;      /**< bytes of filler, to make a larger image */
+    const char *volume_id; /**< NULL: CURLEW_LIVE_12 */
 };
 
 /** Everything a demo image borrows, held together. */

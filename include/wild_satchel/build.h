@@ -21,10 +21,10 @@ void ws_build_close(struct ws_build *build);
 
 struct ws_build_options {
     bool allow_external_disk;
-    const char *confirm;             /**< must be the drive's short name */
-    struct ws_write_record *record;  /**< for continuing; may be NULL */
+    const char *confirm;            /**< must be the drive's short name */
+    struct ws_write_record *record; /**< for continuing; may be NULL */
     void (*on_record)(void *context, const struct ws_write_record *record);
-    ws_progress_call on_progress;    /**< for writing and checking */
+    ws_progress_call on_progress; /**< for writing and checking */
     void *context;
     bool skip_check;
 };

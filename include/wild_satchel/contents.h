@@ -8,13 +8,13 @@ enum { WS_CONTENTS_MOST = 64 };
 
 /** One partition, or the whole drive if it has none. */
 struct ws_content {
-    unsigned number;        /**< partition; 0 for the drive itself */
-    uint64_t at, length;    /**< bytes */
-    char system[24];        /**< "ext4", "FAT32", "ISO 9660", "unknown", "empty" */
+    unsigned number;     /**< partition; 0 for the drive itself */
+    uint64_t at, length; /**< bytes */
+    char system[24];     /**< "ext4", "FAT32", "ISO 9660", "unknown", "empty" */
     char label[48];
-    uint64_t free_bytes;    /**< as the volume counts it; meaningful if counted */
+    uint64_t free_bytes; /**< as the volume counts it; meaningful if counted */
     bool counted;
-    bool clean;             /**< false if it was not shut down cleanly */
+    bool clean; /**< false if it was not shut down cleanly */
 };
 
 struct ws_contents {

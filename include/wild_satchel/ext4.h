@@ -14,12 +14,12 @@
 #define WS_EXT4_MOST (16ull << 40)  /**< bytes: the largest */
 
 struct ws_ext4_params {
-    uint64_t size;          /**< bytes; what is not a whole 4 KiB block is left unused */
-    char label[17];         /**< at most 16 bytes */
-    struct ws_guid id;      /**< the volume's UUID */
-    struct ws_guid seed;    /**< for directory hashes; any random value */
+    uint64_t size;           /**< bytes; what is not a whole 4 KiB block is left unused */
+    char label[17];          /**< at most 16 bytes */
+    struct ws_guid id;       /**< the volume's UUID */
+    struct ws_guid seed;     /**< for directory hashes; any random value */
     uint32_t bytes_an_inode; /**< one inode for so many bytes; 0 decides by size */
-    int64_t made_at;        /**< seconds since 1970-01-01 UTC */
+    int64_t made_at;         /**< seconds since 1970-01-01 UTC */
 };
 
 struct ws_ext4_item; /* one inode: its node and where its blocks start */
@@ -32,12 +32,12 @@ struct ws_ext4_geometry {
     uint32_t journal_blocks;
     uint64_t data_used; /**< blocks behind the fixed structures that hold something */
     uint64_t inodes_used;
-    uint64_t free_bytes;  /**< what statfs will report as free on the fresh volume */
-    uint64_t free_inodes; /**< likewise */
+    uint64_t free_bytes;    /**< what statfs will report as free on the fresh volume */
+    uint64_t free_inodes;   /**< likewise */
     uint64_t written_bytes; /**< what composing will add to a layout */
     uint32_t csum_seed;
-    uint64_t *data_before; /* owned: data blocks in all groups before this one */
-    uint16_t *dirs_in_group; /* owned: folders among the used inodes of each group */
+    uint64_t *data_before;     /* owned: data blocks in all groups before this one */
+    uint16_t *dirs_in_group;   /* owned: folders among the used inodes of each group */
     struct ws_ext4_item *item; /* owned */
     size_t items;
     const struct ws_tree *tree;

@@ -9,8 +9,8 @@
 #include "wild_satchel/tree.h"
 
 struct ws_fat_facts {
-    unsigned bits;       /**< 12, 16 or 32 */
-    char label[12];      /**< from the root folder, else from the boot record */
+    unsigned bits;  /**< 12, 16 or 32 */
+    char label[12]; /**< from the root folder, else from the boot record */
     uint32_t serial;
     uint64_t size;       /**< bytes */
     uint32_t cluster;    /**< bytes */
@@ -25,8 +25,8 @@ enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree
                            struct ws_error *error);
 
 struct ws_fat_params {
-    uint64_t size;    /**< bytes; 0: as small as the tree allows */
-    char label[12];   /**< at most 11 characters */
+    uint64_t size;  /**< bytes; 0: as small as the tree allows */
+    char label[12]; /**< at most 11 characters */
     uint32_t serial;
     uint64_t hidden_sectors; /**< sectors before the volume on its drive */
     int64_t made_at;

@@ -27,14 +27,14 @@ struct ws_image {
     const struct ws_source *source;
     enum ws_image_kind kind;
     struct ws_table table;
-    struct ws_iso *iso;                    /**< NULL if it is no ISO 9660 image */
-    const struct ws_live_family *family;   /**< NULL if none is known */
-    bool starts_bios, starts_uefi;         /**< from a drive */
+    struct ws_iso *iso;                  /**< NULL if it is no ISO 9660 image */
+    const struct ws_live_family *family; /**< NULL if none is known */
+    bool starts_bios, starts_uefi;       /**< from a drive */
     bool starts_bios_disc, starts_uefi_disc;
-    bool secure_boot;                      /**< a signed x86-64 loader is there */
+    bool secure_boot; /**< a signed x86-64 loader is there */
     struct ws_loader loader[WS_LOADERS_MOST];
     size_t loaders;
-    struct ws_fat_facts esp;               /**< of the EFI partition or start image; bits 0 if there is none */
+    struct ws_fat_facts esp; /**< of the EFI partition or start image; bits 0 if there is none */
     size_t menus, live_entries, remembering_entries;
     char default_title[160], default_parameters[1024];
     struct ws_findings findings;
@@ -47,9 +47,9 @@ void ws_image_free(struct ws_image *image);
 
 /** The EFI system partition of a drive or image as a FAT tree: by the partition table, else by El Torito.
  *  @return WS_E_NOTFOUND if there is none. Close the tree before the slice. */
-enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table,
-                           const struct ws_iso_facts *iso, struct ws_source **slice, struct ws_tree **tree,
-                           struct ws_fat_facts *facts, struct ws_error *error);
+enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,
+                           struct ws_source **slice, struct ws_tree **tree, struct ws_fat_facts *facts,
+                           struct ws_error *error);
 /** Look at a UEFI program. PE/COFF specification, sections 3 and 4. @return false if it is none */
 bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader);
 

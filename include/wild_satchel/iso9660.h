@@ -13,17 +13,17 @@ enum { WS_ISO_SECTOR = 2048, WS_ISO_BOOTS_MOST = 16 };
 
 /** One El Torito entry. */
 struct ws_iso_boot {
-    uint8_t platform;   /**< 0x00 BIOS on x86, 0xEF UEFI */
+    uint8_t platform; /**< 0x00 BIOS on x86, 0xEF UEFI */
     bool bootable;
-    uint8_t emulation;  /**< 0: none */
-    uint64_t at;        /**< byte of the start image */
-    uint64_t length;    /**< bytes: of the file that stands there, else as the catalogue says */
+    uint8_t emulation; /**< 0: none */
+    uint64_t at;       /**< byte of the start image */
+    uint64_t length;   /**< bytes: of the file that stands there, else as the catalogue says */
 };
 
 struct ws_iso_facts {
     char volume_id[33], system_id[33], publisher[129], application[129];
-    int64_t made_at;     /**< seconds since 1970-01-01 UTC; 0 if not said */
-    uint64_t size;       /**< bytes the volume claims (its descriptor's volume space) */
+    int64_t made_at; /**< seconds since 1970-01-01 UTC; 0 if not said */
+    uint64_t size;   /**< bytes the volume claims (its descriptor's volume space) */
     bool rock_ridge, joliet;
     bool implanted_check; /**< the descriptor's application area holds a checksum of the medium */
     struct ws_iso_boot boot[WS_ISO_BOOTS_MOST];
@@ -52,7 +52,8 @@ enum ws_iso_place {
  * Give a file new content, as changes laid over a patched source of the image. Every directory record that shows
  * the file, in the primary and the Joliet tree, is corrected.
  * @param node  of this image's tree
- * @param end   in: byte where new sectors may be taken (a multiple of 2048); out: moved past them. NULL forbids growing.
+ * @param end   in: byte where new sectors may be taken (a multiple of 2048); out: moved past them. NULL forbids
+ * growing.
  * @return WS_E_SPACE if it does not fit and growing is forbidden; WS_E_UNSUPPORTED for a file in several extents
  */
 enum ws_status ws_iso_replace(struct ws_iso *iso, struct ws_source *patched, const struct ws_node *node,
@@ -68,8 +69,8 @@ struct ws_iso_params {
     char publisher[129];
     char application[129];
     int64_t made_at;
-    const char *bios_path;   /**< start image for BIOS, loaded without emulation, or NULL; gets its boot information */
-    const char *efi_path;    /**< FAT image for UEFI, or NULL */
+    const char *bios_path; /**< start image for BIOS, loaded without emulation, or NULL; gets its boot information */
+    const char *efi_path;  /**< FAT image for UEFI, or NULL */
 };
 /**
  * Compose an image with Rock Ridge and Joliet. The first 32 KiB are left to the caller (partition table).

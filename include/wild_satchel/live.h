@@ -18,10 +18,10 @@ struct ws_live_family {
     const char *parameters; /**< to add, separated by spaces; without them everything is forgotten */
     const char *drop[6];    /**< parameters that would get in the way; a trailing '=' is a prefix */
     const char *config_path, *config_text; /**< a file the volume must hold, or NULL */
-    const char *folders[3]; /**< folders the volume must hold */
-    const char *changes;    /**< folder of the volume in which changes to / appear */
-    const char *work;       /**< folder the kernel's overlay works in, beside it */
-    const char *roots[4];   /**< where the root image may be */
+    const char *folders[3];                /**< folders the volume must hold */
+    const char *changes;                   /**< folder of the volume in which changes to / appear */
+    const char *work;                      /**< folder the kernel's overlay works in, beside it */
+    const char *roots[4];                  /**< where the root image may be */
     const char *release_before; /**< used when the medium names an older release than this ("19.10"), else NULL */
 };
 
@@ -41,9 +41,9 @@ enum ws_menu_kind { WS_MENU_GRUB, WS_MENU_SYSLINUX };
 /** One entry of a start menu that starts a kernel. Offsets are bytes of the menu's text. */
 struct ws_menu_entry {
     char title[160];
-    char id[96];               /**< GRUB's --id, or the syslinux label */
-    size_t block, block_end;   /**< the whole entry, whole lines */
-    size_t args, args_end;     /**< the kernel's parameters */
+    char id[96];             /**< GRUB's --id, or the syslinux label */
+    size_t block, block_end; /**< the whole entry, whole lines */
+    size_t args, args_end;   /**< the kernel's parameters */
     char kernel[256], initrd[512];
     char parameters[1024];
     bool is_default;
@@ -81,8 +81,7 @@ enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu
 /** The menu files of a medium: called for each that starts a kernel. */
 typedef enum ws_status (*ws_menu_visit)(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                         struct ws_error *error);
-enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context,
-                               struct ws_error *error);
+enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context, struct ws_error *error);
 
 /** Correct a checksum list (lines "HEX  path") after `path` has changed. The text keeps its length.
  *  @return number of lines corrected */

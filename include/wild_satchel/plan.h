@@ -26,7 +26,7 @@ enum { WS_PLAN_EDITS_MOST = 32, WS_PLAN_PARTS_MOST = 16 };
 
 /** One stretch of the finished drive, for drawings: whole partitions and what lies between. */
 struct ws_plan_part {
-    char what[48];  /**< "live image", "persistence", "free" */
+    char what[48]; /**< "live image", "persistence", "free" */
     char label[40];
     unsigned number; /**< partition, 0 if it is none */
     uint64_t at, length;
@@ -38,22 +38,22 @@ struct ws_plan {
     char image_path[1024];
     uint64_t image_size;
     char image_sha256[WS_HASH_HEX];
-    char drive_name[64];           /**< the drive's short name */
+    char drive_name[64]; /**< the drive's short name */
     char drive_model[64], drive_serial[64];
-    char drive_seen_at[512];       /**< its id when the plan was made: a place to look, never an identity */
+    char drive_seen_at[512]; /**< its id when the plan was made: a place to look, never an identity */
     uint64_t drive_size;
     uint32_t drive_sector;
-    uint64_t persistence_asked;    /**< bytes; 0: all that is free */
-    struct ws_guid id;             /**< random; all other identifiers derive from it */
-    int64_t made_at;               /**< seconds since 1970-01-01 UTC */
+    uint64_t persistence_asked; /**< bytes; 0: all that is free */
+    struct ws_guid id;          /**< random; all other identifiers derive from it */
+    int64_t made_at;            /**< seconds since 1970-01-01 UTC */
     /* following from it */
     char image_title[40];
     const struct ws_live_family *family;
     enum ws_table_kind table;
-    uint64_t image_end;            /**< bytes the image takes on the drive, appended files included */
+    uint64_t image_end; /**< bytes the image takes on the drive, appended files included */
     uint64_t persistence_at, persistence_size;
     unsigned persistence_number;
-    uint64_t persistence_free;     /**< bytes statfs will report */
+    uint64_t persistence_free; /**< bytes statfs will report */
     uint64_t bytes_written;
     struct ws_plan_edit edit[WS_PLAN_EDITS_MOST];
     size_t edits;

@@ -22,16 +22,16 @@ struct ws_drive_facts {
     char short_name[64]; /**< what the technician types to confirm; see ws_drive_short_name() */
     enum ws_drive_kind kind;
     char vendor[64], model[64], serial[64];
-    char bus[32];               /**< "usb", "sata", "nvme", "mmc", "file", ... as the platform says; may be empty */
-    enum ws_known removable;    /**< the medium can be taken out, or the drive is a stick or card */
-    enum ws_known internal;     /**< built into the machine; WS_UNKNOWN counts as internal */
-    bool system;                /**< holds the running system */
-    bool read_only;             /**< write-protected */
-    uint64_t size;              /**< bytes */
-    uint32_t logical_sector;    /**< bytes: the smallest unit that can be addressed */
-    uint32_t physical_sector;   /**< bytes: the smallest unit written without a read first */
-    uint32_t optimal_write;     /**< bytes; 0 if unknown */
-    char in_use_by[256];        /**< mount points and holders, comma-separated; empty if free */
+    char bus[32];             /**< "usb", "sata", "nvme", "mmc", "file", ... as the platform says; may be empty */
+    enum ws_known removable;  /**< the medium can be taken out, or the drive is a stick or card */
+    enum ws_known internal;   /**< built into the machine; WS_UNKNOWN counts as internal */
+    bool system;              /**< holds the running system */
+    bool read_only;           /**< write-protected */
+    uint64_t size;            /**< bytes */
+    uint32_t logical_sector;  /**< bytes: the smallest unit that can be addressed */
+    uint32_t physical_sector; /**< bytes: the smallest unit written without a read first */
+    uint32_t optimal_write;   /**< bytes; 0 if unknown */
+    char in_use_by[256];      /**< mount points and holders, comma-separated; empty if free */
 };
 
 enum ws_open_mode {
@@ -97,7 +97,8 @@ struct ws_pc_ops {
     enum ws_status (*describe)(struct ws_pc *pc, struct ws_pc_facts *facts, struct ws_error *error);
     enum ws_status (*plug)(struct ws_pc *pc, const char *drive_id, struct ws_error *error);
     enum ws_status (*unplug)(struct ws_pc *pc, struct ws_error *error);
-    /** Start from the plugged drive. @return once the firmware is running, or WS_E_REFUSED with the firmware's reason */
+    /** Start from the plugged drive. @return once the firmware is running, or WS_E_REFUSED with the firmware's reason
+     */
     enum ws_status (*power_on)(struct ws_pc *pc, struct ws_error *error);
     /** Console text since the last call: up to `room` bytes, 0 in `*got` if `wait_s` seconds pass without any. */
     enum ws_status (*console_read)(struct ws_pc *pc, char *out, size_t room, double wait_s, size_t *got,

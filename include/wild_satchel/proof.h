@@ -44,8 +44,8 @@ const char *ws_forgets_name(enum ws_forgets cause);
 struct ws_memory {
     const struct ws_live_family *family;
     enum ws_forgets cause;
-    char cause_text[700];     /**< a sentence with what to do, when cause is not WS_FORGETS_NOT */
-    char parameters[1024];    /**< of the default entry */
+    char cause_text[700];  /**< a sentence with what to do, when cause is not WS_FORGETS_NOT */
+    char parameters[1024]; /**< of the default entry */
     uint64_t volume_at, volume_size;
     struct ws_ext4_facts volume;
 };
@@ -55,20 +55,20 @@ enum { WS_PROOF_ITEMS_MOST = 32 };
 enum ws_survival { WS_SURVIVES, WS_LOST, WS_NOT_TRIED };
 /** One change and what became of it. */
 struct ws_proof_item {
-    char what[64];           /**< "new folder", "changed file", ... */
+    char what[64]; /**< "new folder", "changed file", ... */
     char path[160];
-    char sha256[65];         /**< expected content; empty for folders and deletions */
-    unsigned round;          /**< the start in which it was made, from 1 */
+    char sha256[65];          /**< expected content; empty for folders and deletions */
+    unsigned round;           /**< the start in which it was made, from 1 */
     enum ws_survival console; /**< as the restarted system shows it */
     enum ws_survival drive;   /**< as our own reader finds it on the drive, between the starts */
-    char found[65];          /**< hash found on the drive */
+    char found[65];           /**< hash found on the drive */
 };
 
 struct ws_proof_options {
-    unsigned starts;        /**< at least 2; 0 means 2 */
-    bool cut;               /**< cut the power after `sync` instead of shutting down */
-    double start_wait_s;    /**< how long a start may take; 0 means 180 */
-    bool keep_traces;       /**< leave what the proof wrote on the drive */
+    unsigned starts;     /**< at least 2; 0 means 2 */
+    bool cut;            /**< cut the power after `sync` instead of shutting down */
+    double start_wait_s; /**< how long a start may take; 0 means 180 */
+    bool keep_traces;    /**< leave what the proof wrote on the drive */
     /** Called with what is being done and with console text as it comes; either may be NULL. */
     void (*on_step)(void *context, const char *step);
     void (*on_console)(void *context, const char *text, size_t length);
@@ -76,9 +76,9 @@ struct ws_proof_options {
 };
 
 enum ws_verdict {
-    WS_VERDICT_KEPT,     /**< all changes survived, on the console and on the drive */
-    WS_VERDICT_LOST,     /**< at least one did not */
-    WS_VERDICT_NO_START  /**< the system did not come up, or gave no shell */
+    WS_VERDICT_KEPT,    /**< all changes survived, on the console and on the drive */
+    WS_VERDICT_LOST,    /**< at least one did not */
+    WS_VERDICT_NO_START /**< the system did not come up, or gave no shell */
 };
 const char *ws_verdict_name(enum ws_verdict verdict); /**< "kept", "lost", "no-start" */
 
@@ -89,8 +89,8 @@ struct ws_proof {
     char console_tail[2048]; /**< last lines of the console when there was no start */
     struct ws_proof_item item[WS_PROOF_ITEMS_MOST];
     size_t items;
-    unsigned starts;         /**< carried out */
-    double seconds;          /**< by the port's clock */
+    unsigned starts;                           /**< carried out */
+    double seconds;                            /**< by the port's clock */
     uint64_t evidence_added, evidence_changed; /**< entries that appeared or changed on the persistence volume */
 };
 

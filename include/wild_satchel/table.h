@@ -12,29 +12,29 @@ enum { WS_PARTITIONS_MOST = 256 };
 
 /** One partition. */
 struct ws_partition {
-    unsigned number;      /**< as the operating system counts: 1 ... */
-    uint64_t at, length;  /**< bytes */
-    uint8_t mbr_type;     /**< MBR only; 0xEE is GPT's own protective entry */
-    bool active;          /**< MBR only: the boot flag */
-    struct ws_guid type;  /**< GPT only */
-    struct ws_guid id;    /**< GPT only */
-    uint64_t attributes;  /**< GPT only */
-    char name[112];       /**< GPT only, UTF-8 */
+    unsigned number;     /**< as the operating system counts: 1 ... */
+    uint64_t at, length; /**< bytes */
+    uint8_t mbr_type;    /**< MBR only; 0xEE is GPT's own protective entry */
+    bool active;         /**< MBR only: the boot flag */
+    struct ws_guid type; /**< GPT only */
+    struct ws_guid id;   /**< GPT only */
+    uint64_t attributes; /**< GPT only */
+    char name[112];      /**< GPT only, UTF-8 */
 };
 
 /** Which table an operating system goes by. */
 enum ws_table_kind {
     WS_TABLE_NONE,
-    WS_TABLE_MBR,       /**< only an MBR */
-    WS_TABLE_GPT,       /**< GPT behind a protective MBR */
-    WS_TABLE_HYBRID,    /**< GPT goes first, with real entries in the MBR beside the protective one */
-    WS_TABLE_MBR_FIRST  /**< MBR with no protective entry goes first; a GPT stands beside it, for firmware that looks */
+    WS_TABLE_MBR,      /**< only an MBR */
+    WS_TABLE_GPT,      /**< GPT behind a protective MBR */
+    WS_TABLE_HYBRID,   /**< GPT goes first, with real entries in the MBR beside the protective one */
+    WS_TABLE_MBR_FIRST /**< MBR with no protective entry goes first; a GPT stands beside it, for firmware that looks */
 };
 
 struct ws_table {
     enum ws_table_kind kind;
     uint64_t disk_size;
-    uint32_t sector;        /**< bytes */
+    uint32_t sector;         /**< bytes */
     uint8_t mbr_sector[512]; /**< as read: start-up code, disk signature; entries are composed anew */
     struct ws_partition mbr[4];
     size_t mbr_count;
@@ -89,7 +89,8 @@ enum ws_status ws_table_resize(struct ws_table *table, uint64_t disk_size, struc
 enum ws_status ws_table_add(struct ws_table *table, uint64_t at, uint64_t length, const char *type_word,
                             const struct ws_guid *id, const char *name, unsigned *number, struct ws_error *error);
 
-/** Let every entry that covers [0 or at, old_end) of an image end at `new_end` instead (an ISO partition that grows). */
+/** Let every entry that covers [0 or at, old_end) of an image end at `new_end` instead (an ISO partition that grows).
+ */
 enum ws_status ws_table_grow(struct ws_table *table, uint64_t old_end, uint64_t new_end, bool *grown,
                              struct ws_error *error);
 

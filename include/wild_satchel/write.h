@@ -59,8 +59,7 @@ struct ws_write_result {
  *         WS_E_READ, WS_E_CANCELLED: the drive is unfinished and says so, and `record` tells where to continue.
  */
 enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
-                        const struct ws_write_options *options, struct ws_write_result *result,
-                        struct ws_error *error);
+                        const struct ws_write_options *options, struct ws_write_result *result, struct ws_error *error);
 
 struct ws_check_result {
     uint64_t checked; /**< bytes compared */
@@ -73,8 +72,8 @@ struct ws_check_result {
 
 /** Compare what reads back, past all caches, with what was meant. The drive is open for reading.
  *  @return WS_OK also when they differ: see `result->equal` */
-enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
-                        bool with_hash, ws_progress_call on_progress, void *context, struct ws_check_result *result,
+enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive, bool with_hash,
+                        ws_progress_call on_progress, void *context, struct ws_check_result *result,
                         struct ws_error *error);
 
 /** First bytes of a drive whose build has begun and not ended. */

@@ -68,7 +68,8 @@ static enum ws_status plug(struct ws_pc *pc, const char *drive_id, struct ws_err
 static void reap(struct emulator *e, bool cut) {
     if (e->pid > 0) {
         if (cut) kill(e->pid, SIGKILL);
-        while (waitpid(e->pid, NULL, 0) < 0 && errno == EINTR) {}
+        while (waitpid(e->pid, NULL, 0) < 0 && errno == EINTR) {
+        }
     }
     if (e->in >= 0) close(e->in);
     if (e->out >= 0) close(e->out);
@@ -97,7 +98,8 @@ static enum ws_status copy_variables(struct emulator *e, const char *from, struc
         if (write(to, buffer, (size_t)got) != got) break;
     if (in >= 0) close(in);
     if (to >= 0) close(to);
-    return got == 0 ? WS_OK : ws_fail(error, WS_E_READ, "the firmware's variables cannot be copied: %s", strerror(errno));
+    return got == 0 ? WS_OK
+                    : ws_fail(error, WS_E_READ, "the firmware's variables cannot be copied: %s", strerror(errno));
 }
 
 static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
@@ -110,13 +112,34 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     reap(e, true);
     (void)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=%s", e->drive);
     (void)snprintf(memory, sizeof memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
-    const char *fixed[] = {program, "-m", memory, "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
-                           "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg,thread=multi", "-device",
-                           "qemu-xhci", "-drive", drive, "-device", "usb-storage,drive=stick,bootindex=0"};
+    const char *fixed[] = {program,
+                           "-m",
+                           memory,
+                           "-smp",
+                           "2",
+                           "-display",
+                           "none",
+                           "-monitor",
+                           "none",
+                           "-serial",
+                           "stdio",
+                           "-no-reboot",
+                           "-nodefaults",
+                           "-vga",
+                           "std",
+                           "-accel",
+                           "tcg,thread=multi",
+                           "-device",
+                           "qemu-xhci",
+                           "-drive",
+                           drive,
+                           "-device",
+                           "usb-storage,drive=stick,bootindex=0"};
     for (size_t i = 0; i < sizeof fixed / sizeof fixed[0]; i++) argv[n++] = fixed[i];
     if (e->params.firmware == WS_FIRMWARE_UEFI) {
         int f = find_firmware(e->params.secure_boot);
-        if (f < 0) return ws_fail(error, WS_E_NOTFOUND, "the UEFI firmware for the emulator is not installed (package ovmf)");
+        if (f < 0)
+            return ws_fail(error, WS_E_NOTFOUND, "the UEFI firmware for the emulator is not installed (package ovmf)");
         WS_TRY(copy_variables(e, firmwares[f].variables, error));
         (void)snprintf(code, sizeof code, "if=pflash,format=raw,unit=0,readonly=on,file=%s", firmwares[f].code);
         (void)snprintf(variables, sizeof variables, "if=pflash,format=raw,unit=1,file=%s", e->variables);
@@ -232,7 +255,8 @@ static bool on_path(void) {
 }
 
 enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe, plug, unplug, power_on, console_read, console_write, power_off, close_pc};
+    static const struct ws_pc_ops ops = {describe,     plug,          unplug,    power_on,
+                                         console_read, console_write, power_off, close_pc};
     if (!on_path()) {
         ws_fail(error, WS_E_NOTFOUND, "no PC emulator is installed");
         return ws_fail_next(error, "install the package qemu-system-x86");

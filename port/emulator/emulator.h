@@ -6,9 +6,9 @@
 
 struct ws_emulator_params {
     enum ws_firmware firmware;
-    bool secure_boot;         /**< with the firmware's factory keys */
-    unsigned memory_mib;      /**< 0: 1024 */
-    const char *log_path;     /**< everything the console says is added here; may be NULL */
+    bool secure_boot;     /**< with the firmware's factory keys */
+    unsigned memory_mib;  /**< 0: 1024 */
+    const char *log_path; /**< everything the console says is added here; may be NULL */
 };
 /** A PC that starts drives given as paths to image files or block devices.
  *  @return WS_E_NOTFOUND if the emulator or its firmware is not installed (the text names the package) */

@@ -15,8 +15,8 @@ enum { ALIGN = 4096 };
 
 struct linux_drive {
     struct ws_drive drive;
-    int fd;         /* through the page cache */
-    int direct;     /* past it, or -1 */
+    int fd;     /* through the page cache */
+    int direct; /* past it, or -1 */
     bool device;
     bool writable;
     char path[512];
@@ -116,7 +116,8 @@ static enum ws_status write_drive(struct ws_drive *drive, uint64_t at, const voi
 
 static enum ws_status flush(struct ws_drive *drive, struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
-    if (d->writable && fdatasync(d->fd) != 0) return system_error(error, WS_E_WRITE, "the drive cannot be flushed", d->path);
+    if (d->writable && fdatasync(d->fd) != 0)
+        return system_error(error, WS_E_WRITE, "the drive cannot be flushed", d->path);
     return WS_OK;
 }
 
@@ -163,7 +164,8 @@ static void close_drive(struct ws_drive *drive) {
     free(d);
 }
 
-static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush, discard, reread, release, close_drive};
+static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,
+                                        discard,  reread,     release,     close_drive};
 
 enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
                                    struct ws_drive **drive, struct ws_error *error) {

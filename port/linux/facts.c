@@ -141,8 +141,10 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     const char *vendor = udev_device_get_property_value(device, "ID_VENDOR");
     const char *model = udev_device_get_property_value(device, "ID_MODEL");
     const char *serial = udev_device_get_property_value(device, "ID_SERIAL_SHORT");
-    copy_trimmed(facts->vendor, sizeof facts->vendor, vendor ? vendor : udev_device_get_sysattr_value(device, "device/vendor"));
-    copy_trimmed(facts->model, sizeof facts->model, model ? model : udev_device_get_sysattr_value(device, "device/model"));
+    copy_trimmed(facts->vendor, sizeof facts->vendor,
+                 vendor ? vendor : udev_device_get_sysattr_value(device, "device/vendor"));
+    copy_trimmed(facts->model, sizeof facts->model,
+                 model ? model : udev_device_get_sysattr_value(device, "device/model"));
     copy_trimmed(facts->serial, sizeof facts->serial,
                  serial ? serial : udev_device_get_sysattr_value(device, "device/serial"));
     if (strncmp(name, "loop", 4) == 0) { /* named on purpose, never listed */

@@ -41,10 +41,10 @@ static void lazy_close(struct ws_source *source) { free(source->state); }
 static const struct ws_source_ops lazy_ops = {lazy_read, lazy_close};
 
 static enum ws_node_kind kind_of(mode_t mode) {
-    return S_ISDIR(mode)   ? WS_NODE_FOLDER
-           : S_ISLNK(mode) ? WS_NODE_LINK
-           : S_ISCHR(mode) ? WS_NODE_CHAR
-           : S_ISBLK(mode) ? WS_NODE_BLOCK
+    return S_ISDIR(mode)    ? WS_NODE_FOLDER
+           : S_ISLNK(mode)  ? WS_NODE_LINK
+           : S_ISCHR(mode)  ? WS_NODE_CHAR
+           : S_ISBLK(mode)  ? WS_NODE_BLOCK
            : S_ISFIFO(mode) ? WS_NODE_FIFO
            : S_ISSOCK(mode) ? WS_NODE_SOCKET
                             : WS_NODE_FILE;
@@ -112,7 +112,8 @@ static enum ws_status walk(struct ws_tree *tree, struct ws_node *folder, const c
         const char *name = entries[i]->d_name;
         int length = snprintf(inner, sizeof inner, "%s/%s", path, name);
         if (status == WS_OK && strcmp(name, ".") != 0 && strcmp(name, "..") != 0) {
-            if (length >= (int)sizeof inner) status = ws_fail(error, WS_E_RANGE, "%s holds a path that is too long", path);
+            if (length >= (int)sizeof inner)
+                status = ws_fail(error, WS_E_RANGE, "%s holds a path that is too long", path);
             else if (lstat(inner, &s) != 0) status = ws_fail(error, WS_E_READ, "%s: %s", inner, strerror(errno));
             else status = add(tree, folder, name, inner, &s, &n, error);
             if (status == WS_OK && n->kind == WS_NODE_FOLDER) status = walk(tree, n, inner, error);

@@ -69,7 +69,8 @@ static enum ws_status read_value(json_t *value, size_t k, struct ws_sim_drive *d
         *(bool *)out = json_is_true(value);
         return WS_OK;
     case KNOWN:
-        if (!json_is_boolean(value) && !json_is_null(value)) return bad(error, where, key, "must be true, false or null");
+        if (!json_is_boolean(value) && !json_is_null(value))
+            return bad(error, where, key, "must be true, false or null");
         *(enum ws_known *)out = json_is_null(value) ? WS_UNKNOWN : json_is_true(value) ? WS_YES : WS_NO;
         return WS_OK;
     default: break;
@@ -124,7 +125,8 @@ static enum ws_status finish_drive(struct ws_sim_drive *d, struct ws_error *erro
     if (d->holds == 0) d->holds = f->size;
     if (d->holds > f->size || d->holds < 1 << 20 || d->holds % 4096)
         return bad(error, d->name, "holds_bytes", "must be a multiple of 4096 between 1 MiB and the size");
-    if (d->write_rate <= 0 || d->read_rate <= 0) return bad(error, d->name, "write_bytes_s", "and read_bytes_s must be set");
+    if (d->write_rate <= 0 || d->read_rate <= 0)
+        return bad(error, d->name, "write_bytes_s", "and read_bytes_s must be set");
     f->kind = WS_DRIVE_SIMULATED;
     f->physical_sector = 4096;
     (void)snprintf(f->model, sizeof f->model, "%s", d->name);
@@ -244,7 +246,8 @@ enum ws_status ws_bench_create(struct ws_bench *bench, const char *folder, struc
     struct stat s;
     (void)snprintf(bench->folder, sizeof bench->folder, "%s", folder);
     if (strlen(folder) >= sizeof bench->folder) return ws_fail(error, WS_E_RANGE, "the folder's path is too long");
-    if (mkdir(folder, 0777) != 0 && errno != EEXIST) return file_error(error, "the bench's folder cannot be made", folder);
+    if (mkdir(folder, 0777) != 0 && errno != EEXIST)
+        return file_error(error, "the bench's folder cannot be made", folder);
     (void)snprintf(path, sizeof path, "%s/bench.json", folder);
     if (stat(path, &s) == 0) {
         ws_fail(error, WS_E_REFUSED, "a bench stands in this folder already");
@@ -293,11 +296,11 @@ enum ws_status ws_bench_save(const struct ws_bench *bench, struct ws_error *erro
     for (size_t i = 0; i < bench->drives; i++) json_array_append_new(drives, drive_json(&bench->drive[i]));
     for (size_t i = 0; i < bench->pcs; i++)
         json_array_append_new(pcs, json_pack("{s:s, s:s, s:b}", "name", bench->pc[i].name, "firmware",
-                                             bench->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios",
-                                             "secure_boot", bench->pc[i].secure_boot));
-    json_t *root = json_pack("{s:s, s:i, s:I, s:f, s:I, s:o, s:o}", "format", "wild-satchel-bench", "version", 1, "seed",
-                             (json_int_t)bench->seed, "clock_s", bench->clock_s, "began", (json_int_t)bench->began,
-                             "drives", drives, "pcs", pcs);
+                                             bench->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot",
+                                             bench->pc[i].secure_boot));
+    json_t *root = json_pack("{s:s, s:i, s:I, s:f, s:I, s:o, s:o}", "format", "wild-satchel-bench", "version", 1,
+                             "seed", (json_int_t)bench->seed, "clock_s", bench->clock_s, "began",
+                             (json_int_t)bench->began, "drives", drives, "pcs", pcs);
     (void)snprintf(path, sizeof path, "%s/bench.json", bench->folder);
     (void)snprintf(fresh, sizeof fresh, "%s.new", path);
     int failed = !root || json_dump_file(root, fresh, JSON_INDENT(2)) != 0 || rename(fresh, path) != 0;
@@ -320,8 +323,9 @@ enum ws_status ws_bench_open(const char *folder, struct ws_bench **out, struct w
     while ((got = fread(buffer, 1, sizeof buffer, file)) > 0) ws_text_add(&text, buffer, got);
     fclose(file);
     struct ws_bench *bench = malloc(sizeof *bench);
-    enum ws_status status = bench && !text.failed ? ws_bench_parse(text.data ? text.data : "", text.length, bench, error)
-                                                  : ws_fail(error, WS_E_NOMEM, "out of memory for a bench");
+    enum ws_status status = bench && !text.failed
+                                ? ws_bench_parse(text.data ? text.data : "", text.length, bench, error)
+                                : ws_fail(error, WS_E_NOMEM, "out of memory for a bench");
     ws_text_free(&text);
     if (status != WS_OK) {
         free(bench);

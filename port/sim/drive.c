@@ -174,30 +174,33 @@ void sim_drive_cut(struct ws_drive *drive) { lose_power((struct sim_drive *)driv
 
 static void close_drive(struct ws_drive *drive) {
     struct sim_drive *d = (struct sim_drive *)drive;
-    while (!d->gone && d->first && drain_one(d, NULL) == WS_OK) {}
+    while (!d->gone && d->first && drain_one(d, NULL) == WS_OK) {
+    }
     drop_cache(d);
     close(d->fd);
     free(d);
 }
 
-enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode,
-                              struct ws_drive **drive, struct ws_error *error) {
-    static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush, discard, flush, release, close_drive};
+enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode, struct ws_drive **drive,
+                              struct ws_error *error) {
+    static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,
+                                            discard,  flush,      release,     close_drive};
     struct ws_sim_drive *model = ws_bench_drive(bench, name);
     char path[700];
     if (!model || model->pulled) {
         ws_fail(error, WS_E_NOTFOUND, model ? "the drive is not plugged in" : "there is no such drive on this bench");
         ws_fail_where(error, "%s", name);
-        return ws_fail_next(error, model ? "plug it in: satchel bench plug %.60s"
-                                         : "`satchel drives` lists the drives that are here",
-                            name);
+        return ws_fail_next(
+            error, model ? "plug it in: satchel bench plug %.60s" : "`satchel drives` lists the drives that are here",
+            name);
     }
     struct sim_drive *d = calloc(1, sizeof *d);
     if (!d) return ws_fail(error, WS_E_NOMEM, "out of memory for a drive");
     sim_drive_path(bench, model, path, sizeof path);
     d->fd = open(path, (mode == WS_OPEN_WRITE ? O_RDWR : O_RDONLY) | O_CLOEXEC);
     if (d->fd < 0 || (mode == WS_OPEN_WRITE && flock(d->fd, LOCK_EX | LOCK_NB) != 0)) {
-        ws_fail(error, d->fd < 0 ? WS_E_READ : WS_E_REFUSED, "the simulated drive cannot be opened: %s", strerror(errno));
+        ws_fail(error, d->fd < 0 ? WS_E_READ : WS_E_REFUSED, "the simulated drive cannot be opened: %s",
+                strerror(errno));
         ws_fail_where(error, "%s", path);
         if (d->fd >= 0) close(d->fd);
         enum ws_status status = error ? error->status : WS_E_READ;
@@ -256,8 +259,8 @@ static void close_port(struct ws_port *port) {
 }
 
 enum ws_status ws_sim_port(struct ws_bench *bench, struct ws_port **port, struct ws_error *error) {
-    static const struct ws_port_ops ops = {list_drives, open_drive, wall_clock, steady_clock, ws_linux_random,
-                                           start,       join,       close_port};
+    static const struct ws_port_ops ops = {list_drives,     open_drive, wall_clock, steady_clock,
+                                           ws_linux_random, start,      join,       close_port};
     struct sim_port *made = malloc(sizeof *made);
     if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for the bench");
     made->port.ops = &ops;

@@ -17,7 +17,7 @@ struct walk {
     char menu_folder[256]; /* the loader's own folder; empty: GRUB's */
     struct ws_menu_entry entry;
     bool have_entry;
-    bool loaded;           /* the loader was found and let start */
+    bool loaded; /* the loader was found and let start */
 };
 
 static void say(struct walk *w, const char *format, const char *what) {
@@ -87,9 +87,11 @@ static bool uefi_loads(struct walk *w) {
     struct ws_loader loader = {0};
     if (!n) say(w, "%s", "UEFI: the EFI system partition has no /EFI/BOOT/BOOTX64.EFI.");
     else if (!ws_loader_look(n->content, &loader)) say(w, "%s", "UEFI: BOOTX64.EFI is not a UEFI program.");
-    else if (strcmp(loader.machine, "x86-64") != 0) say(w, "UEFI: BOOTX64.EFI is for %s, not for this PC.", loader.machine);
+    else if (strcmp(loader.machine, "x86-64") != 0)
+        say(w, "UEFI: BOOTX64.EFI is for %s, not for this PC.", loader.machine);
     else if (w->pc->secure_boot && !loader.signed_)
-        say(w, "%s", "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
+        say(w, "%s",
+            "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
     else loads = true;
     if (loads) say(w, "UEFI: started /EFI/BOOT/BOOTX64.EFI%s", loader.signed_ ? " (signed)" : "");
     ws_tree_close(esp);
@@ -104,7 +106,8 @@ static enum ws_status pick_entry(void *context, const struct ws_node *file, cons
     (void)error;
     ws_node_path(file->parent, folder, sizeof folder);
     if (w->menu_folder[0]) {
-        if (menu->kind != WS_MENU_SYSLINUX || strncmp(folder, w->menu_folder, strlen(w->menu_folder)) != 0) return WS_OK;
+        if (menu->kind != WS_MENU_SYSLINUX || strncmp(folder, w->menu_folder, strlen(w->menu_folder)) != 0)
+            return WS_OK;
     } else if (menu->kind != WS_MENU_GRUB) {
         return WS_OK;
     }
@@ -204,7 +207,8 @@ static void system_starts(struct walk *w) {
     s->family = ws_live_family_of_parameters(w->entry.parameters);
     (void)snprintf(s->parameters, sizeof s->parameters, "%s", w->entry.parameters);
     if (!s->family) {
-        say(w, "%s", "The kernel starts, but its parameters name no live system: it stops for want of a root file system.");
+        say(w, "%s",
+            "The kernel starts, but its parameters name no live system: it stops for want of a root file system.");
         return;
     }
     const struct ws_live_family *medium = ws_live_family_of_medium(ws_iso_tree(w->iso));

@@ -6,18 +6,18 @@
 #include "wild_satchel/image.h"
 
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *drive, char *out, size_t room);
-enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode,
-                              struct ws_drive **drive, struct ws_error *error);
+enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode, struct ws_drive **drive,
+                              struct ws_error *error);
 /** The power fails now: what stands only in the drive's cache is lost or torn. The handle only answers close(). */
 void sim_drive_cut(struct ws_drive *drive);
 
 /** How far a PC got in starting, and what it found. */
 struct sim_start {
-    struct ws_text console;  /* what stands on the screen */
-    bool running;            /* a system is up */
+    struct ws_text console; /* what stands on the screen */
+    bool running;           /* a system is up */
     const struct ws_live_family *family;
     char parameters[1024];
-    uint64_t medium_at;      /* the medium's root image on the drive, if it can be read here */
+    uint64_t medium_at; /* the medium's root image on the drive, if it can be read here */
     char root_path[128];
     uint64_t volume_at, volume_size; /* the persistence volume in use; size 0: none, changes go to memory */
 };

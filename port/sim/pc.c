@@ -104,7 +104,8 @@ static enum ws_status console_write(struct ws_pc *pc, const char *text, struct w
         enum ws_status status = sim_session_line(p->session, line, &p->console, &ended, error);
         p->typed.length = 0;
         if (p->typed.data) p->typed.data[0] = '\0';
-        if (status == WS_E_GONE || status == WS_E_SPACE) { /* the system lives on without its drive, or with a full one */
+        if (status == WS_E_GONE ||
+            status == WS_E_SPACE) { /* the system lives on without its drive, or with a full one */
             ws_text_printf(&p->console, "I/O error: %s\n", error ? error->what : "");
             status = WS_OK;
         }
@@ -137,7 +138,8 @@ static void close_pc(struct ws_pc *pc) {
 }
 
 enum ws_status ws_sim_pc(struct ws_bench *bench, const char *name, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe, plug, unplug, power_on, console_read, console_write, power_off, close_pc};
+    static const struct ws_pc_ops ops = {describe,     plug,          unplug,    power_on,
+                                         console_read, console_write, power_off, close_pc};
     struct ws_sim_pc *model = ws_bench_pc(bench, name);
     if (!model) {
         ws_fail(error, WS_E_NOTFOUND, "there is no PC \"%s\" on this bench", name);

@@ -21,9 +21,7 @@ struct sim_session {
     bool ended;
 };
 
-static bool is_whiteout(const struct ws_node *n) {
-    return n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0;
-}
+static bool is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0; }
 
 /* A running system does not read a file's old place while it writes the new one: take all content into memory. */
 static enum ws_status into_memory(struct ws_tree *tree, struct ws_error *error) {
@@ -50,7 +48,9 @@ static enum ws_status into_memory(struct ws_tree *tree, struct ws_error *error) 
 static void open_lower(struct sim_session *s, const struct ws_source *source) {
     struct ws_ext4_facts facts;
     size_t n = strlen(s->start->root_path);
-    if (n < 5 || (strcmp(s->start->root_path + n - 5, ".ext4") != 0 && strcmp(s->start->root_path + n - 4, ".img") != 0)) return;
+    if (n < 5 ||
+        (strcmp(s->start->root_path + n - 5, ".ext4") != 0 && strcmp(s->start->root_path + n - 4, ".img") != 0))
+        return;
     if (ws_source_slice(source, s->start->medium_at, source->size - s->start->medium_at, &s->root_slice, NULL) != WS_OK)
         return;
     if (ws_ext4_probe(s->root_slice, &facts, NULL) == WS_OK) (void)ws_ext4_read(s->root_slice, &s->lower, NULL, NULL);
@@ -203,8 +203,7 @@ static enum ws_status remove_path(struct sim_session *s, const char *path, bool 
 }
 
 /* The volume written back the way a running system does: as a transaction of its journal. */
-static enum ws_status sink_write(void *context, uint64_t at, const void *bytes, size_t length,
-                                 struct ws_error *error) {
+static enum ws_status sink_write(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
     struct sim_session *s = context;
     return s->drive->ops->write(s->drive, s->start->volume_at + at, bytes, length, error);
 }

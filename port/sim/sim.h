@@ -10,16 +10,16 @@
 /** What a simulated drive is and does. */
 struct ws_sim_drive {
     char name[64];
-    char like[64];             /**< described like that other drive, but for what is said here */
+    char like[64]; /**< described like that other drive, but for what is said here */
     struct ws_drive_facts facts;
-    uint64_t holds;            /**< bytes there really are; less than facts.size for a forged drive */
+    uint64_t holds;               /**< bytes there really are; less than facts.size for a forged drive */
     double write_rate, read_rate; /**< bytes a second, in one stream */
-    double small_write_s;      /**< what a write out of order costs on top */
-    uint64_t cache;            /**< bytes of volatile cache */
-    uint64_t bad_at, bad_length; /**< a stretch that cannot be read */
-    uint64_t pull_after;       /**< bytes written until somebody pulls it out; 0 never */
-    uint64_t cut_at_write;     /**< the power fails at this write, counted from 1; 0 never */
-    bool pulled;               /**< is not plugged in */
+    double small_write_s;         /**< what a write out of order costs on top */
+    uint64_t cache;               /**< bytes of volatile cache */
+    uint64_t bad_at, bad_length;  /**< a stretch that cannot be read */
+    uint64_t pull_after;          /**< bytes written until somebody pulls it out; 0 never */
+    uint64_t cut_at_write;        /**< the power fails at this write, counted from 1; 0 never */
+    bool pulled;                  /**< is not plugged in */
 };
 
 struct ws_sim_pc {
@@ -36,9 +36,9 @@ struct ws_bench {
     size_t drives;
     struct ws_sim_pc pc[WS_SIM_MOST];
     size_t pcs;
-    double clock_s;  /**< simulated seconds since the bench was set up */
-    uint64_t seed;   /**< for what is torn at a power cut */
-    int64_t began;   /**< wall clock of its first moment */
+    double clock_s; /**< simulated seconds since the bench was set up */
+    uint64_t seed;  /**< for what is torn at a power cut */
+    int64_t began;  /**< wall clock of its first moment */
 };
 
 /** Read a bench file's text. Unknown keys, wrong types, impossible values, names used twice and descriptions that go

@@ -51,8 +51,6 @@ static inline uint64_t ws_div_up(uint64_t a, uint64_t b) { return a / b + (a % b
 /** Round up to a multiple of `unit`; the caller keeps `a` far enough from 2^64. */
 static inline uint64_t ws_round_up(uint64_t a, uint64_t unit) { return ws_div_up(a, unit) * unit; }
 /** Does [at, at + length) lie inside [0, size)? Safe against overflow. */
-static inline bool ws_inside(uint64_t at, uint64_t length, uint64_t size) {
-    return at <= size && length <= size - at;
-}
+static inline bool ws_inside(uint64_t at, uint64_t length, uint64_t size) { return at <= size && length <= size - at; }
 
 #endif

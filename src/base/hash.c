@@ -37,8 +37,8 @@ struct ws_hash {
 };
 
 enum ws_status ws_hash_open(enum ws_hash_kind kind, struct ws_hash **hash, struct ws_error *error) {
-    const EVP_MD *md = kind == WS_HASH_MD5    ? EVP_md5()
-                       : kind == WS_HASH_SHA1 ? EVP_sha1()
+    const EVP_MD *md = kind == WS_HASH_MD5      ? EVP_md5()
+                       : kind == WS_HASH_SHA1   ? EVP_sha1()
                        : kind == WS_HASH_SHA512 ? EVP_sha512()
                                                 : EVP_sha256();
     struct ws_hash *made = calloc(1, sizeof *made);

@@ -39,8 +39,8 @@ enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) {
 }
 
 const char *ws_status_name(enum ws_status status) {
-    static const char *const names[] = {"ok",       "usage",     "no-memory", "range",   "read",
-                                        "write",    "format",    "unsupported", "not-found", "space",
-                                        "refused",  "different", "gone",      "cancelled"};
+    static const char *const names[] = {"ok",      "usage",     "no-memory",   "range",     "read",
+                                        "write",   "format",    "unsupported", "not-found", "space",
+                                        "refused", "different", "gone",        "cancelled"};
     return (size_t)status < sizeof names / sizeof names[0] ? names[status] : "unknown";
 }

@@ -101,10 +101,22 @@ enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error 
     static const struct {
         const char *name;
         double factor;
-    } units[] = {{"", 1},         {"B", 1},      {"bytes", 1},    {"K", 1024.0},
-                 {"KiB", 1024.0}, {"kB", 1e3},   {"KB", 1e3},     {"M", 1048576.0},
-                 {"MiB", 1048576.0}, {"MB", 1e6}, {"G", 1073741824.0}, {"GiB", 1073741824.0},
-                 {"GB", 1e9},     {"T", 1099511627776.0}, {"TiB", 1099511627776.0}, {"TB", 1e12}};
+    } units[] = {{"", 1},
+                 {"B", 1},
+                 {"bytes", 1},
+                 {"K", 1024.0},
+                 {"KiB", 1024.0},
+                 {"kB", 1e3},
+                 {"KB", 1e3},
+                 {"M", 1048576.0},
+                 {"MiB", 1048576.0},
+                 {"MB", 1e6},
+                 {"G", 1073741824.0},
+                 {"GiB", 1073741824.0},
+                 {"GB", 1e9},
+                 {"T", 1099511627776.0},
+                 {"TiB", 1099511627776.0},
+                 {"TB", 1e12}};
     char *end = NULL;
     const char *start = text ? text : "";
     double value = (*start >= '0' && *start <= '9') ? strtod(start, &end) : -1;

@@ -15,15 +15,17 @@ static enum ws_status check_target(const struct ws_plan *p, struct ws_drive *dri
         strcmp(now.serial, p->drive_serial) != 0) {
         char is[48];
         char was[48];
-        ws_fail(error, WS_E_REFUSED, "this is not the planned drive: %s, %s, serial \"%s\"; planned was %s, %s, serial \"%s\"",
+        ws_fail(error, WS_E_REFUSED,
+                "this is not the planned drive: %s, %s, serial \"%s\"; planned was %s, %s, serial \"%s\"",
                 now.short_name, ws_size_both(now.size, is, sizeof is), now.serial, p->drive_name,
                 ws_size_both(p->drive_size, was, sizeof was), p->drive_serial);
         return ws_fail_next(error, "plug in the planned drive, or make a plan for this one; nothing was written");
     }
     WS_TRY(ws_drive_may_write(&now, &rules, error));
     if (!options->confirm || strcmp(options->confirm, now.short_name) != 0) {
-        ws_fail(error, WS_E_REFUSED, options->confirm ? "the name given does not confirm this drive"
-                                                       : "the drive's name was not given to confirm it");
+        ws_fail(error, WS_E_REFUSED,
+                options->confirm ? "the name given does not confirm this drive"
+                                 : "the drive's name was not given to confirm it");
         ws_fail_where(error, "%s", now.short_name);
         return ws_fail_next(error, "confirm with the drive's own name: %s; nothing was written", now.short_name);
     }
@@ -54,8 +56,10 @@ static enum ws_status check_image(void *context, struct ws_error *error) {
         (void)ws_source_tap_hex(c->build->tap, c->result->image_sha256);
     }
     if (p->image_sha256[0] && strcmp(p->image_sha256, c->result->image_sha256) != 0) {
-        ws_fail(error, WS_E_FORMAT, "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned "
-                                    "was %.16s...", c->result->image_sha256, p->image_sha256);
+        ws_fail(error, WS_E_FORMAT,
+                "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned "
+                "was %.16s...",
+                c->result->image_sha256, p->image_sha256);
         ws_fail_where(error, "%s", p->image_path);
         return ws_fail_next(error, "make a new plan from the image as it is; the drive is unfinished and says so");
     }

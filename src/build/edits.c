@@ -42,7 +42,8 @@ static enum ws_status look_for_default(void *context, const struct ws_node *file
                                        struct ws_error *error) {
     struct editing *e = context;
     (void)error;
-    if (file->parent == e->folder && menu->kind == WS_MENU_SYSLINUX && ws_menu_default(menu)) e->folder_has_default = true;
+    if (file->parent == e->folder && menu->kind == WS_MENU_SYSLINUX && ws_menu_default(menu))
+        e->folder_has_default = true;
     return WS_OK;
 }
 
@@ -61,8 +62,7 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
         e->folder_has_default = false;
         WS_TRY(ws_medium_menus(ws_iso_tree(e->build->image.iso), look_for_default, e, error));
     }
-    const struct ws_menu_entry *entry =
-        entry_to_edit(menu, menu->kind == WS_MENU_SYSLINUX && e->folder_has_default);
+    const struct ws_menu_entry *entry = entry_to_edit(menu, menu->kind == WS_MENU_SYSLINUX && e->folder_has_default);
     if (!entry) return WS_OK;
     WS_TRY(ws_menu_remember(menu, entry, family->parameters, family->drop, &text, error));
     if (e->changes >= WS_PLAN_EDITS_MOST) {
@@ -124,7 +124,8 @@ static void warn_about_esp(struct ws_build *b) {
             char path[200];
             ws_findings_add(&b->plan->findings, WS_WARNING,
                             "the EFI partition has a start menu of its own (%s), which is not edited: check what UEFI "
-                            "starts", ws_node_path(n, path, sizeof path));
+                            "starts",
+                            ws_node_path(n, path, sizeof path));
             ws_menu_free(&menu);
         }
         free(text);

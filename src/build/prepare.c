@@ -42,8 +42,9 @@ static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error
     WS_TRY(add_image(b, b->layout, seal, p->image_size, error));
     if (b->image.table.kind != WS_TABLE_NONE) p->table = b->image.table.kind;
     if (b->image.table.kind >= WS_TABLE_GPT && p->image_size != p->drive_size)
-        ws_findings_add(&p->findings, WS_NOTE, "a replica keeps the image's own table: its backup stands at the image's "
-                                               "end, not the drive's");
+        ws_findings_add(&p->findings, WS_NOTE,
+                        "a replica keeps the image's own table: its backup stands at the image's "
+                        "end, not the drive's");
     add_part(p, "image", p->image_title, 0, 0, p->image_size);
     add_part(p, "free", "", 0, p->image_size, p->drive_size);
     return WS_OK;
@@ -56,13 +57,15 @@ static enum ws_status check_live(const struct ws_build *b, struct ws_error *erro
         return ws_fail_next(error, "plan it as a replica");
     }
     if (b->image.kind == WS_IMAGE_DISC) {
-        ws_fail(error, WS_E_UNSUPPORTED, "this image is made for discs and has no partition table: laid down whole it "
-                                         "would not start from a drive");
+        ws_fail(error, WS_E_UNSUPPORTED,
+                "this image is made for discs and has no partition table: laid down whole it "
+                "would not start from a drive");
         return ws_fail_next(error, "use the hybrid edition of the same system");
     }
     if (!p->family) {
-        ws_fail(error, WS_E_UNSUPPORTED, "this image belongs to no live family known here, so nothing can be said about "
-                                         "how it remembers");
+        ws_fail(error, WS_E_UNSUPPORTED,
+                "this image belongs to no live family known here, so nothing can be said about "
+                "how it remembers");
         return ws_fail_next(error, "plan it as a replica");
     }
     if (p->drive_sector != 512) {
@@ -145,7 +148,8 @@ static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
     if (end > was_end) {
         bool grown = false;
         status = ws_table_grow(table, ws_iso_facts(b->image.iso)->size, end, &grown, error);
-        if (status == WS_OK && !grown) status = ws_fail(error, WS_E_SPACE, "no partition of the image's own could grow");
+        if (status == WS_OK && !grown)
+            status = ws_fail(error, WS_E_SPACE, "no partition of the image's own could grow");
         if (status != WS_OK) {
             ws_fail_next(error, "this menu is too full to be edited in place; plan a replica instead");
             return status;
@@ -198,7 +202,7 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     plan->family = b->image.family;
     (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
                    b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
-                                                                             : "image");
+                                                                            : "image");
     WS_GO(ws_source_tap(image, &b->tap, error));
     WS_GO(ws_source_patched(b->tap, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
     WS_GO(ws_layout_create(ws_max_u64(plan->drive_size, image->size), &b->layout, error));

@@ -18,8 +18,8 @@ static const struct {
     const char *signature;
     size_t length;
 } signatures[] = {
-    {"NTFS", 3, "NTFS    ", 8},      {"exFAT", 3, "EXFAT   ", 8},       {"XFS", 0, "XFSB", 4},
-    {"Btrfs", 65600, "_BHRfS_M", 8}, {"LUKS", 0, "LUKS\xba\xbe", 6},    {"F2FS", 1024, "\x10\x20\xf5\xf2", 4},
+    {"NTFS", 3, "NTFS    ", 8},      {"exFAT", 3, "EXFAT   ", 8},      {"XFS", 0, "XFSB", 4},
+    {"Btrfs", 65600, "_BHRfS_M", 8}, {"LUKS", 0, "LUKS\xba\xbe", 6},   {"F2FS", 1024, "\x10\x20\xf5\xf2", 4},
     {"squashfs", 0, "hsqs", 4},      {"swap", 4086, "SWAPSPACE2", 10}, {"LVM", 536, "LVM2 001", 8},
 };
 

@@ -27,7 +27,8 @@ bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader) {
     size_t certificates = (magic == 0x20b ? 112u : 96u) + 4 * 8u; /* data directory 4 */
     (void)snprintf(loader->machine, sizeof loader->machine, "0x%04x", machine);
     for (size_t i = 0; i < sizeof machines / sizeof machines[0]; i++)
-        if (machines[i].code == machine) (void)snprintf(loader->machine, sizeof loader->machine, "%s", machines[i].name);
+        if (machines[i].code == machine)
+            (void)snprintf(loader->machine, sizeof loader->machine, "%s", machines[i].name);
     if (pe + 24 + certificates + 8 > length) return true;
     uint64_t at = ws_load_le32(optional + certificates);
     uint64_t size = ws_load_le32(optional + certificates + 4);
@@ -35,9 +36,9 @@ bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader) {
     return true;
 }
 
-enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table,
-                           const struct ws_iso_facts *iso, struct ws_source **slice, struct ws_tree **tree,
-                           struct ws_fat_facts *facts, struct ws_error *error) {
+enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,
+                           struct ws_source **slice, struct ws_tree **tree, struct ws_fat_facts *facts,
+                           struct ws_error *error) {
     uint64_t at = 0;
     uint64_t length = 0;
     for (int list = 0; list < 2 && !length; list++) {
@@ -71,8 +72,8 @@ static void look_at_loaders(struct ws_image *image, const struct ws_tree *esp) {
     for (struct ws_node *n = folder ? folder->first : NULL; n && image->loaders < WS_LOADERS_MOST; n = n->next) {
         struct ws_loader *l = &image->loader[image->loaders];
         size_t length = strlen(n->name);
-        bool boot = length > 8 && tolower((unsigned char)n->name[0]) == 'b' && tolower((unsigned char)n->name[1]) == 'o' &&
-                    tolower((unsigned char)n->name[length - 3]) == 'e';
+        bool boot = length > 8 && tolower((unsigned char)n->name[0]) == 'b' &&
+                    tolower((unsigned char)n->name[1]) == 'o' && tolower((unsigned char)n->name[length - 3]) == 'e';
         memset(l, 0, sizeof *l);
         if (!boot || n->kind != WS_NODE_FILE || !ws_loader_look(n->content, l)) continue;
         ws_node_path(n, l->path, sizeof l->path);
@@ -117,8 +118,7 @@ static void judge_starts(struct ws_image *image, bool esp_by_table) {
         if (f->boot[i].bootable && f->boot[i].platform == 0xef) image->starts_uefi_disc = true;
     }
     if (image->kind == WS_IMAGE_DISC)
-        ws_findings_add(&image->findings, WS_WARNING,
-                        "made for discs: laid down whole it does not start from a drive");
+        ws_findings_add(&image->findings, WS_WARNING, "made for discs: laid down whole it does not start from a drive");
     if (f->implanted_check)
         ws_findings_add(&image->findings, WS_NOTE, "carries a checksum of the medium, which an edited menu would fail");
     if (!image->starts_bios && image->kind == WS_IMAGE_HYBRID)
@@ -128,8 +128,9 @@ static void judge_starts(struct ws_image *image, bool esp_by_table) {
     if (image->starts_uefi && !image->secure_boot)
         ws_findings_add(&image->findings, WS_WARNING, "its UEFI loader is not signed: Secure Boot must be off");
     if (!image->family)
-        ws_findings_add(&image->findings, WS_WARNING, "no known way of remembering: its start menus belong to no live family "
-                                                      "known here");
+        ws_findings_add(&image->findings, WS_WARNING,
+                        "no known way of remembering: its start menus belong to no live family "
+                        "known here");
 }
 
 enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image, struct ws_error *error) {
@@ -178,7 +179,8 @@ enum ws_status ws_image_compare(const struct ws_source *source, const char *publ
     size_t n = strlen(published);
     char lower[WS_HASH_HEX];
     if (n != 32 && n != 40 && n != 64 && n != 128) {
-        ws_fail(error, WS_E_USAGE, "a published checksum has 32, 40, 64 or 128 hexadecimal digits, this one has %zu", n);
+        ws_fail(error, WS_E_USAGE, "a published checksum has 32, 40, 64 or 128 hexadecimal digits, this one has %zu",
+                n);
         return ws_fail_next(error, "copy the whole checksum, without the file's name");
     }
     for (size_t i = 0; i <= n; i++) {
@@ -193,6 +195,7 @@ enum ws_status ws_image_compare(const struct ws_source *source, const char *publ
                                     : WS_HASH_SHA512,
                           hex, error));
     if (strcmp(hex, lower) == 0) return WS_OK;
-    ws_fail(error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s", hex, lower);
+    ws_fail(error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s", hex,
+            lower);
     return ws_fail_next(error, "download it again; do not use this file");
 }

@@ -23,8 +23,7 @@ enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error
                    (unsigned long long)facts->size);
     WS_TRY(ws_hash_bytes(WS_HASH_SHA256, identity, strlen(identity), hex, error));
     unsigned long bits = 0;
-    for (int i = 0; i < 5; i++)
-        bits = bits << 4 | (unsigned long)(hex[i] <= '9' ? hex[i] - '0' : hex[i] - 'a' + 10);
+    for (int i = 0; i < 5; i++) bits = bits << 4 | (unsigned long)(hex[i] <= '9' ? hex[i] - '0' : hex[i] - 'a' + 10);
     for (int i = 0; i < 4; i++) {
         facts->short_name[n++] = letters[bits & 31];
         bits >>= 5;
@@ -91,8 +90,7 @@ enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source
     if (!d) return ws_fail(error, WS_E_NOMEM, "out of memory for a drive");
     d->drive = drive;
     d->sector = facts.logical_sector;
-    enum ws_status status =
-        ws_source_make(&drive_source_ops, facts.size / d->sector * d->sector, d, source, error);
+    enum ws_status status = ws_source_make(&drive_source_ops, facts.size / d->sector * d->sector, d, source, error);
     if (status != WS_OK) free(d);
     return status;
 }

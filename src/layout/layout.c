@@ -85,7 +85,8 @@ enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error) 
         struct ws_extent *e = &layout->extent[i];
         struct ws_extent *before = kept ? &layout->extent[kept - 1] : NULL;
         if (before && before->at + before->length > e->at)
-            return ws_fail(error, WS_E_RANGE, "two parts of the drive overlap: %llu bytes at %llu and %llu bytes at %llu",
+            return ws_fail(error, WS_E_RANGE,
+                           "two parts of the drive overlap: %llu bytes at %llu and %llu bytes at %llu",
                            (unsigned long long)before->length, (unsigned long long)before->at,
                            (unsigned long long)e->length, (unsigned long long)e->at);
         if (before && before->at + before->length == e->at && before->from == e->from && before->phase == e->phase &&

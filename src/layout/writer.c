@@ -150,8 +150,8 @@ enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, st
                         struct ws_error *error) {
     static const struct ws_write_options none;
     struct ws_drive_facts facts;
-    struct writer w = {.port = port, .layout = layout, .drive = drive, .options = options ? options : &none,
-                       .result = result};
+    struct writer w = {
+        .port = port, .layout = layout, .drive = drive, .options = options ? options : &none, .result = result};
     enum ws_status status = WS_OK;
     uint64_t from = 0;
     bool sealed = false;

@@ -164,8 +164,7 @@ static bool may_be_menu(const struct ws_node *n) {
            ends_with(top->name, "efi") || ends_with(top->name, "grub") || ends_with(top->name, "loader");
 }
 
-enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context,
-                               struct ws_error *error) {
+enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context, struct ws_error *error) {
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         char *text = NULL;
         size_t length = 0;
@@ -184,8 +183,8 @@ enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, 
 }
 
 bool ws_is_checklist(const char *name) {
-    static const char *const names[] = {"md5sum.txt",  "sha1sum.txt", "sha256sum.txt", "sha512sum.txt", "md5sums",
-                                        "sha1sums",    "sha256sums",  "sha512sums"};
+    static const char *const names[] = {"md5sum.txt", "sha1sum.txt", "sha256sum.txt", "sha512sum.txt",
+                                        "md5sums",    "sha1sums",    "sha256sums",    "sha512sums"};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (ends_with(name, names[i]) && strlen(name) == strlen(names[i])) return true;
     return false;

@@ -107,7 +107,8 @@ static unsigned long release_of(const struct ws_tree *tree) {
         char *end;
         if (*p < '0' || *p > '9' || (p > text && p[-1] != ' ')) continue;
         unsigned long year = strtoul(p, &end, 10);
-        if (year >= 4 && year < 100 && end[0] == '.' && end[1] >= '0' && end[1] <= '1' && end[2] >= '0' && end[2] <= '9')
+        if (year >= 4 && year < 100 && end[0] == '.' && end[1] >= '0' && end[1] <= '1' && end[2] >= '0' &&
+            end[2] <= '9')
             found = year * 100 + (unsigned long)(end[1] - '0') * 10 + (unsigned long)(end[2] - '0');
     }
     free(text);

@@ -142,7 +142,8 @@ static void mark_grub_default(struct ws_menu *menu, const struct grub_item *item
     }
     /* An item that starts no kernel (a heading, a check of the memory) hands on to the first that does. */
     if (chosen >= items || item[chosen].count == 0)
-        for (chosen = 0; chosen < items && item[chosen].count == 0; chosen++) {}
+        for (chosen = 0; chosen < items && item[chosen].count == 0; chosen++) {
+        }
     if (chosen < items) menu->entry[item[chosen].first].is_default = true;
 }
 

@@ -19,8 +19,7 @@ static json_t *parts_json(const struct ws_plan *p) {
     for (size_t i = 0; i < p->parts; i++)
         json_array_append_new(list, json_pack("{s:s, s:s, s:i, s:I, s:I}", "what", p->part[i].what, "label",
                                               p->part[i].label, "partition", (int)p->part[i].number, "at_bytes",
-                                              (json_int_t)p->part[i].at, "size_bytes",
-                                              (json_int_t)p->part[i].length));
+                                              (json_int_t)p->part[i].at, "size_bytes", (json_int_t)p->part[i].length));
     return list;
 }
 
@@ -42,13 +41,13 @@ static json_t *findings_json(const struct ws_findings *f) {
 
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
-    json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i}, s:{s:I}}", "format", format_name,
-        "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id", ws_guid_text(&p->id, id), "made_at",
-        (json_int_t)p->made_at, "image", "path", p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256",
-        p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial,
-        "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "persistence", "asked_bytes",
-        (json_int_t)p->persistence_asked);
+    json_t *root = json_pack("{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i}, s:{s:I}}",
+                             "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind),
+                             "id", ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path",
+                             p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256", p->image_sha256, "drive",
+                             "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial, "seen_at",
+                             p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
+                             (int)p->drive_sector, "persistence", "asked_bytes", (json_int_t)p->persistence_asked);
     json_t *result = json_pack(
         "{s:s, s:s, s:s, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:s, s:o, s:o, s:o}", "image_title", p->image_title,
         "live_family", p->family ? p->family->word : "", "table", ws_table_kind_name(p->table), "image_end_bytes",
@@ -74,8 +73,8 @@ struct key {
     const char *name;
     enum { TEXT, NUMBER, LIST } kind;
     void *out;
-    size_t room;        /* TEXT: bytes */
-    uint64_t most;      /* NUMBER: largest value that makes sense */
+    size_t room;   /* TEXT: bytes */
+    uint64_t most; /* NUMBER: largest value that makes sense */
 };
 
 static enum ws_status bad_key(struct ws_error *error, const char *section, const char *key, const char *what) {
@@ -87,7 +86,8 @@ static enum ws_status read_keys(json_t *object, const char *section, const struc
                                 struct ws_error *error) {
     const char *name;
     json_t *value;
-    if (!json_is_object(object)) return bad_key(error, "", section[0] ? section : "document", "is missing or no object");
+    if (!json_is_object(object))
+        return bad_key(error, "", section[0] ? section : "document", "is missing or no object");
     json_object_foreach(object, name, value) {
         size_t i = 0;
         while (i < count && strcmp(keys[i].name, name) != 0) i++;
@@ -163,9 +163,11 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     json_t *v = json_is_object(root) ? json_object_get(root, "version") : NULL;
     const char *f = json_is_object(root) ? json_string_value(json_object_get(root, "format")) : NULL;
     if (!f || strcmp(f, format_name) != 0)
-        WS_GO(ws_fail(error, WS_E_FORMAT, "this JSON document is not a plan: its \"format\" is not \"%s\"", format_name));
+        WS_GO(
+            ws_fail(error, WS_E_FORMAT, "this JSON document is not a plan: its \"format\" is not \"%s\"", format_name));
     if (json_integer_value(v) != FORMAT_VERSION)
-        WS_GO(ws_fail(error, WS_E_UNSUPPORTED, "the plan is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
+        WS_GO(ws_fail(error, WS_E_UNSUPPORTED,
+                      "the plan is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
                       json_integer_value(v), (int)FORMAT_VERSION));
     const struct key top[] = {
         {"format", TEXT, format, sizeof format, 0},
@@ -220,7 +222,8 @@ enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_pla
     };
     for (size_t i = 0; i < sizeof numbers / sizeof numbers[0]; i++)
         if (numbers[i].read != numbers[i].worked_out) {
-            ws_fail(error, WS_E_FORMAT, "the plan's \"result.%s\" is %" PRIu64 ", but from what it asks for follows %" PRIu64,
+            ws_fail(error, WS_E_FORMAT,
+                    "the plan's \"result.%s\" is %" PRIu64 ", but from what it asks for follows %" PRIu64,
                     numbers[i].key, numbers[i].read, numbers[i].worked_out);
             return ws_fail_next(error, "it was edited by hand or the image has changed; make the plan again");
         }

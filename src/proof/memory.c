@@ -66,7 +66,8 @@ static enum ws_status look_at_volume(const struct ws_source *drive, struct ws_me
             const struct ws_node *config = ws_tree_find(tree, m->family->config_path);
             char *text = NULL;
             size_t length = 0;
-            complete = config && config->content && ws_source_load(config->content, 65536, &text, &length, error) == WS_OK;
+            complete =
+                config && config->content && ws_source_load(config->content, 65536, &text, &length, error) == WS_OK;
             /* the file must name a place; a comment alone does not */
             complete = complete && strchr(text, '/') != NULL;
             free(text);
@@ -106,7 +107,8 @@ enum ws_status ws_memory_look(const struct ws_source *drive, struct ws_memory *m
     }
     m->family = ws_live_family_of_medium(ws_iso_tree(iso));
     if (!m->family) {
-        status = because(m, WS_FORGETS_NO_SYSTEM, "%s", "the system on this drive belongs to no live family known here");
+        status =
+            because(m, WS_FORGETS_NO_SYSTEM, "%s", "the system on this drive belongs to no live family known here");
         goto done;
     }
     struct menus menus = {.memory = m, .all = true};

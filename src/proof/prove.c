@@ -238,15 +238,17 @@ static void judge(struct proving *p) {
     }
     if (lost == 0) {
         proof->verdict = WS_VERDICT_KEPT;
-        (void)snprintf(proof->text, sizeof proof->text, "All changes survived %u restart%s, on the console and on the drive.",
-                       proof->starts - 1, proof->starts == 2 ? "" : "s");
+        (void)snprintf(proof->text, sizeof proof->text,
+                       "All changes survived %u restart%s, on the console and on the drive.", proof->starts - 1,
+                       proof->starts == 2 ? "" : "s");
         return;
     }
     proof->verdict = WS_VERDICT_LOST;
     const char *why = p->memory.cause != WS_FORGETS_NOT ? p->memory.cause_text
-                      : first->drive == WS_SURVIVES ? "it is on the drive, but the restarted system does not show it"
-                                                    : "everything needed is in place; read the console for what the live "
-                                                      "system itself says";
+                      : first->drive == WS_SURVIVES
+                          ? "it is on the drive, but the restarted system does not show it"
+                          : "everything needed is in place; read the console for what the live "
+                            "system itself says";
     (void)snprintf(proof->text, sizeof proof->text, "%zu of %zu changes were lost, first the %s %s. Cause: %s.", lost,
                    proof->items, first->what, first->path, why);
 }

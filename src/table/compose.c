@@ -37,9 +37,7 @@ void ws_table_new_mbr(struct ws_table *t, uint64_t disk_size, uint32_t sector, u
 }
 
 static bool has_gpt(const struct ws_table *t) { return t->kind >= WS_TABLE_GPT; }
-static bool mbr_counts(const struct ws_table *t) {
-    return t->kind == WS_TABLE_MBR || t->kind == WS_TABLE_MBR_FIRST;
-}
+static bool mbr_counts(const struct ws_table *t) { return t->kind == WS_TABLE_MBR || t->kind == WS_TABLE_MBR_FIRST; }
 
 enum ws_status ws_table_resize(struct ws_table *t, uint64_t disk_size, struct ws_error *error) {
     uint64_t was = sectors_of(t);

@@ -62,8 +62,9 @@ struct copy {
     size_t entries_bytes;
 };
 
-static enum ws_status read_copy(const struct ws_source *source, const struct ws_table *t, uint64_t lba, const char *which,
-                                struct copy *copy, struct ws_findings *findings, struct ws_error *error) {
+static enum ws_status read_copy(const struct ws_source *source, const struct ws_table *t, uint64_t lba,
+                                const char *which, struct copy *copy, struct ws_findings *findings,
+                                struct ws_error *error) {
     WS_TRY(ws_source_read(source, lba * t->sector, copy->header, 512, error));
     copy->found = memcmp(copy->header, "EFI PART", 8) == 0;
     const char *fault = header_fault(t, copy->header, lba);
@@ -74,8 +75,8 @@ static enum ws_status read_copy(const struct ws_source *source, const struct ws_
     copy->entries_bytes = (size_t)ws_load_le32(copy->header + 80) * ws_load_le32(copy->header + 84);
     copy->entries = malloc(copy->entries_bytes);
     if (!copy->entries) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    WS_TRY(ws_source_read(source, ws_load_le64(copy->header + 72) * t->sector, copy->entries, copy->entries_bytes,
-                          error));
+    WS_TRY(
+        ws_source_read(source, ws_load_le64(copy->header + 72) * t->sector, copy->entries, copy->entries_bytes, error));
     copy->sound = ws_crc32(copy->entries, copy->entries_bytes) == ws_load_le32(copy->header + 88);
     if (!copy->sound) ws_findings_add(findings, WS_FAULT, "the %s GPT entries have a wrong checksum", which);
     return WS_OK;
@@ -160,8 +161,7 @@ enum ws_status ws_table_read(const struct ws_source *source, uint32_t sector, st
         if (!primary.sound)
             ws_findings_add(findings, WS_WARNING, "the primary GPT is damaged; its backup at the drive's end was used");
         if (primary.sound && backup.sound) compare_copies(t, &primary, &backup, findings);
-        else if (primary.sound)
-            ws_findings_add(findings, WS_WARNING, "the backup GPT is missing or damaged");
+        else if (primary.sound) ws_findings_add(findings, WS_WARNING, "the backup GPT is missing or damaged");
         t->kind = !protective ? WS_TABLE_MBR_FIRST : others ? WS_TABLE_HYBRID : WS_TABLE_GPT;
         if (!protective && !others)
             ws_findings_add(findings, WS_FAULT, "there is a GPT but no protective entry in the MBR: systems ignore it");
@@ -229,8 +229,7 @@ enum ws_status ws_table_check(const struct ws_source *source, uint32_t sector, s
     struct ws_table *t = malloc(sizeof *t);
     if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     enum ws_status status = ws_table_read(source, sector, t, findings, error);
-    if (status == WS_OK && t->kind == WS_TABLE_NONE)
-        ws_findings_add(findings, WS_FAULT, "there is no partition table");
+    if (status == WS_OK && t->kind == WS_TABLE_NONE) ws_findings_add(findings, WS_FAULT, "there is no partition table");
     if (status == WS_OK && t->kind != WS_TABLE_NONE) {
         check_places(t, findings);
         check_overlaps(t->mbr, t->mbr_count, "MBR", findings);

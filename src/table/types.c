@@ -51,8 +51,7 @@ void ws_table_free_tail(const struct ws_table *table, uint64_t *first, uint64_t 
     if (table->kind == WS_TABLE_MBR || table->kind == WS_TABLE_MBR_FIRST)
         *end = ws_min_u64(*end, 0xffffffffull * table->sector);
     for (size_t i = 0; i < table->mbr_count; i++)
-        if (table->mbr[i].mbr_type != 0xee)
-            *first = ws_max_u64(*first, table->mbr[i].at + table->mbr[i].length);
+        if (table->mbr[i].mbr_type != 0xee) *first = ws_max_u64(*first, table->mbr[i].at + table->mbr[i].length);
     if (has_gpt)
         for (size_t i = 0; i < table->gpt_count; i++)
             *first = ws_max_u64(*first, table->gpt[i].at + table->gpt[i].length);

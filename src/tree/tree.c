@@ -77,7 +77,9 @@ void ws_tree_close(struct ws_tree *tree) {
     free(tree);
 }
 
-struct ws_node *ws_tree_root(const struct ws_tree *tree) { return (struct ws_node *)&tree->root; }
+struct ws_node *ws_tree_root(const struct ws_tree *tree) {
+    return (struct ws_node *)&tree->root;
+}
 
 size_t ws_tree_count(const struct ws_tree *tree) { return tree->count; }
 
@@ -149,9 +151,13 @@ static struct ws_node *find(const struct ws_tree *tree, const char *path, bool a
     return at;
 }
 
-struct ws_node *ws_tree_find(const struct ws_tree *tree, const char *path) { return find(tree, path, false); }
+struct ws_node *ws_tree_find(const struct ws_tree *tree, const char *path) {
+    return find(tree, path, false);
+}
 
-struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *path) { return find(tree, path, true); }
+struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *path) {
+    return find(tree, path, true);
+}
 
 enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error) {
     struct ws_node *at = ws_tree_root(tree);

@@ -126,8 +126,8 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     ws_store_le16(s + 0x5a, (uint16_t)group);
     ws_store_le32(s + 0x5c, COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_DIR_INDEX);
     ws_store_le32(s + 0x60, INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG);
-    ws_store_le32(s + 0x64, RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE |
-                                RO_METADATA_CSUM);
+    ws_store_le32(s + 0x64,
+                  RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM);
     memcpy(s + 0x68, g->params.id.byte, 16);
     memcpy(s + 0x78, g->params.label, strlen(g->params.label));
     ws_store_le32(s + 0xe0, INO_JOURNAL);
@@ -241,8 +241,8 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
     WS_TRY(ws_layout_own(layout, c.descriptors, error));
     WS_TRY(ws_source_make(&bitmaps_ops, 2ull * g->groups * BLOCK, (void *)g, &c.bitmaps, error));
     WS_TRY(ws_layout_own(layout, c.bitmaps, error));
-    WS_TRY(ws_source_make(&inodes_ops, (uint64_t)g->groups * g->inodes_a_group * INODE_SIZE, (void *)g, &c.inodes,
-                          error));
+    WS_TRY(
+        ws_source_make(&inodes_ops, (uint64_t)g->groups * g->inodes_a_group * INODE_SIZE, (void *)g, &c.inodes, error));
     WS_TRY(ws_layout_own(layout, c.inodes, error));
     WS_TRY(ext4_data_source(g, &c.data, error));
     WS_TRY(ws_layout_own(layout, c.data, error));

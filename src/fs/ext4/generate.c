@@ -118,8 +118,7 @@ static void make_root(const struct ws_ext4_geometry *g, size_t item, const struc
     uint32_t first = deep ? shape->leaves : 0;
     uint16_t entries = (uint16_t)(shape->tree - first);
     for (uint16_t i = 0; i < entries; i++)
-        store_index(out + 12 + 12 * (size_t)i,
-                    leaf_start(g, item, shape, deep ? (uint32_t)i * EXTENTS_A_BLOCK : i),
+        store_index(out + 12 + 12 * (size_t)i, leaf_start(g, item, shape, deep ? (uint32_t)i * EXTENTS_A_BLOCK : i),
                     tree_block(g, item, shape, first + i));
     extent_header(out, entries, EXTENTS_IN_INODE, deep ? 2 : 1);
 }
@@ -235,7 +234,8 @@ static enum ws_status make_folder(const struct ws_ext4_geometry *g, size_t item,
     const struct ws_node *folder = g->item[item].node;
     uint32_t ino = ext4_ino_of_item(item);
     uint8_t *all = calloc((size_t)blocks, BLOCK);
-    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %llu KiB", (unsigned long long)blocks * 4);
+    if (!all)
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %llu KiB", (unsigned long long)blocks * 4);
     uint8_t *block = all;
     size_t last = 12;
     size_t used = 24;

@@ -121,8 +121,7 @@ void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_sh
     for (;;) {
         uint64_t start = g->item[item].start + (shape->xattr_block ? 1 : 0) + shape->tree;
         shape->extents = count_extents(g, start, shape->content);
-        uint32_t leaves =
-            shape->extents <= EXTENTS_IN_INODE ? 0 : (uint32_t)ws_div_up(shape->extents, EXTENTS_A_BLOCK);
+        uint32_t leaves = shape->extents <= EXTENTS_IN_INODE ? 0 : (uint32_t)ws_div_up(shape->extents, EXTENTS_A_BLOCK);
         uint32_t tree = leaves <= EXTENTS_IN_INODE ? leaves : leaves + (uint32_t)ws_div_up(leaves, EXTENTS_A_BLOCK);
         if (tree <= shape->tree) break;
         shape->tree = tree;

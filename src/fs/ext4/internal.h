@@ -24,25 +24,25 @@ enum {
     LOST_FOUND_BLOCKS = 4
 };
 enum { /* feature bits; "incompat" ones change the layout */
-    COMPAT_JOURNAL = 0x4,
-    COMPAT_XATTR = 0x8,
-    COMPAT_DIR_INDEX = 0x20,
-    INCOMPAT_FILETYPE = 0x2,
-    INCOMPAT_RECOVER = 0x4,
-    INCOMPAT_META_BG = 0x10,
-    INCOMPAT_EXTENTS = 0x40,
-    INCOMPAT_64BIT = 0x80,
-    INCOMPAT_FLEX_BG = 0x200,
-    INCOMPAT_CSUM_SEED = 0x2000,
-    INCOMPAT_LARGEDIR = 0x4000,
-    RO_SPARSE_SUPER = 0x1,
-    RO_LARGE_FILE = 0x2,
-    RO_HUGE_FILE = 0x8,
-    RO_GDT_CSUM = 0x10,
-    RO_DIR_NLINK = 0x20,
-    RO_EXTRA_ISIZE = 0x40,
-    RO_METADATA_CSUM = 0x400,
-    RO_ORPHAN_PRESENT = 0x10000
+       COMPAT_JOURNAL = 0x4,
+       COMPAT_XATTR = 0x8,
+       COMPAT_DIR_INDEX = 0x20,
+       INCOMPAT_FILETYPE = 0x2,
+       INCOMPAT_RECOVER = 0x4,
+       INCOMPAT_META_BG = 0x10,
+       INCOMPAT_EXTENTS = 0x40,
+       INCOMPAT_64BIT = 0x80,
+       INCOMPAT_FLEX_BG = 0x200,
+       INCOMPAT_CSUM_SEED = 0x2000,
+       INCOMPAT_LARGEDIR = 0x4000,
+       RO_SPARSE_SUPER = 0x1,
+       RO_LARGE_FILE = 0x2,
+       RO_HUGE_FILE = 0x8,
+       RO_GDT_CSUM = 0x10,
+       RO_DIR_NLINK = 0x20,
+       RO_EXTRA_ISIZE = 0x40,
+       RO_METADATA_CSUM = 0x400,
+       RO_ORPHAN_PRESENT = 0x10000
 };
 enum { FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
 enum { GROUP_INODE_UNINIT = 1, GROUP_BLOCK_UNINIT = 2, GROUP_INODE_ZEROED = 4 };
@@ -62,15 +62,16 @@ bool ext4_has_super(uint32_t group);
 uint64_t ext4_physical(const struct ws_ext4_geometry *g, uint64_t d, uint64_t most, uint64_t *contiguous);
 /* Blocks of data space used in this group. */
 uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group);
-uint64_t ext4_super_offset(const struct ws_ext4_geometry *g, uint32_t group); /* blocks before bitmaps of a flex group */
+uint64_t ext4_super_offset(const struct ws_ext4_geometry *g,
+                           uint32_t group); /* blocks before bitmaps of a flex group */
 uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first);
 
 /* How an inode's blocks divide. */
 struct ext4_shape {
-    uint64_t content;   /* blocks of content */
-    uint32_t tree;      /* blocks of the extent tree outside the inode */
-    uint32_t leaves;    /* of these, leaves */
-    bool xattr_block;   /* attributes did not fit into the inode */
+    uint64_t content; /* blocks of content */
+    uint32_t tree;    /* blocks of the extent tree outside the inode */
+    uint32_t leaves;  /* of these, leaves */
+    bool xattr_block; /* attributes did not fit into the inode */
     uint64_t extents;
 };
 void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape);

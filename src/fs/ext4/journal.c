@@ -48,9 +48,9 @@ static enum ws_status open_journal(struct ext4_volume *v, struct journal *j, str
 }
 
 struct mapped {
-    uint64_t block;    /* on the volume */
-    uint64_t order;    /* later copies win */
-    uint32_t in_log;   /* journal block */
+    uint64_t block;  /* on the volume */
+    uint64_t order;  /* later copies win */
+    uint32_t in_log; /* journal block */
     uint32_t sequence;
     bool escaped;
 };
@@ -159,8 +159,8 @@ static enum ws_status scan(struct replay *r, struct ws_error *error) {
             for (size_t p = 16; p + one <= end; p += one) {
                 if (!grow((void **)&r->revoked, &r->revoked_room, r->revoked_count, sizeof *r->revoked))
                     WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for the journal"));
-                r->revoked[r->revoked_count++] = (struct revoked){
-                    one == 8 ? ws_load_be64(block + p) : ws_load_be32(block + p), sequence};
+                r->revoked[r->revoked_count++] =
+                    (struct revoked){one == 8 ? ws_load_be64(block + p) : ws_load_be32(block + p), sequence};
             }
         } else if (kind == KIND_DESCRIPTOR) {
             if (!tail_is_right(j, block)) break;

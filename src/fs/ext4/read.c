@@ -9,7 +9,7 @@ struct seen {
     struct {
         uint32_t ino;
         struct ws_node *node;
-    } *slot;
+    } * slot;
     size_t count, room;
 };
 

@@ -244,8 +244,8 @@ enum ws_status ext4_runs(struct ext4_volume *v, uint32_t ino, const uint8_t *ino
     } else {
         uint64_t logical = 0;
         for (int i = 0; status == WS_OK && i < 15; i++)
-            status = walk_blocks(v, ws_load_le32(inode + 0x28 + 4 * (size_t)i), i < 12 ? 0 : i - 11, &logical, &list,
-                                 error);
+            status =
+                walk_blocks(v, ws_load_le32(inode + 0x28 + 4 * (size_t)i), i < 12 ? 0 : i - 11, &logical, &list, error);
     }
     if (status != WS_OK) {
         free(list.run);

@@ -9,8 +9,12 @@ static const struct {
     const char *prefix;
     uint8_t index;
 } prefixes[] = {
-    {"system.posix_acl_access", 2}, {"system.posix_acl_default", 3}, {"user.", 1}, {"trusted.", 4},
-    {"security.", 6},               {"system.", 7},
+    {"system.posix_acl_access", 2},
+    {"system.posix_acl_default", 3},
+    {"user.", 1},
+    {"trusted.", 4},
+    {"security.", 6},
+    {"system.", 7},
 };
 enum { PREFIXES = sizeof prefixes / sizeof prefixes[0], ENTRY = 16, ATTRIBUTES_MOST = 128 };
 
@@ -112,8 +116,7 @@ static size_t room_needed(const struct attribute *list, size_t count) {
 static uint32_t entry_hash(const struct attribute *a, const uint8_t *padded_value) {
     uint32_t hash = 0;
     for (size_t i = 0; i < a->name_length; i++) hash = hash << 5 ^ hash >> 27 ^ (uint8_t)a->name[i];
-    for (size_t i = 0; i < rounded(a->length); i += 4)
-        hash = hash << 16 ^ hash >> 16 ^ ws_load_le32(padded_value + i);
+    for (size_t i = 0; i < rounded(a->length); i += 4) hash = hash << 16 ^ hash >> 16 ^ ws_load_le32(padded_value + i);
     return hash;
 }
 

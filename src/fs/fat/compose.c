@@ -82,21 +82,26 @@ static bool shape_for(struct composing *c, uint64_t size, unsigned bits, uint32_
     s->sectors = size / 512;
     s->fats = 2;
     s->reserved = bits == 32 ? 32 : 4;
-    s->root_entries = bits == 32 ? 0 : ws_round_up(ws_max_u64(folder_entries(ws_tree_root(c->tree), c->params), 512), 16);
+    s->root_entries =
+        bits == 32 ? 0 : ws_round_up(ws_max_u64(folder_entries(ws_tree_root(c->tree), c->params), 512), 16);
     s->root_cluster = bits == 32 ? 2 : 0;
     /* The table's length depends on the clusters, which depend on it: the first guess is large enough. */
-    uint64_t data = s->sectors > s->reserved + s->root_entries / 16 ? s->sectors - s->reserved - s->root_entries / 16 : 0;
+    uint64_t data =
+        s->sectors > s->reserved + s->root_entries / 16 ? s->sectors - s->reserved - s->root_entries / 16 : 0;
     uint64_t guess = data * 512 / cluster + 2;
     s->fat_sectors = ws_div_up(ws_div_up(guess * bits, 8), 512);
     if (fat_data_at(s) >= size) return false;
     s->clusters = (s->sectors * 512 - fat_data_at(s)) / cluster;
-    return bits == 12 ? s->clusters < 4085 : bits == 16 ? s->clusters >= 4085 && s->clusters < 65525
-                                                          : s->clusters >= 65525 && s->clusters < 0x0ffffff0;
+    return bits == 12   ? s->clusters < 4085
+           : bits == 16 ? s->clusters >= 4085 && s->clusters < 65525
+                        : s->clusters >= 65525 && s->clusters < 0x0ffffff0;
 }
 
 static bool choose_shape(struct composing *c, uint64_t size) {
-    for (uint32_t cluster = size < (4ull << 20) ? 512 : size < (256ull << 20) ? 2048 : 4096; cluster <= 32768;
-         cluster *= 2)
+    for (uint32_t cluster = size < (4ull << 20)     ? 512
+                            : size < (256ull << 20) ? 2048
+                                                    : 4096;
+         cluster <= 32768; cluster *= 2)
         if (shape_for(c, size, 12, cluster) || shape_for(c, size, 16, cluster) || shape_for(c, size, 32, cluster))
             return true;
     return false;
@@ -282,7 +287,8 @@ static enum ws_status add_files(const struct composing *c, uint64_t at, struct w
     for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         uint64_t place_at = at + fat_data_at(&c->s) + (n->work ? n->work - 2 : 0) * c->s.cluster;
         if (n->kind == WS_NODE_FILE) {
-            if (n->content) WS_TRY(ws_layout_add(layout, place_at, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
+            if (n->content)
+                WS_TRY(ws_layout_add(layout, place_at, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
             continue;
         }
         struct ws_text text = {0};

@@ -17,9 +17,7 @@ static inline uint64_t fat_root_at(const struct fat_shape *s) {
 static inline uint64_t fat_data_at(const struct fat_shape *s) {
     return fat_root_at(s) + ws_round_up(s->root_entries * 32, s->sector);
 }
-static inline uint32_t fat_end_mark(unsigned bits) {
-    return bits == 12 ? 0xfff : bits == 16 ? 0xffff : 0x0fffffff;
-}
+static inline uint32_t fat_end_mark(unsigned bits) { return bits == 12 ? 0xfff : bits == 16 ? 0xffff : 0x0fffffff; }
 /** Checksum that ties long-name entries to their short one (section 7.2). */
 static inline uint8_t fat_name_sum(const uint8_t name[11]) {
     uint8_t sum = 0;

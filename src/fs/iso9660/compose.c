@@ -9,8 +9,8 @@ enum { RECORD = 33, FIRST_DESCRIPTOR = 16, JOLIET_NAME = 64 };
 
 struct folder {
     struct ws_node *node;
-    uint32_t parent;       /* index into the list */
-    uint64_t at[2];        /* byte of its extent: primary, Joliet */
+    uint32_t parent; /* index into the list */
+    uint64_t at[2];  /* byte of its extent: primary, Joliet */
     uint32_t length[2];
 };
 
@@ -341,8 +341,8 @@ static void make_descriptor(const struct composing *c, int tree, uint8_t d[WS_IS
     both16(d + 128, WS_ISO_SECTOR);
     both32(d + 132, c->table_length[tree]);
     ws_store_le32(d + 140, (uint32_t)(c->table_at[tree] / WS_ISO_SECTOR));
-    ws_store_be32(d + 148, (uint32_t)((c->table_at[tree] + ws_round_up(c->table_length[tree], WS_ISO_SECTOR)) /
-                                      WS_ISO_SECTOR));
+    ws_store_be32(d + 148,
+                  (uint32_t)((c->table_at[tree] + ws_round_up(c->table_length[tree], WS_ISO_SECTOR)) / WS_ISO_SECTOR));
     make_record(c, c->folder[0].node, tree, 1, c->folder[0].at[tree], c->folder[0].length[tree], record);
     memcpy(d + 156, record, 34);
     d[156] = 34;

@@ -27,9 +27,9 @@ static enum ws_status read_catalogue(struct ws_iso *iso, uint64_t at, struct ws_
         if (e[0] != 0x88 && e[0] != 0x00) continue;
         uint64_t start = (uint64_t)ws_load_le32(e + 8) * WS_ISO_SECTOR;
         if (start == 0 || start >= iso->source->size) continue;
-        iso->facts.boot[iso->facts.boots++] = (struct ws_iso_boot){
-            platform, e[0] == 0x88, e[1] & 15, start,
-            ws_min_u64((uint64_t)ws_load_le16(e + 6) * 512, iso->source->size - start)};
+        iso->facts.boot[iso->facts.boots++] =
+            (struct ws_iso_boot){platform, e[0] == 0x88, e[1] & 15, start,
+                                 ws_min_u64((uint64_t)ws_load_le16(e + 6) * 512, iso->source->size - start)};
     }
     return WS_OK;
 }
@@ -147,8 +147,10 @@ enum ws_status ws_iso_replace(struct ws_iso *iso, struct ws_source *patched, con
     *place = WS_ISO_IN_PLACE;
     if (need > had) {
         if (!end) {
-            ws_fail(error, WS_E_SPACE, "the new text (%zu bytes) does not fit where the old one stands, and the image "
-                                       "cannot grow", length);
+            ws_fail(error, WS_E_SPACE,
+                    "the new text (%zu bytes) does not fit where the old one stands, and the image "
+                    "cannot grow",
+                    length);
             return ws_fail_where(error, "%s", path);
         }
         now = *end;

@@ -166,7 +166,7 @@ struct reading {
     struct ws_tree *tree;
     bool joliet;
     bool rock;
-    size_t skip; /* bytes before the system-use fields, from the SP entry */
+    size_t skip;             /* bytes before the system-use fields, from the SP entry */
     struct ws_node *growing; /* the file whose next extent follows */
     struct ws_run *runs;
     size_t runs_count;
@@ -308,8 +308,8 @@ static enum ws_status look_for_rock(struct reading *r, const uint8_t *root, stru
     return WS_OK;
 }
 
-enum ws_status iso_read_tree(struct ws_iso *iso, const uint8_t *root, bool joliet, struct ws_tree **tree,
-                             bool *rock, struct ws_error *error) {
+enum ws_status iso_read_tree(struct ws_iso *iso, const uint8_t *root, bool joliet, struct ws_tree **tree, bool *rock,
+                             struct ws_error *error) {
     struct reading r = {.iso = iso, .joliet = joliet};
     enum ws_status status;
     if (root[0] < 34) return damaged(error, "its root folder's record is too short", 0);
