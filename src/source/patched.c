@@ -22,7 +22,7 @@ static enum ws_status patched_read(const struct ws_source *source, uint64_t at, 
     const struct patched *p = source->state;
     char *out = buffer;
     uint64_t from_base = at < p->base->size ? ws_min_u64(length, p->base->size - at) : 0;
-    WS_TRY(ws_source_read(p->base, at, out, (size_t)from_base, error));
+    if (from_base) WS_TRY(ws_source_read(p->base, at, out, (size_t)from_base, error));
     memset(out + from_base, 0, length - (size_t)from_base);
     for (size_t i = 0; i < p->count; i++) {
         const struct patch *patch = &p->patch[i];

@@ -1,0 +1,275 @@
+/* harness.c — running tests, scratch files, judges. */
+#include "tests/harness.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/loop.h>
+#include <stdarg.h>
+#include <sys/ioctl.h>
+#include <sys/mount.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+struct ws_error error;
+static int failures; /* in the running test */
+static bool skipped;
+static uint64_t seed, state;
+static char folder[64];
+
+void fail_at(const char *file, int line, const char *format, ...) {
+    va_list list;
+    const char *name = strrchr(file, '/');
+    if (failures++ < 12) {
+        printf("    %s:%d: ", name ? name + 1 : file, line);
+        va_start(list, format);
+        vprintf(format, list);
+        va_end(list);
+        printf("\n");
+    }
+}
+
+void skip_test(const char *why) {
+    skipped = true;
+    printf("    left out: %s\n", why);
+}
+
+uint64_t random_seed(void) { return seed; }
+
+uint64_t random_next(void) { /* splitmix64 */
+    uint64_t z = (state += 0x9e3779b97f4a7c15ull);
+    z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9ull;
+    z = (z ^ z >> 27) * 0x94d049bb133111ebull;
+    return z ^ z >> 31;
+}
+
+uint64_t random_below(uint64_t limit) { return limit ? random_next() % limit : 0; }
+
+void random_bytes(void *out, size_t length) {
+    uint8_t *p = out;
+    for (size_t i = 0; i < length; i++) p[i] = (uint8_t)random_next();
+}
+
+const char *scratch(const char *name) {
+    static char paths[16][256];
+    static int next;
+    char *path = paths[next++ % 16];
+    if (!folder[0]) {
+        snprintf(folder, sizeof folder, "/tmp/satchel-test-XXXXXX");
+        if (!mkdtemp(folder)) {
+            perror("scratch folder");
+            exit(1);
+        }
+    }
+    snprintf(path, 256, "%s/%s", folder, name);
+    return path;
+}
+
+int run_tests(int argc, char **argv, const struct test *tests) {
+    int passed = 0, failed = 0, left_out = 0;
+    const char *wanted = getenv("WS_TEST_SEED");
+    seed = wanted ? strtoull(wanted, NULL, 0) : (uint64_t)time(NULL) * 1000003u + (uint64_t)getpid();
+    setvbuf(stdout, NULL, _IOLBF, 0);
+    printf("seed %llu\n", (unsigned long long)seed);
+    for (const struct test *t = tests; t->name; t++) {
+        if (argc > 1 && !strstr(t->name, argv[1])) continue;
+        failures = 0;
+        skipped = false;
+        state = seed;
+        t->run();
+        if (failures) printf("FAILED  %s (WS_TEST_SEED=%llu)\n", t->name, (unsigned long long)seed);
+        else printf("%s  %s\n", skipped ? "skipped" : "passed ", t->name);
+        if (failures) failed++;
+        else if (skipped) left_out++;
+        else passed++;
+    }
+    if (folder[0]) (void)shell(NULL, "rm -rf '%s'", folder);
+    printf("%d passed, %d failed, %d skipped\n", passed, failed, left_out);
+    return failed ? 1 : 0;
+}
+
+void save_source(const struct ws_source *source, const char *path) {
+    enum { STEP = 1 << 20 };
+    static const char zeros[4096];
+    int fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    char *buffer = malloc(STEP);
+    bool good = fd >= 0 && buffer && ftruncate(fd, (off_t)source->size) == 0;
+    for (uint64_t at = 0; good && at < source->size; at += STEP) {
+        size_t step = source->size - at < STEP ? (size_t)(source->size - at) : STEP;
+        good = ws_source_read(source, at, buffer, step, &error) == WS_OK;
+        for (size_t i = 0; good && i < step; i += 4096) { /* zeros stay holes */
+            size_t n = step - i < 4096 ? step - i : 4096;
+            if (memcmp(buffer + i, zeros, n) != 0) good = pwrite(fd, buffer + i, n, (off_t)(at + i)) == (ssize_t)n;
+        }
+    }
+    if (!good) fail_at(__FILE__, __LINE__, "%s cannot be written: %s", path, error.what);
+    if (fd >= 0) close(fd);
+    free(buffer);
+}
+
+void save_layout(const struct ws_layout *layout, const char *path) {
+    enum { STEP = 4 << 20 };
+    int fd = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    char *buffer = malloc(STEP);
+    bool good = fd >= 0 && buffer && ftruncate(fd, (off_t)ws_layout_size(layout)) == 0;
+    for (size_t i = 0; good && i < ws_layout_count(layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(layout, i);
+        for (uint64_t at = 0; good && at < e->length; at += STEP) {
+            size_t step = e->length - at < STEP ? (size_t)(e->length - at) : STEP;
+            good = ws_source_read(e->from, e->from_at + at, buffer, step, &error) == WS_OK &&
+                   pwrite(fd, buffer, step, (off_t)(e->at + at)) == (ssize_t)step;
+        }
+    }
+    if (!good) fail_at(__FILE__, __LINE__, "%s cannot be written: %s", path, error.what);
+    if (fd >= 0) close(fd);
+    free(buffer);
+}
+
+int shell(struct ws_text *out, const char *format, ...) {
+    char command[4096];
+    char buffer[4096];
+    va_list list;
+    va_start(list, format);
+    vsnprintf(command, sizeof command - 8, format, list);
+    va_end(list);
+    strcat(command, " 2>&1");
+    FILE *pipe = popen(command, "r");
+    if (!pipe) return -1;
+    size_t got;
+    while ((got = fread(buffer, 1, sizeof buffer, pipe)) > 0)
+        if (out) ws_text_add(out, buffer, got);
+    int status = pclose(pipe);
+    return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+}
+
+bool have_program(const char *name) { return shell(NULL, "command -v %s >/dev/null", name) == 0; }
+
+bool may_mount(void) { return geteuid() == 0 && access("/dev/loop-control", W_OK) == 0; }
+
+bool loop_attach(const char *path, char device[64]) {
+    for (int attempt = 0; attempt < 20; attempt++) {
+        int control = open("/dev/loop-control", O_RDWR | O_CLOEXEC);
+        int n = control >= 0 ? ioctl(control, LOOP_CTL_GET_FREE) : -1;
+        if (control >= 0) close(control);
+        if (n < 0) break;
+        snprintf(device, 64, "/dev/loop%d", n);
+        int loop = open(device, O_RDWR | O_CLOEXEC);
+        int file = open(path, O_RDWR | O_CLOEXEC);
+        struct loop_config config = {.fd = (__u32)file, .info.lo_flags = LO_FLAGS_PARTSCAN};
+        bool good = loop >= 0 && file >= 0 && ioctl(loop, LOOP_CONFIGURE, &config) == 0;
+        int why = errno;
+        if (loop >= 0) close(loop);
+        if (file >= 0) close(file);
+        if (good) return true;
+        if (why != EBUSY) break;
+        usleep(20000);
+    }
+    fail_at(__FILE__, __LINE__, "no loop device for %s: %s", path, strerror(errno));
+    return false;
+}
+
+void loop_detach(const char *device) {
+    int loop = open(device, O_RDWR | O_CLOEXEC);
+    if (loop < 0) return;
+    (void)ioctl(loop, LOOP_CLR_FD, 0);
+    close(loop);
+}
+
+bool mount_at(const char *device, const char *type, const char *options, const char *place) {
+    (void)mkdir(place, 0755);
+    unsigned long flags = options && strstr(options, "ro") ? MS_RDONLY : 0;
+    if (mount(device, place, type, flags, options && !flags ? options : NULL) == 0) return true;
+    fail_at(__FILE__, __LINE__, "the kernel does not mount %s as %s: %s", device, type, strerror(errno));
+    return false;
+}
+
+void unmount(const char *place) {
+    for (int i = 0; i < 50 && umount(place) != 0 && errno == EBUSY; i++) usleep(20000);
+}
+
+/* The drive in memory. */
+static enum ws_status md_describe(struct ws_drive *drive, struct ws_drive_facts *facts, struct ws_error *e) {
+    (void)e;
+    *facts = ((struct memory_drive *)drive)->facts;
+    return WS_OK;
+}
+
+static enum ws_status md_read(struct ws_drive *drive, uint64_t at, void *buffer, size_t length, struct ws_error *e) {
+    struct memory_drive *d = (struct memory_drive *)drive;
+    if (at % d->facts.logical_sector || length % d->facts.logical_sector || at + length > d->facts.size)
+        return ws_fail(e, WS_E_READ, "a read that is not whole sectors: %zu at %llu", length, (unsigned long long)at);
+    memcpy(buffer, d->bytes + at, length);
+    if (d->corrupt_at >= at && d->corrupt_at < at + length) ((uint8_t *)buffer)[d->corrupt_at - at] ^= 0x40;
+    return WS_OK;
+}
+
+static enum ws_status md_write(struct ws_drive *drive, uint64_t at, const void *bytes, size_t length,
+                               struct ws_error *e) {
+    struct memory_drive *d = (struct memory_drive *)drive;
+    if (at % d->facts.logical_sector || length % d->facts.logical_sector || at + length > d->facts.size)
+        return ws_fail(e, WS_E_WRITE, "a write that is not whole sectors: %zu at %llu", length, (unsigned long long)at);
+    d->writes++;
+    if (d->fail_at_write && d->writes >= d->fail_at_write)
+        return ws_fail(e, WS_E_GONE, "the drive was pulled out at write %llu", (unsigned long long)d->writes);
+    if (at < d->last_end && d->last_end - at > d->lowest_gap) d->lowest_gap = d->last_end - at;
+    d->last_end = at + length;
+    d->written += length;
+    memcpy(d->bytes + at, bytes, length);
+    return WS_OK;
+}
+
+static enum ws_status md_flush(struct ws_drive *drive, struct ws_error *e) {
+    (void)e;
+    ((struct memory_drive *)drive)->flushes++;
+    return WS_OK;
+}
+
+static enum ws_status md_discard(struct ws_drive *drive, uint64_t at, uint64_t length, struct ws_error *e) {
+    (void)drive, (void)at, (void)length;
+    return ws_fail(e, WS_E_UNSUPPORTED, "no discards");
+}
+
+static void md_close(struct ws_drive *drive) { (void)drive; }
+
+struct memory_drive *memory_drive(uint64_t size, uint32_t sector) {
+    static const struct ws_drive_ops ops = {md_describe, md_read,  md_write, md_flush,
+                                            md_discard,  md_flush, md_flush, md_close};
+    struct memory_drive *d = calloc(1, sizeof *d);
+    d->drive.ops = &ops;
+    d->bytes = malloc(size);
+    memset(d->bytes, 0xe5, size); /* an earlier life, not zeros */
+    d->corrupt_at = UINT64_MAX;
+    d->facts.size = size;
+    d->facts.logical_sector = sector;
+    d->facts.physical_sector = 4096;
+    d->facts.internal = WS_NO;
+    d->facts.removable = WS_YES;
+    strcpy(d->facts.model, "Gorse 32");
+    strcpy(d->facts.serial, "TEST-1");
+    (void)ws_drive_short_name(&d->facts, &error);
+    return d;
+}
+
+void memory_drive_free(struct memory_drive *d) {
+    free(d->bytes);
+    free(d);
+}
+
+static enum ws_status at_once(struct ws_port *port, void (*work)(void *), void *context, struct ws_task **task,
+                              struct ws_error *e) {
+    (void)port, (void)e;
+    work(context);
+    *task = (struct ws_task *)port;
+    return WS_OK;
+}
+static void joined(struct ws_port *port, struct ws_task *task) { (void)port, (void)task; }
+static void no_close(struct ws_port *port) { (void)port; }
+
+struct ws_port *plain_port(void) {
+    static const struct ws_port_ops ops = {.wall_clock = ws_linux_wall_clock, .steady_clock = ws_linux_steady_clock,
+                                           .random = ws_linux_random, .start = at_once, .join = joined,
+                                           .close = no_close};
+    static struct ws_port port = {&ops};
+    return &port;
+}
