@@ -267,8 +267,11 @@ static void joined(struct ws_port *port, struct ws_task *task) { (void)port, (vo
 static void no_close(struct ws_port *port) { (void)port; }
 
 struct ws_port *plain_port(void) {
-    static const struct ws_port_ops ops = {.wall_clock = ws_linux_wall_clock, .steady_clock = ws_linux_steady_clock,
-                                           .random = ws_linux_random, .start = at_once, .join = joined,
+    static const struct ws_port_ops ops = {.wall_clock = ws_linux_wall_clock,
+                                           .steady_clock = ws_linux_steady_clock,
+                                           .random = ws_linux_random,
+                                           .start = at_once,
+                                           .join = joined,
                                            .close = no_close};
     static struct ws_port port = {&ops};
     return &port;

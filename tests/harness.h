@@ -91,7 +91,7 @@ bool mount_at(const char *device, const char *type, const char *options, const c
 void unmount(const char *place);
 
 /** A random tree: folders, files, links, hard links, devices, attributes, as the flags allow. */
-enum { TREE_LINKS = 1, TREE_DEVICES = 2, TREE_XATTRS = 4, TREE_OWNERS = 8, TREE_ALL = 15 };
+enum { TREE_LINKS = 1, TREE_DEVICES = 2, TREE_XATTRS = 4, TREE_OWNERS = 8, TREE_ALL = 15, TREE_SHORT = 16 };
 struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes);
 /** Every difference between two trees is a failed check. Flags as above say what is compared. */
 void compare_trees(const struct ws_tree *seen, const struct ws_tree *wanted, unsigned flags);
@@ -104,10 +104,10 @@ struct memory_drive {
     struct ws_drive_facts facts;
     uint8_t *bytes;
     uint64_t writes, flushes, written;
-    uint64_t lowest_gap;      /**< largest step back between two body writes; 0: ascending */
+    uint64_t lowest_gap; /**< largest step back between two body writes; 0: ascending */
     uint64_t last_end;
-    uint64_t fail_at_write;   /**< this write and all after it fail; 0 never */
-    uint64_t corrupt_at;      /**< a byte that reads back wrong; UINT64_MAX never */
+    uint64_t fail_at_write; /**< this write and all after it fail; 0 never */
+    uint64_t corrupt_at;    /**< a byte that reads back wrong; UINT64_MAX never */
 };
 struct memory_drive *memory_drive(uint64_t size, uint32_t sector);
 void memory_drive_free(struct memory_drive *drive);

@@ -5,10 +5,11 @@ static void sizes_are_read_as_technicians_write_them(void) {
     static const struct {
         const char *text;
         uint64_t bytes;
-    } good[] = {{"4G", 4ull << 30},   {"4GiB", 4ull << 30}, {"4GB", 4000000000ull}, {"512", 512},
-                {"1.5G", 3ull << 29}, {"500 MB", 500000000}, {"16M", 16 << 20},      {"2T", 2ull << 40},
-                {"64kB", 64000},      {"0", 0}};
-    static const char *const bad[] = {"", "G", "-4G", "4X", "4 apples", "4e9", "0x10", "nan", "inf", "4GG", "99999999T"};
+    } good[] = {
+        {"4G", 4ull << 30},    {"4GiB", 4ull << 30}, {"4GB", 4000000000ull}, {"512", 512},    {"1.5G", 3ull << 29},
+        {"500 MB", 500000000}, {"16M", 16 << 20},    {"2T", 2ull << 40},     {"64kB", 64000}, {"0", 0}};
+    static const char *const bad[] = {"",     "G",   "-4G", "4X",  "4 apples", "4e9",
+                                      "0x10", "nan", "inf", "4GG", "99999999T"};
     for (size_t i = 0; i < sizeof good / sizeof good[0]; i++) {
         uint64_t bytes = 1;
         OK(ws_size_parse(good[i].text, &bytes, &error));
@@ -17,7 +18,8 @@ static void sizes_are_read_as_technicians_write_them(void) {
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) {
         uint64_t bytes = 77;
         enum ws_status status = ws_size_parse(bad[i], &bytes, &error);
-        if (status == WS_OK) fail_at(__FILE__, __LINE__, "\"%s\" was taken for %llu", bad[i], (unsigned long long)bytes);
+        if (status == WS_OK)
+            fail_at(__FILE__, __LINE__, "\"%s\" was taken for %llu", bad[i], (unsigned long long)bytes);
         CHECK_INT(bytes, 77);
     }
 }

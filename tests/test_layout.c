@@ -60,7 +60,9 @@ static void a_layout_reads_as_the_drive_will(void) {
         struct ws_layout *layout = random_layout(MIB, 16, false, wanted);
         struct ws_source *view = NULL;
         for (size_t i = 0, at = 0; at < MIB; at++) { /* holes read as zeros */
-            while (i < ws_layout_count(layout) && ws_layout_extent(layout, i)->at + ws_layout_extent(layout, i)->length <= at) i++;
+            while (i < ws_layout_count(layout) &&
+                   ws_layout_extent(layout, i)->at + ws_layout_extent(layout, i)->length <= at)
+                i++;
             if (i == ws_layout_count(layout) || at < ws_layout_extent(layout, i)->at) wanted[at] = 0;
         }
         OK(ws_layout_source(layout, &view, &error));
@@ -174,7 +176,8 @@ static void a_stopped_write_is_continued(void) {
     struct ws_write_result result;
     struct watch w = {.stop_at = 600ull * MIB};
     struct ws_write_record record = {0};
-    struct ws_write_options o = {.on_progress = watch, .context = &w, .record = &record, .on_record = save, .identity = "one"};
+    struct ws_write_options o = {
+        .on_progress = watch, .context = &w, .record = &record, .on_record = save, .identity = "one"};
     uint8_t head[4096];
     random_bytes(head, sizeof head);
     OK(ws_source_zeros(SIZE, &z, &error));

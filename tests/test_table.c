@@ -30,7 +30,8 @@ static size_t faults_in(const uint8_t *bytes, uint64_t size, uint32_t sector, ch
     struct ws_source *source = NULL;
     struct ws_findings f = {0};
     size_t faults = 0;
-    if (ws_source_memory(bytes, size, &source, &error) != WS_OK || ws_table_check(source, sector, &f, &error) != WS_OK) abort();
+    if (ws_source_memory(bytes, size, &source, &error) != WS_OK || ws_table_check(source, sector, &f, &error) != WS_OK)
+        abort();
     first[0] = '\0';
     for (size_t i = 0; i < f.count; i++)
         if (f.list[i].weight == WS_FAULT && faults++ == 0) snprintf(first, room, "%s", f.list[i].text);
@@ -156,10 +157,12 @@ static void damage_anywhere_is_never_taken_for_sound(void) {
                                       ((at - 446) % 16 >= 5 && (at - 446) % 16 <= 7));
         uint8_t was = bytes[at];
         bytes[at] ^= (uint8_t)(1u << random_below(8));
-        bool harmless = geometry || (part == 0 && (at - 446) / 16 > 0 && at < 510); /* other MBR entries: another table */
+        bool harmless =
+            geometry || (part == 0 && (at - 446) / 16 > 0 && at < 510); /* other MBR entries: another table */
         bool length_or_flag = part == 0 && (at - 446 == 0 || (at - 446) >= 12) && at < 510;
         if (!harmless && !length_or_flag && faults_in(bytes, t->disk_size, 512, first, sizeof first) == 0)
-            fail_at(__FILE__, __LINE__, "byte %llu from %02x to %02x was not noticed", (unsigned long long)at, was, bytes[at]);
+            fail_at(__FILE__, __LINE__, "byte %llu from %02x to %02x was not noticed", (unsigned long long)at, was,
+                    bytes[at]);
         free(bytes);
     }
     free(t);
@@ -242,10 +245,26 @@ static void an_image_partition_grows_but_not_over_others(void) {
     free(t);
 }
 
-/* The kernel's partition code reads what was written. */
-static void the_kernel_reads_every_table(void) {
-    if (!may_mount()) {
-        skip_test("needs root and loop devices");
+/* START and SECTORS of a partition: as the kernel sees it, or where the kernel here has no partition code, as the
+ * library sees it by which systems find their volumes. */
+static void check_seen(const char *device, bool kernel, const struct ws_partition *p) {
+    struct ws_text out = {0};
+    unsigned long long start = 0, sectors = 0;
+    const char *name = device + 5;
+    if (kernel)
+        shell(&out, "cat /sys/block/%s/%sp%u/start /sys/block/%s/%sp%u/size", name, name, p->number, name, name,
+              p->number);
+    else shell(&out, "partx -g -o START,SECTORS -n %u:%u %s", p->number, p->number, device);
+    if (!out.data || sscanf(out.data, "%llu %llu", &start, &sectors) != 2 || start != p->at / 512 ||
+        sectors != p->length / 512)
+        fail_at(__FILE__, __LINE__, "partition %u at sector %llu, %llu long, is seen as %s", p->number,
+                (unsigned long long)p->at / 512, (unsigned long long)p->length / 512, out.data ? out.data : "nothing");
+    ws_text_free(&out);
+}
+
+static void other_peoples_code_reads_every_table(void) {
+    if (!may_mount() || !have_program("partx")) {
+        skip_test("needs root, loop devices and partx");
         return;
     }
     for (int round = 0; round < 24; round++) {
@@ -273,17 +292,10 @@ static void the_kernel_reads_every_table(void) {
         if (loop_attach(path, device)) {
             size_t count = 0;
             const struct ws_partition *p = ws_table_partitions(t, &count);
-            for (size_t i = 0; i < count; i++) {
-                struct ws_text out = {0};
-                const char *name = device + 5;
-                shell(&out, "cat /sys/block/%s/%sp%u/start /sys/block/%s/%sp%u/size", name, name, p[i].number, name, name, p[i].number);
-                char wanted[64];
-                snprintf(wanted, sizeof wanted, "%llu\n%llu\n", (unsigned long long)p[i].at / 512, (unsigned long long)p[i].length / 512);
-                CHECK_STR(out.data ? out.data : "", wanted);
-                ws_text_free(&out);
-            }
+            bool kernel = shell(NULL, "ls -d /sys/block/%s/%sp*", device + 5, device + 5) == 0;
+            for (size_t i = 0; i < count; i++) check_seen(device, kernel, &p[i]);
             struct ws_text out = {0};
-            shell(&out, "ls -d /sys/block/%s/%sp* | wc -l", device + 5, device + 5);
+            shell(&out, "partx -g -o NR %s | wc -l", device);
             CHECK_INT(atoi(out.data ? out.data : ""), (int)count);
             ws_text_free(&out);
             loop_detach(device);
@@ -302,7 +314,7 @@ int main(int argc, char **argv) {
         {"partitions that cannot be are refused", partitions_that_cannot_be_are_refused},
         {"a table moves to a larger drive", a_table_moves_to_a_larger_drive},
         {"an image's partition grows, but not over others", an_image_partition_grows_but_not_over_others},
-        {"the kernel reads every table", the_kernel_reads_every_table},
+        {"other people's code reads every table", other_peoples_code_reads_every_table},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -8,9 +8,9 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
-static void random_name(char *out, size_t number) {
+static void random_name(char *out, size_t number, bool brief) {
     static const char letters[] = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJ0123456789-_. +";
-    size_t length = 1 + random_below(random_below(10) == 0 ? 120 : 20);
+    size_t length = 1 + random_below(!brief && random_below(10) == 0 ? 120 : 20);
     for (size_t i = 0; i < length; i++) out[i] = letters[random_below(i == 0 || i + 1 == length ? 46 : 51)];
     sprintf(out + length, ".%zu", number); /* no two alike, in either case of letters */
 }
@@ -31,11 +31,12 @@ struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes) {
         struct ws_node *parent = random_below(3) ? pick(tree, WS_NODE_FOLDER) : ws_tree_root(tree);
         struct ws_node *n = NULL;
         unsigned kind = (unsigned)random_below(20);
-        random_name(name, i);
-        enum ws_node_kind what = kind < 4 ? WS_NODE_FOLDER
+        random_name(name, i, flags & TREE_SHORT);
+        enum ws_node_kind what = kind < 4                         ? WS_NODE_FOLDER
                                  : kind < 6 && flags & TREE_LINKS ? WS_NODE_LINK
-                                 : kind == 6 && flags & TREE_DEVICES ? (enum ws_node_kind)(WS_NODE_CHAR + random_below(4))
-                                                                      : WS_NODE_FILE;
+                                 : kind == 6 && flags & TREE_DEVICES
+                                     ? (enum ws_node_kind)(WS_NODE_CHAR + random_below(4))
+                                     : WS_NODE_FILE;
         struct ws_node *twin = kind == 7 && flags & TREE_LINKS ? pick(tree, WS_NODE_FILE) : NULL;
         if (ws_tree_add(tree, parent, name, what, &n, &error) != WS_OK) abort();
         if (twin && what == WS_NODE_FILE) {
@@ -55,16 +56,17 @@ struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes) {
             struct ws_source *content = NULL;
             random_bytes(bytes, length);
             if (length) {
-                if (ws_source_memory(bytes, length, &content, &error) != WS_OK || ws_tree_own(tree, content, &error) != WS_OK)
+                if (ws_source_memory(bytes, length, &content, &error) != WS_OK ||
+                    ws_tree_own(tree, content, &error) != WS_OK)
                     abort();
                 n->content = content;
             }
             free(bytes);
         } else if (what == WS_NODE_LINK) {
             char target[200];
-            size_t length = 1 + random_below(random_below(3) ? 40 : 140);
+            size_t length = 1 + random_below(flags & TREE_SHORT || random_below(3) ? 40 : 140);
             memset(target, 't', length);
-            for (size_t k = 5; k < length; k += 7) target[k] = '/';
+            for (size_t k = 5; k + 1 < length; k += 7) target[k] = '/';
             target[length] = '\0';
             if (ws_tree_set_target(tree, n, target, &error) != WS_OK) abort();
         } else if (what == WS_NODE_CHAR || what == WS_NODE_BLOCK) {
@@ -91,7 +93,8 @@ static bool same_content(const struct ws_node *a, const struct ws_node *b) {
     const struct ws_node *ia = a->same_as ? a->same_as : a;
     const struct ws_node *ib = b->same_as ? b->same_as : b;
     bool same = ws_source_read(ia->content, 0, x, (size_t)size, &error) == WS_OK &&
-                ws_source_read(ib->content, 0, x + size, (size_t)size, &error) == WS_OK && memcmp(x, x + size, (size_t)size) == 0;
+                ws_source_read(ib->content, 0, x + size, (size_t)size, &error) == WS_OK &&
+                memcmp(x, x + size, (size_t)size) == 0;
     free(x);
     return same;
 }
@@ -112,13 +115,16 @@ static void compare_nodes(const struct ws_node *seen, const struct ws_node *want
         return;
     }
     if (s->kind == WS_NODE_FILE && !same_content(s, w)) fail_at(__FILE__, __LINE__, "%s: other content", path);
-    if (s->kind == WS_NODE_LINK && strcmp(s->target, w->target) != 0) fail_at(__FILE__, __LINE__, "%s: leads elsewhere", path);
-    if (flags & TREE_DEVICES && (s->kind == WS_NODE_CHAR || s->kind == WS_NODE_BLOCK) && (s->major != w->major || s->minor != w->minor))
+    if (s->kind == WS_NODE_LINK && strcmp(s->target, w->target) != 0)
+        fail_at(__FILE__, __LINE__, "%s: leads elsewhere", path);
+    if (flags & TREE_DEVICES && (s->kind == WS_NODE_CHAR || s->kind == WS_NODE_BLOCK) &&
+        (s->major != w->major || s->minor != w->minor))
         fail_at(__FILE__, __LINE__, "%s: device %u:%u, not %u:%u", path, s->major, s->minor, w->major, w->minor);
     if (flags & TREE_OWNERS && wanted->parent &&
-        (s->mode != w->mode || s->uid != w->uid || s->gid != w->gid || s->mtime != w->mtime || s->mtime_ns != w->mtime_ns))
-        fail_at(__FILE__, __LINE__, "%s: mode %o %u:%u time %lld.%u, not %o %u:%u %lld.%u", path, s->mode, s->uid, s->gid,
-                (long long)s->mtime, s->mtime_ns, w->mode, w->uid, w->gid, (long long)w->mtime, w->mtime_ns);
+        (s->mode != w->mode || s->uid != w->uid || s->gid != w->gid || s->mtime != w->mtime ||
+         s->mtime_ns != w->mtime_ns))
+        fail_at(__FILE__, __LINE__, "%s: mode %o %u:%u time %lld.%u, not %o %u:%u %lld.%u", path, s->mode, s->uid,
+                s->gid, (long long)s->mtime, s->mtime_ns, w->mode, w->uid, w->gid, (long long)w->mtime, w->mtime_ns);
     if (flags & TREE_XATTRS) {
         CHECK_INT(count_xattrs(s), count_xattrs(w));
         for (const struct ws_xattr *x = w->xattrs; x; x = x->next) {
@@ -159,11 +165,13 @@ void compare_with_folder(const struct ws_tree *tree, const char *folder, unsigne
         }
         static const mode_t kinds[] = {S_IFDIR, S_IFREG, S_IFLNK, S_IFCHR, S_IFBLK, S_IFIFO, S_IFSOCK};
         if ((s.st_mode & S_IFMT) != kinds[w->kind]) fail_at(__FILE__, __LINE__, "%s: other kind", path);
-        if (w->kind == WS_NODE_FILE && (uint64_t)s.st_size != ws_node_size(w)) fail_at(__FILE__, __LINE__, "%s: other size", path);
+        if (w->kind == WS_NODE_FILE && (uint64_t)s.st_size != ws_node_size(w))
+            fail_at(__FILE__, __LINE__, "%s: other size", path);
         if (flags & TREE_OWNERS && n->parent &&
-            ((s.st_mode & 07777) != w->mode || s.st_uid != w->uid || s.st_gid != w->gid || s.st_mtim.tv_sec != w->mtime ||
-             (uint32_t)s.st_mtim.tv_nsec != w->mtime_ns))
-            fail_at(__FILE__, __LINE__, "%s: mode %o, not %o, or owner or time differ", path, s.st_mode & 07777, w->mode);
+            ((s.st_mode & 07777) != w->mode || s.st_uid != w->uid || s.st_gid != w->gid ||
+             s.st_mtim.tv_sec != w->mtime || (uint32_t)s.st_mtim.tv_nsec != w->mtime_ns))
+            fail_at(__FILE__, __LINE__, "%s: mode %o, not %o, or owner or time differ", path, s.st_mode & 07777,
+                    w->mode);
         if (w->kind == WS_NODE_CHAR || w->kind == WS_NODE_BLOCK)
             CHECK(major(s.st_rdev) == w->major && minor(s.st_rdev) == w->minor);
         if (w->kind == WS_NODE_LINK) {
@@ -184,7 +192,8 @@ void compare_with_folder(const struct ws_tree *tree, const char *folder, unsigne
         ssize_t got = fd >= 0 ? read(fd, both, (size_t)w->content->size) : -1;
         if (fd >= 0) close(fd);
         if (got != (ssize_t)w->content->size ||
-            ws_source_read(w->content, 0, both + got, (size_t)got, &error) != WS_OK || memcmp(both, both + got, (size_t)got) != 0)
+            ws_source_read(w->content, 0, both + got, (size_t)got, &error) != WS_OK ||
+            memcmp(both, both + got, (size_t)got) != 0)
             fail_at(__FILE__, __LINE__, "%s: other content", path);
         free(both);
     }

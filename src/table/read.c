@@ -199,6 +199,9 @@ static void check_places(const struct ws_table *t, struct ws_findings *findings)
         if (p->length == 0) ws_findings_add(findings, WS_FAULT, "MBR partition %u has no length", p->number);
         else if (!ws_inside(p->at, p->length, t->disk_size) && p->mbr_type != 0xee)
             ws_findings_add(findings, WS_FAULT, "MBR partition %u reaches past the end of the drive", p->number);
+        if (p->mbr_type != 0xee && p->at == t->sector && t->primary_sound)
+            ws_findings_add(findings, WS_FAULT, "the entry that should protect the GPT is of another type (0x%02x)",
+                            p->mbr_type);
         if (p->mbr_type == 0xee && p->at != t->sector)
             ws_findings_add(findings, WS_FAULT, "the protective entry does not start at sector 1");
         if (p->mbr_type == 0xee && t->kind == WS_TABLE_GPT) {

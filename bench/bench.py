@@ -1,0 +1,89 @@
+#!/usr/bin/env python3
+"""Speed and memory, as ratios against plain baselines in the same run. Medians of interleaved runs.
+
+    bench.py BUILD_FOLDER
+"""
+import json
+import os
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+build = os.path.abspath(sys.argv[1])
+satchel = os.path.join(build, "satchel")
+RUNS = int(os.environ.get("WS_BENCH_RUNS", "7"))
+IMAGE_MIB = int(os.environ.get("WS_BENCH_MIB", "512"))
+
+
+def run(*command):
+    began = time.monotonic()
+    done = subprocess.run(command, capture_output=True, text=True)
+    if done.returncode:
+        sys.exit(f"{' '.join(command)}: {done.stderr}{done.stdout}")
+    return time.monotonic() - began, done.stdout
+
+
+def drop(path):
+    fd = os.open(path, os.O_RDONLY)
+    os.posix_fadvise(fd, 0, 0, os.POSIX_FADV_DONTNEED)
+    os.close(fd)
+
+
+def replica(folder):
+    image = os.path.join(folder, "image.bin")
+    stick = os.path.join(folder, "stick.img")
+    copy = os.path.join(folder, "copy.img")
+    with open(image, "wb") as f:
+        for _ in range(IMAGE_MIB):
+            f.write(os.urandom(1 << 20))
+    for target in (stick, copy):
+        with open(target, "wb") as f:
+            f.truncate(IMAGE_MIB + 64 << 20)
+    plan = os.path.join(folder, "replica.plan")
+    run(satchel, "plan", "--image", image, "--drive", stick, "--kind", "replica", "--save", plan)
+    name = json.loads(run(satchel, "drives", stick, "--json")[1])["drives"][0]["name"]
+    ours, plain = [], []
+    for i in range(RUNS + 1):
+        run("sync")
+        a, _ = run(satchel, "build", plan, "--confirm", name, "--json")
+        run("sync")
+        b, _ = run("sh", "-c", f"cp '{image}' '{copy}' && sync '{copy}'")
+        drop(copy)
+        c, _ = run("cmp", "-n", str(IMAGE_MIB << 20), image, copy)
+        if i:  # the first pair warms up
+            ours.append(a)
+            plain.append(b + c)
+    ratios = [a / b for a, b in zip(ours, plain)]
+    print(f"replica of {IMAGE_MIB} MiB, written and checked: {statistics.median(ours):.2f} s; "
+          f"cp + sync + cmp: {statistics.median(plain):.2f} s")
+    print(f"  ratio: median {statistics.median(ratios):.2f}, {min(ratios):.2f} to {max(ratios):.2f} (target: at most 1.05)")
+
+
+def persistence(folder):
+    volume = os.path.join(folder, "volume.img")
+    seconds, written = [], 0
+    for _ in range(RUNS):
+        _, out = run(os.path.join(build, "bench", "compose_persistence"), volume, "64GiB")
+        d = json.loads(out)
+        seconds.append(d["total_s"])
+        written = d["written_bytes"]
+    print(f"64 GiB persistence composed and written: median {statistics.median(seconds):.3f} s (target: under 0.5 s), "
+          f"{written / (1 << 20):.1f} MiB written (target: under 80 MiB)")
+
+
+def memory(folder):
+    volume = os.path.join(folder, "volume.img")
+    for size in ("64GiB", "15TiB"):
+        run(os.path.join(build, "bench", "compose_persistence"), volume, size)
+        os.unlink(volume)
+    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    print(f"peak memory of any command above, a 15 TiB volume among them: {peak:.0f} MiB (target: under 64 MiB)")
+
+
+with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
+    replica(folder)
+    persistence(folder)
+    memory(folder)

@@ -1,0 +1,163 @@
+#!/bin/sh
+# The command-line tool as a technician uses it: every command, its exit codes, its JSON, its messages.
+#   cli.sh SATCHEL DEMO_IMAGE BENCHFILE
+satchel=$1
+demo_image=$2
+benchfile=$3
+work=$(mktemp -d /tmp/satchel-cli-XXXXXX)
+trap 'rm -rf "$work"' EXIT
+cd "$work" || exit 1
+export WILD_SATCHEL_BENCH=
+passed=0
+failed=0
+
+# expect CODE 'part of the output' COMMAND ...
+expect() {
+    code=$1
+    part=$2
+    shift 2
+    out=$("$@" 2>&1 </dev/null)
+    got=$?
+    if [ "$got" -eq "$code" ] && printf '%s' "$out" | grep -qF -- "$part"; then
+        passed=$((passed + 1))
+    else
+        failed=$((failed + 1))
+        echo "FAILED: $* gives $got, not $code, or does not say \"$part\":"
+        printf '%s\n' "$out" | head -12
+    fi
+}
+# json 'python expression over d' COMMAND ...
+json() {
+    expression=$1
+    shift
+    if "$@" 2>/dev/null </dev/null | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($expression) else 1)"; then
+        passed=$((passed + 1))
+    else
+        failed=$((failed + 1))
+        echo "FAILED: not true of $*: $expression"
+    fi
+}
+name_of() { "$satchel" drives "$1" --bench b --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])'; }
+
+"$demo_image" curlew.iso || exit 1
+"$demo_image" casper.iso casper || exit 1
+
+# Words, and words mistyped
+expect 2 "COMMAND" "$satchel"
+expect 0 "Exit codes" "$satchel" --help
+expect 0 "satchel" "$satchel" --version
+expect 2 "not a command" "$satchel" burn
+expect 2 "--frobnicate" "$satchel" drives --frobnicate
+expect 2 "takes" "$satchel" image
+expect 2 "takes" "$satchel" image one two
+for c in drives image plan build check prove bench; do expect 0 "--json" "$satchel" $c --help; done
+
+# The bench
+expect 2 "--bench" "$satchel" bench setup "$benchfile"
+expect 4 "cannot be opened" "$satchel" bench setup nowhere.json --bench b
+expect 0 "5 drives" "$satchel" bench setup "$benchfile" --bench b
+expect 3 "already" "$satchel" bench setup "$benchfile" --bench b
+expect 4 "no bench" "$satchel" drives --bench elsewhere
+printf '{"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [{"name": "A", "like": "B"}, {"name": "B", "like": "A"}]}' > cycle.json
+expect 4 "circle" "$satchel" bench setup cycle.json --bench c
+[ ! -e c/bench.json ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: a broken bench file left a bench"; }
+expect 0 "hut" "$satchel" bench show --bench b
+expect 2 "not done on a bench" "$satchel" bench dance --bench b
+
+# Drives
+expect 0 "3 may be used" "$satchel" drives --bench b
+expect 0 "running system" "$satchel" drives --bench b
+expect 4 "no such drive" "$satchel" drives nothing --bench b
+json 'len(d["drives"]) == 5' "$satchel" drives --bench b --json
+json '[x["may_be_used"] for x in d["drives"] if x["model"] == "Office disk"] == [False]' "$satchel" drives --bench b --json
+json 'd["error"]["status"] == "not-found" and d["exit_code"] == 4' "$satchel" drives nothing --bench b --json
+
+# Images
+expect 0 "hybrid live image" "$satchel" image curlew.iso
+json 'd["memory"]["family"] == "live-boot" and d["starts_bios"] and d["starts_uefi"] and d["secure_boot"]' "$satchel" image curlew.iso --json
+json 'd["memory"]["label"] == "writable"' "$satchel" image casper.iso --json
+sum=$(sha256sum curlew.iso | cut -d" " -f1)
+expect 0 "published one" "$satchel" image curlew.iso --published "$sum"
+expect 1 "not the one that was published" "$satchel" image curlew.iso --published "$(echo "$sum" | tr 0-9a-f 1-9a-f0)"
+expect 2 "hexadecimal digits" "$satchel" image curlew.iso --published 1234
+json "d['checksum']['value'] == '$sum'" "$satchel" image curlew.iso --sha256 --json
+head -c 9000000 curlew.iso > short.iso
+expect 4 "cut short" "$satchel" image short.iso
+expect 4 "cannot be opened" "$satchel" image nowhere.iso
+head -c 300000 /dev/urandom > noise.iso
+expect 0 "unknown" "$satchel" image noise.iso
+
+# Plans
+gorse=$(name_of "Gorse 32")
+expect 2 "--image" "$satchel" plan --bench b
+expect 2 "not a kind" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
+expect 2 "not a size" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence lots
+expect 2 "at least 16 MiB" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1M
+expect 2 "replica has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G
+expect 4 "needed" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 40G
+head -c 2000000 /dev/zero > blank.img
+expect 4 "not a live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32"
+expect 0 "would be refused" "$satchel" plan --bench b --image curlew.iso --drive "Office disk" --kind replica
+expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --save a.plan
+json 'd["result"]["persistence_partition"] == 3 and d["result"]["persistence_size_bytes"] == 200 << 20' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --json
+expect 0 "blank" "$satchel" drives "$gorse" --bench b
+
+# Builds
+expect 3 "was not given" "$satchel" build a.plan --bench b
+expect 3 "does not confirm" "$satchel" build a.plan --bench b --confirm gorse
+expect 4 "cannot be opened" "$satchel" build nowhere.plan --bench b
+sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' a.plan > nonsense.plan
+expect 4 "persistence_at_bytes" "$satchel" build nonsense.plan --bench b --confirm "$gorse"
+expect 0 "blank" "$satchel" drives "$gorse" --bench b
+expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 20M --bench b
+expect 4 "went away" "$satchel" build a.plan --bench b --confirm "$gorse"
+expect 3 "not here" "$satchel" build a.plan --bench b --confirm "$gorse"
+expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench b
+expect 0 "unfinished build" "$satchel" drives "$gorse" --bench b
+expect 1 "did not come up" "$satchel" bench start hut "$gorse" --bench b
+expect 0 "flushed and checked" "$satchel" build a.plan --bench b --confirm "$gorse"
+[ -s a.plan.built ] && [ ! -e a.plan.progress ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: no record of the build"; }
+json "d['image_sha256'] == '$sum' and d['checked'] and d['drive_sha256'] != d['image_sha256']" cat a.plan.built
+expect 0 "persistence" "$satchel" drives "$gorse" --bench b
+
+# Checks
+expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan a.plan --bench b
+expect 0 "is sound" "$satchel" check "$gorse" --bench b
+json 'd["good"] and d["equal"] and len(d["sha256"]) == 64' "$satchel" check "$gorse" --plan a.plan --bench b --json
+printf 'X' | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc status=none
+expect 1 "byte 3000000" "$satchel" check "$gorse" --plan a.plan --bench b
+json 'd["different_at_bytes"] == 3000000 and not d["good"]' "$satchel" check "$gorse" --plan a.plan --bench b --json
+expect 0 "checked" "$satchel" build a.plan --bench b --confirm "$gorse"
+
+# Proofs
+expect 2 "--on PC" "$satchel" prove "$gorse" --bench b
+expect 4 "no PC" "$satchel" prove "$gorse" --on teapot --bench b
+expect 2 "2 to 12" "$satchel" prove "$gorse" --on hut --starts 1 --bench b
+for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --cut --starts 3 --bench b
+json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --on office --bench b --json
+expect 1 "differs" "$satchel" check "$gorse" --plan a.plan --bench b
+expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b
+expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --save r.plan
+expect 0 "unplugged" "$satchel" build r.plan --bench b --confirm "$gorse"
+json "d['drive_sha256'] == '$sum'" cat r.plan.built
+expect 1 "It forgets" "$satchel" prove "$gorse" --on launch --bench b
+json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$gorse" --on launch --bench b --json
+
+# External disks and plain files
+fulmar=$(name_of "Fulmar 500")
+expect 0 "if meant" "$satchel" drives --bench b
+"$satchel" plan --bench b --image curlew.iso --drive "$fulmar" --persistence 1G --save f.plan >/dev/null
+expect 3 "--external-disk" "$satchel" build f.plan --bench b --confirm "$fulmar"
+expect 0 "flushed and checked" "$satchel" build f.plan --bench b --confirm "$fulmar" --external-disk
+truncate -s 300M stick.img
+expect 0 "image file" "$satchel" drives stick.img
+"$satchel" plan --image casper.iso --drive stick.img --save s.plan >/dev/null
+stick=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+expect 0 "flushed and checked" "$satchel" build s.plan --confirm "$stick"
+expect 0 "exactly what was meant" "$satchel" check stick.img --plan s.plan
+chmod 444 stick.img
+expect 3 "write-protected" "$satchel" build s.plan --confirm "$stick"
+
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ]
