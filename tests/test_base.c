@@ -169,27 +169,6 @@ static void patches_win_over_what_they_cover(void) {
     ws_source_close(base);
 }
 
-static void a_tap_hashes_what_goes_by_once(void) {
-    uint8_t bytes[9000];
-    char wanted[WS_HASH_HEX];
-    char seen[WS_HASH_HEX];
-    struct ws_source *base = NULL;
-    struct ws_source *tap = NULL;
-    random_bytes(bytes, sizeof bytes);
-    OK(ws_hash_bytes(WS_HASH_SHA256, bytes, sizeof bytes, wanted, &error));
-    OK(ws_source_memory(bytes, sizeof bytes, &base, &error));
-    OK(ws_source_tap(base, &tap, &error));
-    uint8_t out[9000];
-    OK(ws_source_read(tap, 0, out, 4000, &error));
-    OK(ws_source_read(tap, 1000, out, 2000, &error)); /* again: not hashed twice */
-    CHECK(!ws_source_tap_hex(tap, seen));
-    OK(ws_source_read(tap, 3500, out, 5500, &error)); /* overlapping what went by */
-    CHECK(ws_source_tap_hex(tap, seen));
-    CHECK_STR(seen, wanted);
-    ws_source_close(tap);
-    ws_source_close(base);
-}
-
 static void trees_find_replace_and_drop(void) {
     struct ws_tree *tree = NULL;
     struct ws_node *node = NULL;
@@ -232,7 +211,6 @@ int main(int argc, char **argv) {
         {"errors keep the closest cause", errors_keep_the_closest_cause},
         {"runs read like the bytes they stand for", runs_read_like_the_bytes_they_stand_for},
         {"patches win over what they cover", patches_win_over_what_they_cover},
-        {"a tap hashes what goes by once", a_tap_hashes_what_goes_by_once},
         {"trees find, replace and drop", trees_find_replace_and_drop},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

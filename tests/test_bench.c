@@ -121,7 +121,7 @@ static void a_forged_drive_is_found_out_by_the_check(void) {
     OK(ws_layout_seal(layout, &error));
     OK(port->ops->open(port, "Sorrel 64", WS_OPEN_WRITE, &d, &error));
     OK(ws_write(port, layout, d, NULL, &w, &error));
-    OK(ws_check(port, layout, d, false, NULL, NULL, &c, &error));
+    OK(ws_check(port, layout, d, &(struct ws_check_options){.with_hash = false}, &c, &error));
     CHECK(!c.equal);
     d->ops->close(d);
     ws_layout_close(layout);

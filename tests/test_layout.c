@@ -110,11 +110,11 @@ static void everything_is_written_once_in_order(void) {
         CHECK(memcmp(d->bytes, wanted, size) == 0);
         CHECK_INT(result.written, ws_layout_bytes(layout));
         CHECK(d->flushes >= 3);
-        OK(ws_check(plain_port(), layout, &d->drive, true, NULL, NULL, &check, &error));
+        OK(ws_check(plain_port(), layout, &d->drive, &(struct ws_check_options){.with_hash = true}, &check, &error));
         CHECK(check.equal);
         CHECK_INT(check.checked, ws_layout_bytes(layout));
         d->corrupt_at = ws_layout_extent(layout, ws_layout_count(layout) / 2)->at + 7;
-        OK(ws_check(plain_port(), layout, &d->drive, false, NULL, NULL, &check, &error));
+        OK(ws_check(plain_port(), layout, &d->drive, &(struct ws_check_options){.with_hash = false}, &check, &error));
         CHECK(!check.equal);
         CHECK_INT(check.different_at, d->corrupt_at);
         CHECK_INT(check.different_chunks, 1);

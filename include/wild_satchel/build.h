@@ -10,7 +10,7 @@ struct ws_build;
 /**
  * Work a plan out: fill everything that follows from what it asks for, and make the layout. Nothing is written.
  * @param plan   kind, image_path, persistence_asked, id, made_at and the drive's fields are read; the rest is filled
- * @param image  borrowed until the build is closed
+ * @param image  borrowed until the build is closed; it is read by two tasks at once
  * @return WS_E_SPACE if the image or the asked persistence does not fit; WS_E_UNSUPPORTED if the image knows no way
  *         of remembering or its menu cannot be edited; each with what to do instead
  */
@@ -37,7 +37,8 @@ struct ws_build_result {
 };
 
 /**
- * Write and check. The drive's identity is read again from its open handle right before the first write.
+ * Write, read back and seal: a drive that does not read back right is never sealed. The image's hash is worked out
+ * beside the writing. The drive's identity is read again from its open handle right before the first write.
  * @return WS_E_REFUSED if it is not the planned drive, not confirmed, or may not be written (nothing was written);
  *         WS_E_FORMAT if the image is no longer the planned one (the drive is left unfinished, and says so);
  *         WS_E_DIFFERENT if the check finds a difference

@@ -61,12 +61,6 @@ enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at, const voi
 /** Number of changes and bytes laid over so far; either pointer may be NULL. */
 void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint64_t *bytes);
 
-/** Passes reads through to `base` and hashes whatever is read for the first time in ascending order: one pass over
- *  the base gives its hash at no further cost. */
-enum ws_status ws_source_tap(const struct ws_source *base, struct ws_source **source, struct ws_error *error);
-/** @return true with the SHA-256 of the whole base in `hex` once every byte has gone by */
-bool ws_source_tap_hex(struct ws_source *tap, char *hex);
-
 /** Read a whole source into memory the caller frees, NUL-terminated. @return WS_E_RANGE above `most` bytes */
 enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
                               struct ws_error *error);

@@ -70,11 +70,24 @@ struct ws_check_result {
     double seconds;
 };
 
+/** What of a layout is compared. */
+enum ws_check_scope {
+    WS_CHECK_ALL,
+    WS_CHECK_BEFORE_SEAL, /**< the body; the seal is not on the drive yet and is hashed as it is meant */
+    WS_CHECK_SEAL         /**< the seal alone */
+};
+
+struct ws_check_options {
+    enum ws_check_scope scope;
+    bool with_hash;
+    ws_progress_call on_progress; /**< may be NULL */
+    void *context;
+};
+
 /** Compare what reads back, past all caches, with what was meant. The drive is open for reading.
  *  @return WS_OK also when they differ: see `result->equal` */
-enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive, bool with_hash,
-                        ws_progress_call on_progress, void *context, struct ws_check_result *result,
-                        struct ws_error *error);
+enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
+                        const struct ws_check_options *options, struct ws_check_result *result, struct ws_error *error);
 
 /** First bytes of a drive whose build has begun and not ended. */
 #define WS_UNFINISHED_MARK "WILD SATCHEL: this build is not finished."

@@ -8,8 +8,7 @@
 struct ws_build {
     struct ws_plan *plan;
     struct ws_image image;
-    struct ws_source *tap;     /* the image, hashed as it goes by */
-    struct ws_source *patched; /* over the tap: menus, records, checksum lists */
+    struct ws_source *patched; /* over the image: menus, records, checksum lists */
     struct ws_tree *volume;
     struct ws_ext4_geometry geometry;
     struct ws_layout *layout, *image_only;

@@ -203,8 +203,7 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
                    b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
                                                                             : "image");
-    WS_GO(ws_source_tap(image, &b->tap, error));
-    WS_GO(ws_source_patched(b->tap, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
+    WS_GO(ws_source_patched(image, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
     WS_GO(ws_layout_create(ws_max_u64(plan->drive_size, image->size), &b->layout, error));
     if (plan->kind == WS_PLAN_LIVE) WS_GO(prepare_live(b, error));
     else WS_GO(prepare_replica(b, error));
@@ -228,7 +227,6 @@ void ws_build_close(struct ws_build *b) {
     ws_ext4_geometry_free(&b->geometry);
     ws_tree_close(b->volume);
     ws_source_close(b->patched);
-    ws_source_close(b->tap);
     ws_image_free(&b->image);
     free(b);
 }

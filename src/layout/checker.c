@@ -22,49 +22,62 @@ static size_t first_difference(const char *a, const char *b, size_t length) {
     return i;
 }
 
-enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive, bool with_hash,
-                        ws_progress_call on_progress, void *context, struct ws_check_result *result,
+/* The next chunk to look at, and where its bytes come from: the drive, or for a seal to come the layout itself. */
+static void next_chunk(struct ws_cursor *cursor, enum ws_check_scope scope, struct ws_chunk *chunk, bool *meant) {
+    ws_cursor_next(cursor, &chunk->at, &chunk->length);
+    *meant = scope == WS_CHECK_BEFORE_SEAL && cursor->chunk_phase == WS_PHASE_SEAL;
+}
+
+enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
+                        const struct ws_check_options *options, struct ws_check_result *result,
                         struct ws_error *error) {
     struct ws_chunk chunk[3]; /* two from the drive, one from the layout */
+    bool meant[2];
     struct ws_source *view = NULL;
     struct ws_source *back = NULL;
     struct ws_hash *hash = NULL;
     struct ws_task *task = NULL;
     void *memory = NULL;
     struct ws_pace pace;
-    struct ws_cursor cursor = {layout, 0, 0, -1};
+    enum ws_check_scope scope = options->scope;
+    struct ws_cursor cursor = {layout, 0, 0, scope == WS_CHECK_SEAL ? (int)WS_PHASE_SEAL : -1, WS_PHASE_BODY};
     enum ws_status status;
     int now = 0;
     memset(result, 0, sizeof *result);
     result->equal = true;
-    ws_pace_start(&pace, port, on_progress, context, ws_layout_bytes(layout));
+    ws_pace_start(&pace, port, options->on_progress, options->context, ws_layout_bytes(layout));
     WS_GO(drive->ops->reread(drive, error));
     WS_GO(ws_source_drive(drive, &back, error));
     WS_GO(ws_layout_source(layout, &view, error));
-    if (with_hash) WS_GO(ws_hash_open(WS_HASH_SHA256, &hash, error));
+    if (options->with_hash) WS_GO(ws_hash_open(WS_HASH_SHA256, &hash, error));
     WS_GO(ws_chunk_buffers(chunk, 3, &memory, error));
     struct read_back ahead = {back, NULL};
-    ws_cursor_next(&cursor, &chunk[0].at, &chunk[0].length);
-    if (chunk[0].length) WS_GO(ws_source_read(back, chunk[0].at, chunk[0].data, chunk[0].length, error));
+    next_chunk(&cursor, scope, &chunk[0], &meant[0]);
+    if (chunk[0].length)
+        WS_GO(ws_source_read(meant[0] ? view : back, chunk[0].at, chunk[0].data, chunk[0].length, error));
     while (chunk[now].length > 0) {
         struct ws_chunk *this = &chunk[now];
         struct ws_chunk *next = &chunk[1 - now];
-        ws_cursor_next(&cursor, &next->at, &next->length);
-        if (next->length) {
+        next_chunk(&cursor, scope, next, &meant[1 - now]);
+        if (next->length && meant[1 - now]) {
+            WS_GO(ws_source_read(view, next->at, next->data, next->length, error));
+        } else if (next->length) {
             ahead.chunk = next;
             WS_GO(port->ops->start(port, read_back, &ahead, &task, error));
         }
         if (hash) ws_hash_add(hash, this->data, this->length);
-        WS_GO(ws_source_read(view, this->at, chunk[2].data, this->length, error));
-        if (memcmp(this->data, chunk[2].data, this->length) != 0) {
-            if (result->equal)
-                result->different_at = this->at + first_difference(this->data, chunk[2].data, this->length);
-            result->equal = false;
-            result->different_chunks++;
+        if (!meant[now]) {
+            WS_GO(ws_source_read(view, this->at, chunk[2].data, this->length, error));
+            if (memcmp(this->data, chunk[2].data, this->length) != 0) {
+                if (result->equal)
+                    result->different_at = this->at + first_difference(this->data, chunk[2].data, this->length);
+                result->equal = false;
+                result->different_chunks++;
+            }
         }
         result->checked += this->length;
         if (!ws_pace_tell(&pace, WS_STEP_CHECKING, result->checked))
-            WS_GO(ws_fail(error, WS_E_CANCELLED, "stopped as asked; the drive is written but not checked"));
+            WS_GO(ws_fail(error, WS_E_CANCELLED, "stopped as asked; the drive is not checked"));
         if (task) {
             port->ops->join(port, task);
             task = NULL;

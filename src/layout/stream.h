@@ -21,7 +21,8 @@ struct ws_cursor {
     const struct ws_layout *layout;
     size_t index;
     uint64_t offset;
-    int phase; /* enum ws_phase, or -1 for both */
+    int phase;                 /* enum ws_phase, or -1 for both */
+    enum ws_phase chunk_phase; /* of the chunk found last: a chunk is all of one phase */
 };
 
 /** Find the next chunk's place and length without reading it; length 0 at the end. A chunk never crosses a multiple

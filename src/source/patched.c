@@ -1,4 +1,4 @@
-/* patched.c — sources that change or watch what passes through them: patches laid over, and the hashing tap. */
+/* patched.c — a source with small changes laid over it. */
 #include "base/bytes.h"
 #include "wild_satchel/source.h"
 
@@ -77,54 +77,4 @@ void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint6
     for (size_t i = 0; i < p->count; i++) total += p->patch[i].length;
     if (count) *count = p->count;
     if (bytes) *bytes = total;
-}
-
-struct tap {
-    const struct ws_source *base;
-    struct ws_hash *hash;
-    uint64_t hashed; /* every byte below has been hashed, in order */
-    bool finished;
-    char hex[WS_HASH_HEX];
-};
-
-static enum ws_status tap_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                               struct ws_error *error) {
-    struct tap *tap = source->state;
-    WS_TRY(ws_source_read(tap->base, at, buffer, length, error));
-    if (at <= tap->hashed && at + length > tap->hashed) {
-        uint64_t skip = tap->hashed - at;
-        ws_hash_add(tap->hash, (const char *)buffer + skip, length - (size_t)skip);
-        tap->hashed = at + length;
-    }
-    return WS_OK;
-}
-
-static void tap_close(struct ws_source *source) {
-    struct tap *tap = source->state;
-    ws_hash_close(tap->hash);
-    free(tap);
-}
-
-static const struct ws_source_ops tap_ops = {tap_read, tap_close};
-
-enum ws_status ws_source_tap(const struct ws_source *base, struct ws_source **source, struct ws_error *error) {
-    struct tap *tap = calloc(1, sizeof *tap);
-    if (!tap) return ws_fail(error, WS_E_NOMEM, "out of memory for a hashing source");
-    tap->base = base;
-    enum ws_status status = ws_hash_open(WS_HASH_SHA256, &tap->hash, error);
-    if (status == WS_OK) status = ws_source_make(&tap_ops, base->size, tap, source, error);
-    if (status != WS_OK) {
-        ws_hash_close(tap->hash);
-        free(tap);
-    }
-    return status;
-}
-
-bool ws_source_tap_hex(struct ws_source *tap_source, char *hex) {
-    struct tap *tap = tap_source->state;
-    if (tap->hashed < tap->base->size) return false;
-    if (!tap->finished) ws_hash_hex(tap->hash, tap->hex);
-    tap->finished = true;
-    memcpy(hex, tap->hex, sizeof tap->hex);
-    return true;
 }
