@@ -72,6 +72,8 @@ void show_line(const struct cli *cli, enum ink colour, const char *format, ...) 
 void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
 /** The last line of a command: an explicit sentence with the result. */
 void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
+/** A kind of partition table in words. */
+const char *show_table(enum ws_table_kind kind);
 void show_findings(const struct cli *cli, const struct ws_findings *findings);
 
 /** A drawn drive. */

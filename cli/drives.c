@@ -79,7 +79,7 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     }
     show_field(cli, "Holds", "%s", c->summary);
     if (c->blank || c->unfinished) return;
-    show_field(cli, "Table", "%s", ws_table_kind_name(c->table));
+    show_field(cli, "Table", "%s", show_table(c->table));
     struct map_part part[WS_CONTENTS_MOST * 2];
     char label[WS_CONTENTS_MOST][64];
     static const enum ink colours[] = {INK_TEAL, INK_BLUE, INK_GOOD, INK_WARN};

@@ -53,7 +53,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
     for (size_t k = 0; k < i->loaders; k++)
         show_field(cli, k ? "" : "UEFI loaders", "%s (%s, %s)", i->loader[k].path, i->loader[k].machine,
                    i->loader[k].signed_ ? "signed" : "not signed");
-    show_field(cli, "Table", "%s", ws_table_kind_name(i->table.kind));
+    show_field(cli, "Table", "%s", show_table(i->table.kind));
     if (iso)
         show_field(cli, "Names", "%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660",
                    iso->joliet ? " and Joliet" : "");

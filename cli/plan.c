@@ -28,7 +28,7 @@ static void show_plan(const struct cli *cli, const struct ws_plan *p) {
         show_field(cli, "Persistence", "%s on partition %u, %s of it free at first",
                    ws_size_both(p->persistence_size, size, sizeof size), p->persistence_number,
                    ws_size_both(p->persistence_free, free_size, sizeof free_size));
-        show_field(cli, "Table", "%s", ws_table_kind_name(p->table));
+        show_field(cli, "Table", "%s", show_table(p->table));
     }
     for (size_t i = 0; i < p->edits; i++)
         show_field(cli, i ? "" : "Changes", "%s: %s%s", p->edit[i].path, p->edit[i].what,

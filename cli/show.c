@@ -39,6 +39,12 @@ void show_result(const struct cli *cli, bool good, const char *format, ...) {
     va_end(list);
 }
 
+const char *show_table(enum ws_table_kind kind) {
+    static const char *const words[] = {"none", "MBR", "GPT", "GPT, with entries in the MBR beside it",
+                                        "MBR, with a GPT beside it"};
+    return words[kind];
+}
+
 void show_findings(const struct cli *cli, const struct ws_findings *f) {
     static const enum ink colours[] = {INK_DIM, INK_WARN, INK_BAD};
     for (size_t i = 0; i < f->count; i++)
@@ -86,7 +92,8 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
         if (part[i].number) (void)snprintf(number, sizeof number, "partition %u", part[i].number);
         printf("  %s%s%s %-12s %-22s %-12s %s, from %s\n", ink(cli, vacant ? INK_DIM : part[i].colour),
                vacant ? "·" : fill[cli->colour ? 0 : i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
-               ws_size_both(part[i].length, text, sizeof text), ws_size_counted(part[i].at, at, sizeof at));
+               ws_size_both(part[i].length, text, sizeof text),
+               part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
     }
 }
 
@@ -128,6 +135,8 @@ bool meter_tell(void *context, const struct ws_progress *p) {
         m->drawn_s = p->elapsed_s;
     } else {
         int tenths = p->total ? (int)(p->done * 4 / p->total) : 4;
+        if (p->step == WS_STEP_FLUSHING && fresh && p->done == p->total && p->total)
+            fprintf(stderr, "  flushing         waiting for the drive to empty its cache\n");
         bool big = p->step == WS_STEP_WRITING || p->step == WS_STEP_CHECKING;
         if (big && (fresh || tenths != m->told)) {
             char done[24], total[24], time[32];

@@ -1,6 +1,8 @@
 #!/bin/sh
 # The command-line tool as a technician uses it: every command, its exit codes, its JSON, its messages.
 #   cli.sh SATCHEL DEMO_IMAGE BENCHFILE
+here=$(cd "$(dirname "$0")" && pwd)
+schemas=$here/../docs/schema
 satchel=$1
 demo_image=$2
 benchfile=$3
@@ -35,6 +37,17 @@ json() {
     else
         failed=$((failed + 1))
         echo "FAILED: not true of $*: $expression"
+    fi
+}
+# follows SCHEMA COMMAND ...: the document follows its documented schema
+follows() {
+    schema=$1
+    shift
+    if "$@" 2>/dev/null </dev/null | python3 "$here/follows_schema.py" "$schemas/$schema.schema.json" > faults.txt; then
+        passed=$((passed + 1))
+    else
+        failed=$((failed + 1))
+        echo "FAILED: $* does not follow $schema: $(head -3 faults.txt)"
     fi
 }
 name_of() { "$satchel" drives "$1" --bench b --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])'; }
@@ -158,6 +171,24 @@ expect 0 "flushed and checked" "$satchel" build s.plan --confirm "$stick"
 expect 0 "exactly what was meant" "$satchel" check stick.img --plan s.plan
 chmod 444 stick.img
 expect 3 "write-protected" "$satchel" build s.plan --confirm "$stick"
+
+# Every document follows its schema
+follows bench cat "$benchfile"
+follows bench cat b/bench.json
+follows plan cat s.plan
+follows plan "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --json
+follows output cat f.plan.built
+follows output "$satchel" drives --bench b --json
+follows output "$satchel" image curlew.iso --json
+follows output "$satchel" image noise.iso --json
+follows output "$satchel" image curlew.iso --sha256 --json
+follows output "$satchel" check "$fulmar" --plan f.plan --bench b --json
+follows output "$satchel" check "$gorse" --bench b --json
+follows output "$satchel" prove "$fulmar" --on hut --bench b --json
+follows output "$satchel" bench start hut "$gorse" --bench b --json
+follows output "$satchel" bench show --bench b --json
+follows output "$satchel" drives nowhere --bench b --json
+follows output "$satchel" build s.plan --json
 
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

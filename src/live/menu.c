@@ -296,6 +296,14 @@ static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *erro
     return WS_OK;
 }
 
+/* "^" marks a hot key in syslinux titles and is not shown. */
+static void drop_hot_key(char *title) {
+    char *out = title;
+    for (const char *c = title; *c; c++)
+        if (*c != '^') *out++ = *c;
+    *out = '\0';
+}
+
 enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error) {
     memset(menu, 0, sizeof *menu);
     if (length > MENU_MOST) return ws_fail(error, WS_E_NOTFOUND, "too long to be a start menu");
@@ -306,6 +314,7 @@ enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *me
     menu->length = length;
     menu->kind = strstr(menu->text, "menuentry") ? WS_MENU_GRUB : WS_MENU_SYSLINUX;
     enum ws_status status = menu->kind == WS_MENU_GRUB ? parse_grub(menu, error) : parse_syslinux(menu, error);
+    for (size_t i = 0; menu->kind == WS_MENU_SYSLINUX && i < menu->entries; i++) drop_hot_key(menu->entry[i].title);
     if (status == WS_OK && menu->entries == 0) status = ws_fail(error, WS_E_NOTFOUND, "this menu starts no kernel");
     if (status != WS_OK) ws_menu_free(menu);
     return status;

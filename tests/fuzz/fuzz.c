@@ -1,0 +1,57 @@
+/* fuzz.c — every parser under a coverage-guided fuzzer. The first byte of an input chooses the parser. */
+#include "port/sim/sim.h"
+#include "wild_satchel/wild_satchel.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
+
+static void fuzz_tree(struct ws_tree *tree) {
+    char bytes[256];
+    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->content)
+            (void)ws_source_read(n->content, 0, bytes, n->content->size < 256 ? (size_t)n->content->size : 256, NULL);
+}
+
+int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    struct ws_source *source = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_error error;
+    if (size < 2) return 0;
+    uint8_t which = data[0] % 7;
+    data++;
+    size--;
+    if (ws_source_memory(data, size, &source, &error) != WS_OK) return 0;
+    if (which == 0) {
+        struct ws_image image;
+        if (ws_image_inspect(source, &image, &error) == WS_OK) ws_image_free(&image);
+    } else if (which == 1) {
+        if (ws_ext4_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 2) {
+        if (ws_fat_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 3) {
+        struct ws_findings f = {0};
+        (void)ws_table_check(source, 512, &f, &error);
+        ws_findings_free(&f);
+    } else if (which == 4) {
+        struct ws_menu menu;
+        if (ws_menu_parse((const char *)data, size, &menu, &error) == WS_OK) {
+            struct ws_text out = {0};
+            for (size_t i = 0; i < menu.entries; i++)
+                (void)ws_menu_remember(&menu, &menu.entry[i], "persistence", NULL, &out, &error);
+            ws_text_free(&out);
+            ws_menu_free(&menu);
+        }
+    } else if (which == 5) {
+        struct ws_plan plan;
+        (void)ws_plan_from_json((const char *)data, size, &plan, &error);
+    } else {
+        struct ws_bench *bench = malloc(sizeof *bench);
+        if (bench) (void)ws_bench_parse((const char *)data, size, bench, &error);
+        free(bench);
+    }
+    ws_tree_close(tree);
+    ws_source_close(source);
+    return 0;
+}

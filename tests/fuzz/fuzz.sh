@@ -1,0 +1,23 @@
+#!/bin/sh
+# Builds the fuzzer with clang and runs it on seeds made from the demo: fuzz.sh SECONDS
+set -eu
+cd "$(dirname "$0")/../.."
+seconds=$1
+CC=clang cmake -S . -B build/fuzz -G Ninja -DCMAKE_BUILD_TYPE=RelWithDebInfo -DWS_FUZZ=ON >/dev/null
+cmake --build build/fuzz --target fuzz demo-image satchel compose_persistence >/dev/null
+seeds=build/fuzz/seeds
+rm -rf "$seeds" && mkdir -p "$seeds"
+build/fuzz/demo-image build/fuzz/demo.iso
+# each seed is the parser's number and the start of a real input
+seed() { { printf "\\$(printf '%03o' "$1")"; head -c 400000 "$2"; } > "$seeds/$3"; }
+seed 0 build/fuzz/demo.iso image
+build/fuzz/bench/compose_persistence build/fuzz/volume.img 16M >/dev/null
+seed 1 build/fuzz/volume.img ext4
+seed 3 build/fuzz/demo.iso table
+printf 'menuentry "x" {\n linux /k boot=live\n}\n' > build/fuzz/menu && seed 4 build/fuzz/menu grub
+printf 'label x\n kernel /k\n append boot=live\n' > build/fuzz/menu && seed 4 build/fuzz/menu syslinux
+rm -rf build/fuzz/b && build/fuzz/satchel bench setup demo/gannet-point.bench.json --bench build/fuzz/b >/dev/null
+build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --drive "Gorse 32" --json > build/fuzz/plan.json
+seed 5 build/fuzz/plan.json plan
+seed 6 demo/gannet-point.bench.json bench
+exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=500000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
