@@ -100,18 +100,23 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
 int run_drives(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
     struct ws_target_rules rules = {false};
-    struct ws_contents *contents = malloc(sizeof *contents);
-    struct seen *seen = calloc(1, sizeof *seen);
+    struct ws_contents *contents = NULL;
+    struct seen *seen = NULL;
+    json_t *list = NULL;
     int code = cli_options(cli, cli_command("drives"), argc, argv, NULL, word, 0, 1);
     if (code) return code - 1;
-    if (!contents || !seen || cli_open_port(cli) != WS_OK) return cli_fail(cli);
+    enum ws_status status = WS_OK;
+    contents = malloc(sizeof *contents);
+    seen = calloc(1, sizeof *seen);
+    if (!contents || !seen) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a list of drives"));
+    WS_GO(cli_open_port(cli));
     if (word[0]) {
-        if (cli_find_drive(cli, word[0], &seen->facts[0]) != WS_OK) return cli_fail(cli);
+        WS_GO(cli_find_drive(cli, word[0], &seen->facts[0]));
         seen->count = 1;
-    } else if (cli->port->ops->list(cli->port, collect, seen, &cli->error) != WS_OK) {
-        return cli_fail(cli);
+    } else {
+        WS_GO(cli->port->ops->list(cli->port, collect, seen, &cli->error));
     }
-    json_t *list = json_array();
+    list = json_array();
     size_t usable = 0;
     if (!cli->json && !word[0] && seen->count)
         printf("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
@@ -148,6 +153,8 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         if (!word[0]) printf("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
         code = EXIT_DONE;
     }
+done:
+    if (status != WS_OK) code = cli_fail(cli);
     free(contents);
     free(seen);
     return code;

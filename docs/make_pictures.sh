@@ -24,7 +24,7 @@ touch "$work/done"
 sleep 30
 SHOW
     rm -f done
-    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 132x42+0+0 -bg '#10151c' -fg '#d8dee6' -xrm 'XTerm*colorBD: #ffffff' \
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#10151c' -fg '#d8dee6' -xrm 'XTerm*colorBD: #ffffff' \
         -e bash show.sh &
     terminal=$!
     for _ in $(seq 1 300); do [ -e done ] && break; sleep 0.2; done

@@ -22,9 +22,11 @@ struct proving {
     struct ws_snapshot before;
 };
 
-static void step(struct proving *p, const char *format, unsigned round) {
+/* "start 2: shutting down"; without a round, the words alone. */
+static void step(struct proving *p, unsigned round, const char *what) {
     char text[128];
-    (void)snprintf(text, sizeof text, format, round);
+    if (round) (void)snprintf(text, sizeof text, "start %u%s%s", round, what[0] ? ": " : "", what);
+    else (void)snprintf(text, sizeof text, "%s", what);
     if (p->options->on_step) p->options->on_step(p->options->context, text);
 }
 
@@ -278,11 +280,11 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     WS_TRY(port->ops->random(port, random, sizeof random, error));
     for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
     p.console = (struct console){.pc = pc, .port = port, .on_text = options->on_console, .context = options->context};
-    step(&p, "reading the drive before the first start", 0);
+    step(&p, 0, "reading the drive before the first start");
     WS_GO(evidence(&p, true, error));
     for (unsigned round = 1; round <= starts; round++) {
         bool up = false;
-        step(&p, "start %u", round);
+        step(&p, round, "");
         WS_GO(pc->ops->power_on(pc, error));
         proof->starts = round;
         WS_GO(console_wait_for_shell(&p.console, options->start_wait_s > 0 ? options->start_wait_s : 180, &up, error));
@@ -291,22 +293,22 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
             goto done;
         }
         if (round > 1) {
-            step(&p, "start %u: looking for what was changed", round);
+            step(&p, round, "looking for what was changed");
             WS_GO(verify_on_console(&p, round, error));
         }
         if (round < starts) {
-            step(&p, "start %u: making changes", round);
+            step(&p, round, "making changes");
             WS_GO(make_changes(&p, round, error));
         } else if (!options->keep_traces) {
-            step(&p, "start %u: taking the traces away", round);
+            step(&p, round, "taking the traces away");
             WS_GO(clean_up(&p, error));
         }
         bool cut = options->cut && round < starts;
-        step(&p, cut ? "start %u: cutting the power" : "start %u: shutting down", round);
+        step(&p, round, cut ? "cutting the power" : "shutting down");
         if (!cut) WS_GO(console_send(&p.console, "poweroff -f\n", error));
         WS_GO(pc->ops->power_off(pc, !cut, error));
         if (round < starts) {
-            step(&p, "reading the drive after start %u", round);
+            step(&p, round, "reading the drive afterwards");
             WS_GO(evidence(&p, false, error));
         }
     }

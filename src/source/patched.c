@@ -67,7 +67,10 @@ enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at, const voi
         return ws_fail(error, WS_E_NOMEM, "out of memory for a change of %zu bytes", length);
     }
     memcpy(copy, bytes, length);
-    p->patch[p->count++] = (struct patch){at, length, copy};
+    struct patch *last = &p->patch[p->count++];
+    last->at = at;
+    last->length = length;
+    last->bytes = copy;
     return WS_OK;
 }
 

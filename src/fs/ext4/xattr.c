@@ -101,7 +101,7 @@ static size_t collect(const struct ws_node *node, struct attribute *list, uint8_
         }
         if (a->name_length <= 255) count++;
     }
-    qsort(list, count, sizeof *list, by_order);
+    if (count > 1) qsort(list, count, sizeof *list, by_order); // cppcheck-suppress uninitvar
     return count;
 }
 
