@@ -78,7 +78,7 @@ const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
 enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu_entry *entry, const char *parameters,
                                 const char *const drop[], struct ws_text *out, struct ws_error *error);
 
-/** The menu files of a medium: called for each that starts a kernel. */
+/** The menu files of a medium: called for each that starts a kernel; `menu` is NULL for one that is damaged. */
 typedef enum ws_status (*ws_menu_visit)(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                         struct ws_error *error);
 enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context, struct ws_error *error);

@@ -104,6 +104,7 @@ static enum ws_status pick_entry(void *context, const struct ws_node *file, cons
     struct walk *w = context;
     char folder[256];
     (void)error;
+    if (!menu) return WS_OK;
     ws_node_path(file->parent, folder, sizeof folder);
     if (w->menu_folder[0]) {
         if (menu->kind != WS_MENU_SYSLINUX || strncmp(folder, w->menu_folder, strlen(w->menu_folder)) != 0)

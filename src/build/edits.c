@@ -42,7 +42,7 @@ static enum ws_status look_for_default(void *context, const struct ws_node *file
                                        struct ws_error *error) {
     struct editing *e = context;
     (void)error;
-    if (file->parent == e->folder && menu->kind == WS_MENU_SYSLINUX && ws_menu_default(menu))
+    if (menu && file->parent == e->folder && menu->kind == WS_MENU_SYSLINUX && ws_menu_default(menu))
         e->folder_has_default = true;
     return WS_OK;
 }
@@ -53,6 +53,13 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
     const struct ws_live_family *family = e->build->plan->family;
     struct ws_text text = {0};
     bool live = false;
+    if (!menu) {
+        char path[200];
+        ws_findings_add(&e->build->plan->findings, WS_WARNING,
+                        "the start menu %s is damaged and cannot be edited: what it starts will forget",
+                        ws_node_path(file, path, sizeof path));
+        return WS_OK;
+    }
     for (size_t i = 0; i < menu->entries; i++)
         live |= ws_live_family_of_parameters(menu->entry[i].parameters) != NULL ||
                 (menu->entry[i].kernel[0] && strstr(menu->entry[i].kernel, family->folder));

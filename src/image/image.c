@@ -87,7 +87,7 @@ static enum ws_status count_menu(void *context, const struct ws_node *file, cons
     struct ws_image *image = context;
     bool any = false;
     (void)file, (void)error;
-    for (size_t i = 0; i < menu->entries; i++) {
+    for (size_t i = 0; menu && i < menu->entries; i++) {
         const struct ws_menu_entry *e = &menu->entry[i];
         const struct ws_live_family *f = ws_live_family_of_parameters(e->parameters);
         if (!f && !image->family) continue;

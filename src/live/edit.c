@@ -173,10 +173,10 @@ enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, 
         WS_TRY(ws_source_load(n->content, 256 * 1024, &text, &length, error));
         enum ws_status status = ws_menu_parse(text, length, &menu, error);
         free(text);
-        if (status == WS_E_NOTFOUND || status == WS_E_FORMAT) continue; /* no menu, or none we understand */
-        WS_TRY(status);
-        status = visit(context, n, &menu, error);
-        ws_menu_free(&menu);
+        if (status == WS_E_NOTFOUND) continue;
+        bool understood = status == WS_OK;
+        if (understood || status == WS_E_FORMAT) status = visit(context, n, understood ? &menu : NULL, error);
+        if (understood) ws_menu_free(&menu);
         WS_TRY(status);
     }
     return WS_OK;

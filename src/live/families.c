@@ -123,7 +123,7 @@ static enum ws_status look(void *context, const struct ws_node *file, const stru
                            struct ws_error *error) {
     struct search *s = context;
     (void)file, (void)error;
-    for (size_t i = 0; i < menu->entries && !s->found; i++)
+    for (size_t i = 0; menu && i < menu->entries && !s->found; i++)
         s->found = ws_live_family_of_parameters(menu->entry[i].parameters);
     return WS_OK;
 }

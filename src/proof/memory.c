@@ -20,7 +20,7 @@ struct menus {
 static enum ws_status look_at_menu(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                    struct ws_error *error) {
     struct menus *m = context;
-    const struct ws_menu_entry *e = ws_menu_default(menu);
+    const struct ws_menu_entry *e = menu ? ws_menu_default(menu) : NULL;
     (void)file, (void)error;
     if (!e || !ws_live_family_of_parameters(e->parameters)) return WS_OK;
     if (!m->any) (void)snprintf(m->memory->parameters, sizeof m->memory->parameters, "%s", e->parameters);
