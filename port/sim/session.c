@@ -444,7 +444,16 @@ enum ws_status sim_session_line(struct sim_session *s, const char *line, struct 
     if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for a command");
     while (line && status == WS_OK && !s->ended) {
         line = parse_command(line, s->last, c);
-        if (c->words) status = run_command(s, c, 0, out, error);
+        struct ws_error why = {0};
+        if (c->words) status = run_command(s, c, 0, out, &why);
+        bool refused = status == WS_E_RANGE || status == WS_E_USAGE || status == WS_E_UNSUPPORTED;
+        if (refused) { /* a command that fails is the shell's affair, not the PC's */
+            ws_text_printf(out, "sh: %s\n", why.what);
+            s->last = 1;
+            status = WS_OK;
+        } else if (status != WS_OK && error) {
+            *error = why;
+        }
     }
     free(c);
     *ended = s->ended;
