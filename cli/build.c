@@ -114,7 +114,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli_open_port(cli));
     WS_GO(cli_load_plan(cli, word[0], &p));
     bool here = cli_find_drive(cli, p.plan.drive_name, &facts) == WS_OK;
-    if (!here) /* not under its name: where it was when it was planned, if it is still the same one */
+    if (!here) /* not under its name alone: where it was when it was planned, if it still looks the same */
         here = cli_find_drive(cli, p.plan.drive_seen_at, &facts) == WS_OK &&
                strcmp(facts.short_name, p.plan.drive_name) == 0;
     if (!here) {

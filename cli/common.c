@@ -96,38 +96,8 @@ enum ws_status cli_open_port(struct cli *cli) {
     return ws_sim_port(cli->bench, &cli->port, &cli->error);
 }
 
-struct search {
-    const char *word;
-    struct ws_drive_facts *facts;
-    int found;
-    bool exact;
-};
-
-static bool match(void *context, const struct ws_drive_facts *facts) {
-    struct search *s = context;
-    bool exact = strcmp(facts->short_name, s->word) == 0 || strcmp(facts->id, s->word) == 0;
-    if (exact || strcmp(facts->model, s->word) == 0) {
-        if (s->exact) return false;
-        *s->facts = *facts;
-        s->found++;
-        s->exact = exact;
-    }
-    return !exact;
-}
-
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts) {
-    struct search s = {word, facts, 0, false};
-    WS_TRY(cli->port->ops->list(cli->port, match, &s, &cli->error));
-    if (s.exact || s.found == 1) return WS_OK;
-    if (s.found > 1) {
-        ws_fail(&cli->error, WS_E_USAGE, "%d drives here are called \"%s\"", s.found, word);
-        return ws_fail_next(&cli->error, "use the short name; `satchel drives` shows it");
-    }
-    struct ws_drive *drive = NULL;
-    WS_TRY(cli->port->ops->open(cli->port, word, WS_OPEN_READ, &drive, &cli->error));
-    enum ws_status status = drive->ops->describe(drive, facts, &cli->error);
-    drive->ops->close(drive);
-    return status;
+    return ws_drive_find(cli->port, word, facts, &cli->error);
 }
 
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error) {

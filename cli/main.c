@@ -63,6 +63,7 @@ int main(int argc, char **argv) {
         ws_fail_next(&cli.error, "`satchel --help` lists them");
         return cli_fail(&cli);
     }
+    argv[1] = argv[0]; /* what its help calls the program */
     int code = command->run(&cli, argc - 1, (const char **)argv + 1);
     if (cli.port) cli.port->ops->close(cli.port);
     ws_bench_close(cli.bench);

@@ -172,6 +172,33 @@ expect 0 "exactly what was meant" "$satchel" check stick.img --plan s.plan
 chmod 444 stick.img
 expect 3 "write-protected" "$satchel" build s.plan --confirm "$stick"
 
+# An image is never written over itself, under whatever name
+cp curlew.iso self.iso
+ln self.iso twin.iso
+expect 0 "kept" "$satchel" plan --image self.iso --drive twin.iso --kind replica --save self.plan
+self=$("$satchel" drives twin.iso --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+expect 3 "lies on the very drive" "$satchel" build self.plan --confirm "$self"
+expect 0 "$sum" sha256sum self.iso
+: > empty.iso
+expect 4 "is empty" "$satchel" image empty.iso
+mkfifo pipe.iso
+expect 4 "not a file" timeout 5 "$satchel" image pipe.iso
+
+# Two drives that cannot be told apart are no targets while both are plugged in
+cat > twins.json <<'TWINS'
+{"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [
+ {"name": "left", "model": "Gorse 32", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "right", "model": "Gorse 32", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7}]}
+TWINS
+expect 0 "2 drives" "$satchel" bench setup twins.json --bench twins
+expect 2 "2 drives here" "$satchel" plan --bench twins --image curlew.iso --drive "Gorse 32"
+expect 0 "kept" "$satchel" plan --bench twins --image curlew.iso --drive left --save twin.plan
+twin=$("$satchel" drives left --bench twins --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+expect 2 "unplug all but one" "$satchel" drives "$twin" --bench twins
+expect 3 "looks exactly the same" "$satchel" build twin.plan --bench twins --confirm "$twin"
+expect 0 "pulled" "$satchel" bench pull right --bench twins
+expect 0 "flushed and checked" "$satchel" build twin.plan --bench twins --confirm "$twin"
+
 # Every document follows its schema
 follows bench cat "$benchfile"
 follows bench cat b/bench.json

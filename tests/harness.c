@@ -233,8 +233,8 @@ static enum ws_status md_discard(struct ws_drive *drive, uint64_t at, uint64_t l
 static void md_close(struct ws_drive *drive) { (void)drive; }
 
 struct memory_drive *memory_drive(uint64_t size, uint32_t sector) {
-    static const struct ws_drive_ops ops = {md_describe, md_read,  md_write, md_flush,
-                                            md_discard,  md_flush, md_flush, md_close};
+    static const struct ws_drive_ops ops = {md_describe, md_read,  md_write, md_flush, md_discard,
+                                            md_flush,    md_flush, NULL,     md_close};
     struct memory_drive *d = calloc(1, sizeof *d);
     d->drive.ops = &ops;
     d->bytes = malloc(size);
@@ -266,8 +266,14 @@ static enum ws_status at_once(struct ws_port *port, void (*work)(void *), void *
 static void joined(struct ws_port *port, struct ws_task *task) { (void)port, (void)task; }
 static void no_close(struct ws_port *port) { (void)port; }
 
+static enum ws_status no_drives(struct ws_port *port, ws_drive_visit visit, void *context, struct ws_error *e) {
+    (void)port, (void)visit, (void)context, (void)e;
+    return WS_OK;
+}
+
 struct ws_port *plain_port(void) {
-    static const struct ws_port_ops ops = {.wall_clock = ws_linux_wall_clock,
+    static const struct ws_port_ops ops = {.list = no_drives,
+                                           .wall_clock = ws_linux_wall_clock,
                                            .steady_clock = ws_linux_steady_clock,
                                            .random = ws_linux_random,
                                            .start = at_once,

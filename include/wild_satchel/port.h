@@ -55,6 +55,8 @@ struct ws_drive_ops {
     enum ws_status (*reread)(struct ws_drive *drive, struct ws_error *error);
     /** Flush, then take the drive out of service so that it can be unplugged. */
     enum ws_status (*release)(struct ws_drive *drive, struct ws_error *error);
+    /** Is the file or device at `path` this drive itself, or does it lie on it? NULL where a port knows no files. */
+    bool (*stores)(struct ws_drive *drive, const char *path);
     void (*close)(struct ws_drive *drive);
 };
 struct ws_drive {
@@ -114,11 +116,25 @@ struct ws_pc {
 };
 
 /** A short name from model, serial number and size: "gorse-32-k7q2". The same drive always gets the same one; two
- *  sticks of one model differ. `out` holds 64 bytes. */
+ *  sticks of one model differ, unless neither has a serial number. `out` holds 64 bytes. */
 enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
+
+/**
+ * Find a drive by its short name, its model, or its id; what is not listed is opened by id.
+ * @return WS_E_USAGE if several drives answer to `word` (the text says how to tell them apart); WS_E_NOTFOUND
+ */
+enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
+                             struct ws_error *error);
+/** Two drives of one model and size without serial numbers cannot be told apart: while both are plugged in, neither is
+ *  a target. @return WS_OK; WS_E_REFUSED naming the other one */
+enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts, struct ws_error *error);
 
 /** A drive as a source, in any alignment. Borrows the drive. */
 enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
+
+/** An image is never written over itself: refuse if the file at `path` is this drive or lies on it.
+ *  @return WS_OK; WS_E_REFUSED */
+enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct ws_error *error);
 
 /** Why a drive may not be written to, by DESIGN.md's safety rules. */
 struct ws_target_rules {

@@ -157,6 +157,19 @@ static enum ws_status release(struct ws_drive *drive, struct ws_error *error) {
     return WS_OK;
 }
 
+static bool stores(struct ws_drive *drive, const char *path) {
+    struct linux_drive *d = (struct linux_drive *)drive;
+    struct stat file, mine;
+    if (stat(path, &file) != 0 || fstat(d->fd, &mine) != 0) return false;
+    if (file.st_dev == mine.st_dev && file.st_ino == mine.st_ino) return true;
+    if (!d->device) return false;
+    char *real = realpath(d->path, NULL);
+    const char *name = real ? strrchr(real, '/') : NULL;
+    bool on_it = name && ws_linux_belongs(name + 1, S_ISBLK(file.st_mode) ? file.st_rdev : file.st_dev);
+    free(real);
+    return on_it;
+}
+
 static void close_drive(struct ws_drive *drive) {
     struct linux_drive *d = (struct linux_drive *)drive;
     if (d->direct >= 0) close(d->direct);
@@ -164,8 +177,8 @@ static void close_drive(struct ws_drive *drive) {
     free(d);
 }
 
-static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,
-                                        discard,  reread,     release,     close_drive};
+static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,      discard,
+                                        reread,   release,    stores,      close_drive};
 
 enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
                                    struct ws_drive **drive, struct ws_error *error) {
@@ -241,7 +254,7 @@ static const struct ws_source_ops file_ops = {file_read, file_close};
 
 enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error) {
     struct stat s;
-    int fd = open(path, O_RDONLY | O_CLOEXEC);
+    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK); /* a pipe would wait for its other end */
     if (fd < 0 || fstat(fd, &s) != 0) {
         enum ws_status status = errno == ENOENT ? WS_E_NOTFOUND : WS_E_READ;
         status = system_error(error, status, "the file cannot be opened", path);
@@ -249,7 +262,8 @@ enum ws_status ws_source_file(const char *path, struct ws_source **source, struc
         return status;
     }
     off_t end = S_ISREG(s.st_mode) ? s.st_size : lseek(fd, 0, SEEK_END);
-    struct file_source *f = S_ISDIR(s.st_mode) || end < 0 ? NULL : malloc(sizeof *f);
+    bool readable = (S_ISREG(s.st_mode) || S_ISBLK(s.st_mode)) && end >= 0;
+    struct file_source *f = !readable ? NULL : malloc(sizeof *f);
     if (!f) {
         close(fd);
         ws_fail(error, WS_E_READ, "this is not a file that can be read at any place");

@@ -1,5 +1,5 @@
 /* facts.c — who a block device is, from udev and sysfs, and who uses it. */
-#include "port/linux/linux.h"
+#include "port/linux/internal.h"
 
 #include <ctype.h>
 #include <dirent.h>
@@ -29,7 +29,7 @@ static void add_user(struct ws_drive_facts *facts, const char *user) {
 }
 
 /* Does a device number belong to this drive or one of its partitions? */
-static bool belongs(const char *name, dev_t number) {
+bool ws_linux_belongs(const char *name, dev_t number) {
     char path[400];
     char target[400];
     (void)snprintf(path, sizeof path, "/sys/dev/block/%u:%u", major(number), minor(number));
@@ -51,7 +51,7 @@ static void find_mounts(const char *name, struct ws_drive_facts *facts) {
         unsigned a, b;
         char where[512];
         if (sscanf(line, "%*d %*d %u:%u %*s %511s", &a, &b, where) != 3) continue;
-        if (!belongs(name, makedev(a, b))) continue;
+        if (!ws_linux_belongs(name, makedev(a, b))) continue;
         add_user(facts, where);
         if (strcmp(where, "/") == 0 || strncmp(where, "/boot", 5) == 0 || strcmp(where, "/usr") == 0)
             facts->system = true;
@@ -66,7 +66,8 @@ static void find_swap(const char *name, struct ws_drive_facts *facts) {
     while (fgets(line, sizeof line, swaps)) {
         char path[512];
         struct stat s;
-        if (sscanf(line, "%511s", path) == 1 && stat(path, &s) == 0 && S_ISBLK(s.st_mode) && belongs(name, s.st_rdev)) {
+        if (sscanf(line, "%511s", path) == 1 && stat(path, &s) == 0 && S_ISBLK(s.st_mode) &&
+            ws_linux_belongs(name, s.st_rdev)) {
             add_user(facts, "swap");
             facts->system = true;
         }

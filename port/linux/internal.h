@@ -4,7 +4,12 @@
 
 #include "port/linux/linux.h"
 
+#include <sys/types.h>
+
 enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
                                    struct ws_drive **drive, struct ws_error *error);
+
+/** Does a device number belong to the drive with this kernel name ("sdb"), or to one of its partitions? */
+bool ws_linux_belongs(const char *name, dev_t number);
 
 #endif

@@ -28,6 +28,7 @@ static const struct {
 #define AT(member) offsetof(struct ws_sim_drive, member)
     {"name", TEXT, AT(name), 64, 0},
     {"like", TEXT, AT(like), 64, 0},
+    {"model", TEXT, AT(facts.model), 64, 0},
     {"vendor", TEXT, AT(facts.vendor), 64, 0},
     {"serial", TEXT, AT(facts.serial), 64, 0},
     {"bus", TEXT, AT(facts.bus), 32, 0},
@@ -123,13 +124,13 @@ static enum ws_status finish_drive(struct ws_sim_drive *d, struct ws_error *erro
     if (f->size < 1 << 20 || f->size % f->logical_sector)
         return bad(error, d->name, "size_bytes", "must be whole sectors and at least 1 MiB");
     if (d->holds == 0) d->holds = f->size;
-    if (d->holds > f->size || d->holds < 1 << 20 || d->holds % 4096)
-        return bad(error, d->name, "holds_bytes", "must be a multiple of 4096 between 1 MiB and the size");
+    if (d->holds > f->size || d->holds < 1 << 20 || d->holds % 512)
+        return bad(error, d->name, "holds_bytes", "must be whole sectors of 512 between 1 MiB and the size");
     if (d->write_rate <= 0 || d->read_rate <= 0)
         return bad(error, d->name, "write_bytes_s", "and read_bytes_s must be set");
     f->kind = WS_DRIVE_SIMULATED;
     f->physical_sector = 4096;
-    (void)snprintf(f->model, sizeof f->model, "%s", d->name);
+    if (!f->model[0]) (void)snprintf(f->model, sizeof f->model, "%s", d->name);
     (void)snprintf(f->id, sizeof f->id, "%s", d->name);
     return ws_drive_short_name(f, error);
 }
@@ -190,6 +191,7 @@ static enum ws_status parse_root(json_t *root, struct ws_bench *bench, struct ws
         d->facts.internal = WS_NO;
         d->facts.removable = WS_YES;
         WS_TRY(fill_drive(drives, one, 0, d, error));
+        if (!json_object_get(one, "model")) d->facts.model[0] = '\0'; /* another name is another model */
         WS_TRY(finish_drive(d, error));
         if (ws_bench_drive(bench, d->name)) return bad(error, d->name, "name", "is used by two drives");
         bench->drives++;
@@ -238,7 +240,11 @@ static enum ws_status file_error(struct ws_error *error, const char *what, const
 }
 
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *d, char *out, size_t room) {
-    (void)snprintf(out, room, "%s/%s.drive", bench->folder, d->facts.short_name);
+    size_t twins = 0; /* drives that look alike share a short name */
+    for (const struct ws_sim_drive *o = bench->drive; o < d; o++)
+        twins += strcmp(o->facts.short_name, d->facts.short_name) == 0;
+    if (twins) (void)snprintf(out, room, "%s/%s-twin-%zu.drive", bench->folder, d->facts.short_name, twins);
+    else (void)snprintf(out, room, "%s/%s.drive", bench->folder, d->facts.short_name);
 }
 
 enum ws_status ws_bench_create(struct ws_bench *bench, const char *folder, struct ws_error *error) {

@@ -8,6 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/file.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 struct pending { /* a write that only the cache holds */
@@ -170,6 +171,12 @@ static enum ws_status discard(struct ws_drive *drive, uint64_t at, uint64_t leng
 
 static enum ws_status release(struct ws_drive *drive, struct ws_error *error) { return flush(drive, error); }
 
+static bool stores(struct ws_drive *drive, const char *path) {
+    struct stat file, mine;
+    return stat(path, &file) == 0 && fstat(((struct sim_drive *)drive)->fd, &mine) == 0 && file.st_dev == mine.st_dev &&
+           file.st_ino == mine.st_ino;
+}
+
 void sim_drive_cut(struct ws_drive *drive) { lose_power((struct sim_drive *)drive); }
 
 static void close_drive(struct ws_drive *drive) {
@@ -183,8 +190,8 @@ static void close_drive(struct ws_drive *drive) {
 
 enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode, struct ws_drive **drive,
                               struct ws_error *error) {
-    static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,
-                                            discard,  flush,      release,     close_drive};
+    static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,      discard,
+                                            flush,    release,    stores,      close_drive};
     struct ws_sim_drive *model = ws_bench_drive(bench, name);
     char path[700];
     if (!model || model->pulled) {

@@ -5,7 +5,7 @@
 #include <string.h>
 
 /* Right before the first write: is this the planned drive, confirmed by name, and may it be written? */
-static enum ws_status check_target(const struct ws_plan *p, struct ws_drive *drive,
+static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p, struct ws_drive *drive,
                                    const struct ws_build_options *options, struct ws_error *error) {
     struct ws_drive_facts now;
     struct ws_target_rules rules = {options->allow_external_disk};
@@ -21,6 +21,8 @@ static enum ws_status check_target(const struct ws_plan *p, struct ws_drive *dri
         return ws_fail_next(error, "plug in the planned drive, or make a plan for this one; nothing was written");
     }
     WS_TRY(ws_drive_may_write(&now, &rules, error));
+    WS_TRY(ws_drive_is_alone(port, &now, error));
+    WS_TRY(ws_drive_is_not(drive, p->image_path, error));
     if (!options->confirm || strcmp(options->confirm, now.short_name) != 0) {
         ws_fail(error, WS_E_REFUSED,
                 options->confirm ? "the name given does not confirm this drive"
@@ -118,7 +120,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     char identity[WS_HASH_HEX + 64];
     char id[37];
     memset(result, 0, sizeof *result);
-    WS_TRY(check_target(b->plan, drive, options, error));
+    WS_TRY(check_target(port, b->plan, drive, options, error));
     (void)snprintf(identity, sizeof identity, "%s %s", b->plan->image_sha256, ws_guid_text(&b->plan->id, id));
     struct ws_write_options w = {
         .on_progress = options->on_progress,

@@ -139,6 +139,10 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     memset(image, 0, sizeof *image);
     image->source = source;
     image->kind = WS_IMAGE_UNKNOWN;
+    if (source->size == 0) {
+        ws_fail(error, WS_E_FORMAT, "the file is empty");
+        return ws_fail_next(error, "download or copy it again");
+    }
     WS_TRY(ws_table_read(source, 512, &image->table, NULL, error));
     enum ws_status status = ws_iso_open(source, &image->iso, error);
     if (status != WS_OK && status != WS_E_NOTFOUND) return status;

@@ -60,6 +60,72 @@ enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const stru
     return ws_fail_next(error, "%s", next);
 }
 
+struct search {
+    const char *word;
+    struct ws_drive_facts *facts;
+    int by_id, by_name, by_model;
+};
+
+static bool match(void *context, const struct ws_drive_facts *f) {
+    struct search *s = context;
+    bool id = strcmp(f->id, s->word) == 0;
+    bool name = strcmp(f->short_name, s->word) == 0;
+    bool model = strcmp(f->model, s->word) == 0;
+    if (id || (name && !s->by_id) || (model && !s->by_id && !s->by_name)) *s->facts = *f;
+    s->by_id += id;
+    s->by_name += name;
+    s->by_model += model;
+    return true;
+}
+
+enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
+                             struct ws_error *error) {
+    struct search s = {.word = word, .facts = facts};
+    WS_TRY(port->ops->list(port, match, &s, error));
+    int found = s.by_id ? 1 : s.by_name ? s.by_name : s.by_model;
+    if (found == 1) return WS_OK;
+    if (found > 1) {
+        ws_fail(error, WS_E_USAGE, "%d drives here are called \"%s\"", found, word);
+        return ws_fail_next(error, s.by_name > 1
+                                       ? "they are of one model and size and have no serial number: unplug all but one"
+                                       : "use the short name; `satchel drives` shows it");
+    }
+    struct ws_drive *drive = NULL;
+    WS_TRY(port->ops->open(port, word, WS_OPEN_READ, &drive, error));
+    enum ws_status status = drive->ops->describe(drive, facts, error);
+    drive->ops->close(drive);
+    return status;
+}
+
+struct twin_search {
+    const struct ws_drive_facts *facts;
+    char id[512];
+};
+
+static bool look_for_twin(void *context, const struct ws_drive_facts *f) {
+    struct twin_search *s = context;
+    if (strcmp(f->id, s->facts->id) == 0 || strcmp(f->short_name, s->facts->short_name) != 0) return true;
+    memcpy(s->id, f->id, sizeof s->id);
+    return false;
+}
+
+enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts, struct ws_error *error) {
+    struct twin_search s = {facts, ""};
+    WS_TRY(port->ops->list(port, look_for_twin, &s, error));
+    if (!s.id[0]) return WS_OK;
+    ws_fail(error, WS_E_REFUSED, "another drive here looks exactly the same (%.200s): one model, one size, %s", s.id,
+            facts->serial[0] ? "one serial number" : "no serial numbers");
+    ws_fail_where(error, "%s", facts->short_name);
+    return ws_fail_next(error, "unplug the one that is not meant; nothing was written");
+}
+
+enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct ws_error *error) {
+    if (!path[0] || !drive->ops->stores || !drive->ops->stores(drive, path)) return WS_OK;
+    ws_fail(error, WS_E_REFUSED, "the image lies on the very drive that would be written, and would be lost with it");
+    ws_fail_where(error, "%s", path);
+    return ws_fail_next(error, "copy the image somewhere else first, or choose another drive; nothing was written");
+}
+
 struct drive_source {
     struct ws_drive *drive;
     uint32_t sector;

@@ -161,9 +161,10 @@ enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, st
     size_t count = ws_layout_count(layout);
     if (count) {
         const struct ws_extent *last = ws_layout_extent(layout, count - 1);
-        if (last->at + last->length > facts.size) {
+        uint64_t end = last->at + last->length;
+        if (end > facts.size) {
             ws_fail(error, WS_E_SPACE, "the drive holds %llu bytes, %llu are needed; nothing was written",
-                    (unsigned long long)facts.size, (unsigned long long)(last->at + last->length));
+                    (unsigned long long)facts.size, (unsigned long long)end);
             return ws_fail_where(error, "%s", facts.short_name);
         }
     }

@@ -43,7 +43,7 @@ enum ws_status ws_table_resize(struct ws_table *t, uint64_t disk_size, struct ws
     uint64_t was = sectors_of(t);
     t->disk_size = disk_size;
     uint64_t now = sectors_of(t);
-    uint64_t last = now - 1;
+    uint64_t last;
     if (has_gpt(t)) {
         if (now < 2 * entry_sectors(t) + 6)
             return ws_fail(error, WS_E_SPACE, "a drive of %llu bytes is too small for a GPT",
