@@ -42,27 +42,6 @@ static void load_record(struct building *b) {
     ws_text_free(&text);
 }
 
-/* Show what would be lost, and let the technician type the drive's name. */
-static enum ws_status ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
-                          size_t room) {
-    struct ws_contents *c = malloc(sizeof *c);
-    struct ws_source *source = NULL;
-    char size[48];
-    if (!c) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a drive's contents");
-    enum ws_status status = ws_source_drive(drive, &source, &cli->error);
-    if (status == WS_OK) status = ws_contents_look(source, f->logical_sector, c, &cli->error);
-    ws_source_close(source);
-    if (status == WS_OK) {
-        fprintf(stderr, "\n  Everything on %s (%s %s, %s) will be lost: %s.\n  Type its name to go on: ", f->short_name,
-                f->model, f->serial, ws_size_both(f->size, size, sizeof size), c->summary);
-        fflush(stderr);
-        if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
-        answer[strcspn(answer, "\r\n")] = '\0';
-    }
-    free(c);
-    return status;
-}
-
 static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
     return json_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
                      "wild-satchel-built", "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", p->drive_name,
@@ -127,7 +106,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
-        WS_GO(ask(cli, &facts, drive, answer, sizeof answer));
+        WS_GO(cli_ask(cli, &facts, drive, answer, sizeof answer));
         confirm = answer;
     }
     (void)snprintf(b.record_path, sizeof b.record_path, "%.1000s.progress", word[0]);

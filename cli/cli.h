@@ -35,6 +35,7 @@ int run_build(struct cli *cli, int argc, const char **argv);
 int run_check(struct cli *cli, int argc, const char **argv);
 int run_prove(struct cli *cli, int argc, const char **argv);
 int run_bench(struct cli *cli, int argc, const char **argv);
+int run_release(struct cli *cli, int argc, const char **argv);
 
 /* common.c */
 /** Parse options; leaves at most `most` words in `words`. Prints usage errors. @return 0, or an exit code + 1 */
@@ -50,7 +51,11 @@ int cli_exit_code(enum ws_status status);
 int cli_print_json(json_t *document, int exit_code);
 /** Find a drive by short name, model or id; a path counts too. */
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
-/** An image opened, its path made absolute. */
+/** The same, making an image file of `make` (a size in words; NULL: it must be there) first. */
+enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts);
+/** Show what would be lost, and let the technician type the drive's name into `answer`. */
+enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, char *answer,
+                       size_t room);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error);
 /** Read a plan and work it out again over its image. */
@@ -63,6 +68,18 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
 void cli_free_plan(struct cli_plan *plan);
 json_t *cli_findings_json(const struct ws_findings *findings);
 json_t *cli_hash_json(const char *hex);
+
+/* drives.c */
+/** What kind of drive it is, in words: "stick or card", "external disk", ... */
+const char *cli_kind_of(const struct ws_drive_facts *facts);
+
+/* trial.c */
+/** drives --test and drives --blank. */
+struct drive_work {
+    const char *test, *label, *cluster, *confirm, *save;
+    int blank, external;
+};
+int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work);
 
 /* show.c */
 enum ink { INK_PLAIN, INK_BOLD, INK_DIM, INK_GOOD, INK_WARN, INK_BAD, INK_BLUE, INK_TEAL };

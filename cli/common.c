@@ -100,6 +100,37 @@ enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive
     return ws_drive_find(cli->port, word, facts, &cli->error);
 }
 
+enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts) {
+    uint64_t size = 0;
+    if (make) {
+        WS_TRY(ws_size_parse(make, &size, &cli->error));
+        size = size / 512 * 512;
+        if (cli->bench) return ws_fail(&cli->error, WS_E_USAGE, "--make makes image files, not drives of a bench");
+        WS_TRY(ws_linux_make_file(word, size, &cli->error));
+    }
+    return cli_find_drive(cli, word, facts);
+}
+
+enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
+                       size_t room) {
+    struct ws_contents *c = malloc(sizeof *c);
+    struct ws_source *source = NULL;
+    char size[48];
+    if (!c) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a drive's contents");
+    enum ws_status status = ws_source_drive(drive, &source, &cli->error);
+    if (status == WS_OK) status = ws_contents_look(source, f->logical_sector, false, c, &cli->error);
+    ws_source_close(source);
+    if (status == WS_OK) {
+        fprintf(stderr, "\n  Everything on %s (%s %s, %s) will be lost: %s.\n  Type its name to go on: ", f->short_name,
+                f->model, f->serial, ws_size_both(f->size, size, sizeof size), c->summary);
+        fflush(stderr);
+        if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
+        answer[strcspn(answer, "\r\n")] = '\0';
+    }
+    free(c);
+    return status;
+}
+
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error) {
     struct ws_source *source = NULL;
     char *bytes = NULL;

@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 struct seen {
     struct ws_drive_facts facts[128];
@@ -16,19 +17,19 @@ static bool collect(void *context, const struct ws_drive_facts *facts) {
     return true;
 }
 
-static bool look(struct cli *cli, const struct ws_drive_facts *f, struct ws_contents *contents,
+static bool look(struct cli *cli, const struct ws_drive_facts *f, bool deep, struct ws_contents *contents,
                  struct ws_error *error) {
     struct ws_drive *drive = NULL;
     struct ws_source *source = NULL;
     bool good = cli->port->ops->open(cli->port, f->id, WS_OPEN_READ, &drive, error) == WS_OK &&
                 ws_source_drive(drive, &source, error) == WS_OK &&
-                ws_contents_look(source, f->logical_sector, contents, error) == WS_OK;
+                ws_contents_look(source, f->logical_sector, deep, contents, error) == WS_OK;
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
     return good;
 }
 
-static const char *kind_of(const struct ws_drive_facts *f) {
+const char *cli_kind_of(const struct ws_drive_facts *f) {
     if (f->kind == WS_DRIVE_FILE) return "image file";
     if (f->internal == WS_YES) return "internal disk";
     if (f->internal == WS_UNKNOWN) return "unknown";
@@ -39,35 +40,77 @@ static json_t *known_json(enum ws_known known) {
     return known == WS_UNKNOWN ? json_null() : json_boolean(known == WS_YES);
 }
 
+static json_t *number_or_null(bool known, uint64_t number) {
+    return known ? json_integer((json_int_t)number) : json_null();
+}
+
 static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error *refusal, const struct ws_contents *c) {
     json_t *parts = json_array();
     for (size_t i = 0; c && i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
-        json_array_append_new(parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:b}", "partition", (int)p->number,
-                                               "at_bytes", (json_int_t)p->at, "size_bytes", (json_int_t)p->length,
-                                               "system", p->system, "label", p->label, "free_bytes",
-                                               p->counted ? json_integer((json_int_t)p->free_bytes) : json_null(),
-                                               "clean", p->clean));
+        json_array_append_new(
+            parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:o, s:o, s:b}", "partition", (int)p->number, "at_bytes",
+                             (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
+                             p->label, "free_bytes", number_or_null(p->counted, p->free_bytes), "files",
+                             number_or_null(p->files_counted, p->files), "written_at",
+                             number_or_null(p->written_at > 0, (uint64_t)p->written_at), "clean", p->clean));
     }
-    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:o}",
-                     "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial,
-                     "bus", f->bus, "kind", kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes",
-                     (int)f->logical_sector, "removable", known_json(f->removable), "internal", known_json(f->internal),
-                     "system", f->system, "write_protected", f->read_only, "in_use_by", f->in_use_by, "may_be_used",
-                     refusal->status == WS_OK, "why_not",
-                     refusal->status == WS_OK ? json_null() : json_string(refusal->what), "holds", c ? c->summary : "",
-                     "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
+    return json_pack(
+        "{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:s, "
+        "s:o}",
+        "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial, "bus", f->bus,
+        "bus_bits_s", number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind", cli_kind_of(f), "size_bytes",
+        (json_int_t)f->size, "sector_bytes", (int)f->logical_sector, "removable", known_json(f->removable), "internal",
+        known_json(f->internal), "system", f->system, "write_protected", f->read_only, "in_use_by", f->in_use_by,
+        "may_be_used", refusal->status == WS_OK, "why_not",
+        refusal->status == WS_OK ? json_null() : json_string(refusal->what), "guess", c ? c->guess : "", "holds",
+        c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
+}
+
+/* A bus and how fast it is, "usb, 480 Mbit/s (USB 2)". */
+static const char *bus_in_words(const struct ws_drive_facts *f, char *out, size_t room) {
+    bool usb = strcmp(f->bus, "usb") == 0;
+    unsigned megabits = (unsigned)(f->bus_bits_s / 1000000);
+    const char *generation = !usb || !megabits ? ""
+                             : megabits < 480  ? " (USB 1)"
+                             : megabits < 5000 ? " (USB 2)"
+                                               : " (USB 3)";
+    if (megabits >= 1000) (void)snprintf(out, room, "%s, %g Gbit/s%s", f->bus, megabits / 1000.0, generation);
+    else if (megabits) (void)snprintf(out, room, "%s, %u Mbit/s%s", f->bus, megabits, generation);
+    else (void)snprintf(out, room, "%s", f->bus);
+    return out;
+}
+
+static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
+    printf("\n  %s%-4s %-14s %-18s %-10s %-10s %9s  %s%s\n", ink(cli, INK_DIM), "no.", "system", "label", "used",
+           "free", "files", "last written", ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < c->parts; i++) {
+        const struct ws_content *p = &c->part[i];
+        char number[16] = "-", used[24] = "-", space[24] = "-", files[24] = "-", when[24] = "-";
+        if (p->number) (void)snprintf(number, sizeof number, "%u", p->number);
+        if (p->counted) {
+            ws_size_counted(p->free_bytes < p->length ? p->length - p->free_bytes : 0, used, sizeof used);
+            ws_size_counted(p->free_bytes, space, sizeof space);
+        }
+        if (p->files_counted) (void)snprintf(files, sizeof files, "%llu", (unsigned long long)p->files);
+        time_t t = (time_t)p->written_at;
+        struct tm day;
+        if (p->written_at > 0 && gmtime_r(&t, &day)) (void)strftime(when, sizeof when, "%Y-%m-%d %H:%M", &day);
+        printf("  %-4s %-14.14s %-18.18s %-10s %-10s %9s  %s%s\n", number, p->system, p->label, used, space, files,
+               when, p->clean ? "" : "  not clean");
+    }
 }
 
 static void show_one(struct cli *cli, const struct ws_drive_facts *f, const struct ws_error *refusal,
                      const struct ws_contents *c, const struct ws_error *unread) {
-    char size[48];
+    char text[64];
     show_line(cli, INK_BOLD, "%s", f->short_name);
     show_field(cli, "Drive", "%s%s%s, serial %s", f->vendor, f->vendor[0] ? " " : "", f->model,
                f->serial[0] ? f->serial : "unknown");
-    show_field(cli, "Size", "%s", ws_size_both(f->size, size, sizeof size));
-    show_field(cli, "Kind", "%s%s%s, sectors of %u bytes", kind_of(f), f->bus[0] ? " on " : "", f->bus,
-               f->logical_sector);
+    show_field(cli, "Size", "%s, sectors of %u bytes", ws_size_both(f->size, text, sizeof text), f->logical_sector);
+    show_field(cli, "Kind", "%s%s%s", cli_kind_of(f), f->bus[0] ? " on " : "", bus_in_words(f, text, sizeof text));
+    show_field(cli, "Found at", "%s", f->id);
+    if (f->in_use_by[0]) show_field(cli, "In use by", "%s", f->in_use_by);
     if (refusal->status == WS_OK) show_field(cli, "May be used", "%syes%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
     else {
         show_field(cli, "May be used", "%sno%s: %s", ink(cli, INK_BAD), ink(cli, INK_PLAIN), refusal->what);
@@ -77,9 +120,10 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
         show_field(cli, "Holds", "cannot be looked at: %s", unread->what);
         return;
     }
-    show_field(cli, "Holds", "%s", c->summary);
+    show_field(cli, "Seems to be", "%s", c->guess);
     if (c->blank || c->unfinished) return;
     show_field(cli, "Table", "%s", show_table(c->table));
+    show_volumes(cli, c);
     struct map_part part[WS_CONTENTS_MOST * 2];
     char label[WS_CONTENTS_MOST][64];
     static const enum ink colours[] = {INK_TEAL, INK_BLUE, INK_GOOD, INK_WARN};
@@ -98,23 +142,47 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
 }
 
 int run_drives(struct cli *cli, int argc, const char **argv) {
+    struct drive_work work = {0};
+    char *make = NULL;
+    const struct poptOption options[] = {
+        {"test", 't', POPT_ARG_STRING, &work.test, 0,
+         "try the drive: \"read\" writes nothing; \"probe\" finds its real size in minutes; \"full\" tries every byte. "
+         "Probe and full lose what is on it",
+         "HOW"},
+        {"save", 's', POPT_ARG_STRING, &work.save, 0, "with --test: keep the result here, for plan --trial", "FILE"},
+        {"blank", 'b', POPT_ARG_NONE, &work.blank, 0,
+         "make it an ordinary drive again: one FAT32 volume, all else gone", NULL},
+        {"label", 'l', POPT_ARG_STRING, &work.label, 0, "with --blank: the volume's label", "TEXT"},
+        {"cluster", 0, POPT_ARG_STRING, &work.cluster, 0, "with --blank: bytes a cluster (usual for the size)", "SIZE"},
+        {"confirm", 'c', POPT_ARG_STRING, &work.confirm, 0, "the drive's own name, for scripts", "NAME"},
+        {"external-disk", 0, POPT_ARG_NONE, &work.external, 0, "an external hard drive or SSD is really meant", NULL},
+        {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+        POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct ws_target_rules rules = {false};
     struct ws_contents *contents = NULL;
     struct seen *seen = NULL;
     json_t *list = NULL;
-    int code = cli_options(cli, cli_command("drives"), argc, argv, NULL, word, 0, 1);
+    int code = cli_options(cli, cli_command("drives"), argc, argv, options, word, 0, 1);
     if (code) return code - 1;
     enum ws_status status = WS_OK;
+    bool works = work.test || work.blank;
+    if ((works || make) && !word[0]) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which drive is meant"));
+    if (work.test && work.blank)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--test and --blank are two steps: first the one, then the other"));
     contents = malloc(sizeof *contents);
     seen = calloc(1, sizeof *seen);
     if (!contents || !seen) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a list of drives"));
     WS_GO(cli_open_port(cli));
     if (word[0]) {
-        WS_GO(cli_find_drive(cli, word[0], &seen->facts[0]));
+        WS_GO(cli_find_or_make(cli, word[0], make, &seen->facts[0]));
         seen->count = 1;
     } else {
         WS_GO(cli->port->ops->list(cli->port, collect, seen, &cli->error));
+    }
+    if (works) {
+        code = cli_drive_work(cli, &seen->facts[0], &work);
+        goto done;
     }
     list = json_array();
     size_t usable = 0;
@@ -127,7 +195,7 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         struct ws_error unread = {0};
         char size[48];
         bool may = ws_drive_may_write(f, &rules, &refusal) == WS_OK;
-        bool read = look(cli, f, contents, &unread);
+        bool read = look(cli, f, word[0] != NULL, contents, &unread);
         usable += may;
         if (cli->json) {
             json_array_append_new(list, drive_json(f, &refusal, read ? contents : NULL));
@@ -136,7 +204,7 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         } else {
             bool external = !may && refusal.status == WS_E_REFUSED && strstr(refusal.next, "--external-disk");
             printf("%-22s %-21s %-14s %s%-11s%s %s\n", f->short_name, ws_size_both(f->size, size, sizeof size),
-                   kind_of(f),
+                   cli_kind_of(f),
                    ink(cli, may        ? INK_GOOD
                             : external ? INK_WARN
                                        : INK_BAD),

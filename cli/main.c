@@ -9,12 +9,13 @@
 #include <unistd.h>
 
 static const struct command commands[] = {
-    {"drives", "[DRIVE]", "which drives are here, which may be used, what is on each", run_drives},
+    {"drives", "[DRIVE]", "which drives are here, what is on each; --test and --blank one", run_drives},
     {"image", "FILE", "what an image is, where it starts, how it remembers", run_image},
     {"plan", "--image FILE --drive DRIVE", "decide the whole drive; nothing is written", run_plan},
     {"build", "PLAN", "carry a plan out, after confirmation by the drive's own name", run_build},
     {"check", "DRIVE", "does what reads back equal what was meant", run_check},
     {"prove", "DRIVE --on PC", "do saved changes survive a restart", run_prove},
+    {"release", "DRIVE", "flushed and safe to unplug", run_release},
     {"bench", "WHAT ...", "the simulated bench: setup, show, start, plug, pull, arm", run_bench},
 };
 enum { COMMANDS = sizeof commands / sizeof commands[0] };

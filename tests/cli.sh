@@ -157,6 +157,33 @@ json "d['drive_sha256'] == '$sum'" cat r.plan.built
 expect 1 "It forgets" "$satchel" prove "$gorse" --on launch --bench b
 json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$gorse" --on launch --bench b --json
 
+# Trials, blank drives, release
+sorrel=$(name_of "Sorrel 64")
+expect 2 "is not a trial" "$satchel" drives "$sorrel" --test hard --bench b
+expect 2 "which drive" "$satchel" drives --test probe --bench b
+expect 2 "two steps" "$satchel" drives "$sorrel" --test probe --blank --bench b
+expect 3 "was not given" "$satchel" drives "$sorrel" --test probe --bench b
+expect 0 "Nothing was written" "$satchel" drives "$sorrel" --test read --bench b
+expect 1 "is not honest" "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b
+json 'd["forgery"] == "alias" and d["holds_bytes"] == 8002732032 and d["written_bytes"] < d["size_bytes"] / 50' "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b --json
+follows output "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b --json
+teasel=$(name_of "Teasel 8")
+expect 0 "holds what it says" "$satchel" drives "$teasel" --test probe --confirm "$teasel" --save teasel.trial --bench b
+follows output cat teasel.trial
+office=$(name_of "Office disk")
+expect 3 "running system" "$satchel" drives "$office" --blank --confirm "$office" --bench b
+expect 3 "running system" "$satchel" drives "$office" --test full --confirm "$office" --bench b
+expect 3 "running system" "$satchel" release "$office" --bench b
+expect 0 'The label will be "TIDE_DATA"' "$satchel" drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b
+expect 0 "TIDE_DATA" "$satchel" drives "$teasel" --bench b
+follows output "$satchel" drives "$teasel" --blank --confirm "$teasel" --bench b --json
+expect 4 "64 KiB" "$satchel" drives "$teasel" --blank --cluster 1M --confirm "$teasel" --bench b
+expect 0 "safe to unplug" "$satchel" release "$teasel" --bench b
+follows output "$satchel" release "$teasel" --bench b --json
+expect 0 "image file" "$satchel" drives file:made.img --make 100M
+expect 3 "already" "$satchel" drives made.img --make 100M
+[ "$(stat -c %s made.img)" = 104857600 ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: the size of made.img"; }
+
 # External disks and plain files
 fulmar=$(name_of "Fulmar 500")
 expect 0 "if meant" "$satchel" drives --bench b

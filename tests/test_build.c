@@ -258,7 +258,7 @@ static void an_image_that_changed_since_never_gets_its_seal(void) {
     struct ws_source *drive = NULL;
     struct ws_contents *c = malloc(sizeof *c);
     OK(ws_source_drive(&d->drive, &drive, &error));
-    OK(ws_contents_look(drive, 512, c, &error));
+    OK(ws_contents_look(drive, 512, false, c, &error));
     CHECK(c->unfinished);
     CHECK_HAS(c->summary, "unfinished");
     free(c);

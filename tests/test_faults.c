@@ -46,7 +46,7 @@ static enum ws_status read_table(const struct ws_source *s) {
 }
 static enum ws_status read_contents(const struct ws_source *s) {
     struct ws_contents *c = malloc(sizeof *c);
-    enum ws_status status = ws_contents_look(s, 512, c, &error);
+    enum ws_status status = ws_contents_look(s, 512, false, c, &error);
     free(c);
     return status;
 }

@@ -222,7 +222,7 @@ static void contents_are_named(void) {
         struct ws_source *s = NULL;
         memcpy(bytes + cases[i].at, cases[i].bytes, cases[i].length);
         OK(ws_source_memory(bytes, 2 * MIB, &s, &error));
-        OK(ws_contents_look(s, 512, c, &error));
+        OK(ws_contents_look(s, 512, false, c, &error));
         CHECK_INT(c->parts, 1);
         CHECK_STR(c->part[0].system, cases[i].system);
         CHECK_INT(c->blank, strcmp(cases[i].system, "empty") == 0);

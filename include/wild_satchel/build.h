@@ -53,4 +53,34 @@ enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, stru
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error);
 
+/** What a drive is made when it is to be an ordinary drive again. */
+struct ws_blank_params {
+    const char *label;   /**< at most 11 characters that FAT can hold, see ws_label_normalise(); "" for none */
+    uint32_t cluster;    /**< bytes; 0: as usual for the size */
+    struct ws_guid id;   /**< random: serial numbers derive from it */
+    int64_t made_at;     /**< seconds since 1970-01-01 UTC */
+    uint32_t erase_unit; /**< the drive's, for alignment; 0 if unknown */
+};
+/** What came out of it. */
+struct ws_blank {
+    struct ws_layout *layout;        /**< owned */
+    uint64_t volume_at, volume_size; /**< bytes */
+    uint64_t free_bytes;             /**< as the fresh volume counts */
+    struct ws_tree *tree;            /**< owned: the volume's empty root */
+};
+/**
+ * One plain FAT32 volume over the whole drive, behind an MBR, with whatever stood at both ends of the drive gone:
+ * older tables and their backups, signatures of arrays and volume groups, a disc image's descriptors.
+ * @return WS_E_UNSUPPORTED for sectors of other than 512 bytes; WS_E_SPACE under 64 MiB; WS_E_RANGE above 2 TiB or for
+ *         a cluster that does not go with the size
+ */
+enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
+                                struct ws_blank *blank, struct ws_error *error);
+/** Write it and read it back, after the same questions as any build: may it be written, is it alone, is it confirmed.
+ */
+enum ws_status ws_blank_carry_out(struct ws_blank *blank, struct ws_port *port, struct ws_drive *drive,
+                                  const struct ws_build_options *options, struct ws_build_result *result,
+                                  struct ws_error *error);
+void ws_blank_free(struct ws_blank *blank);
+
 #endif

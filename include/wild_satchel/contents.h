@@ -14,7 +14,11 @@ struct ws_content {
     char label[48];
     uint64_t free_bytes; /**< as the volume counts it; meaningful if counted */
     bool counted;
-    bool clean; /**< false if it was not shut down cleanly */
+    bool clean;     /**< false if it was not shut down cleanly */
+    uint64_t files; /**< files and folders; meaningful if files_counted */
+    bool files_counted;
+    bool camera, starts; /**< deep: a camera's folder, a loader for UEFI stands in it */
+    int64_t written_at;  /**< seconds since 1970-01-01 UTC, as the volume or its newest file says; 0 unknown */
 };
 
 struct ws_contents {
@@ -23,11 +27,13 @@ struct ws_contents {
     bool blank;      /**< nothing is on it as far as can be seen */
     struct ws_content part[WS_CONTENTS_MOST];
     size_t parts;
-    char summary[160]; /**< one line: "Curlew Live 12.1, persistence 24 GiB" */
+    char guess[96];    /**< what it seems to be: "live drive with persistence (live-boot)", "camera card", ... */
+    char summary[256]; /**< one line: the guess and the volumes */
 };
 
-/** @return WS_E_READ if the drive cannot be read */
-enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, struct ws_contents *contents,
+/** @param deep  also count files and look for the newest one, which reads all folders of a FAT volume
+ *  @return WS_E_READ if the drive cannot be read */
+enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, bool deep, struct ws_contents *contents,
                                 struct ws_error *error);
 
 #endif

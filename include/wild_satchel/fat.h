@@ -29,6 +29,9 @@ struct ws_fat_params {
     char label[12]; /**< at most 11 characters */
     uint32_t serial;
     uint64_t hidden_sectors; /**< sectors before the volume on its drive */
+    unsigned bits;           /**< 12, 16, 32, or 0: by its size */
+    uint32_t cluster;        /**< bytes; 0: as the specification's tables recommend for its size (section 3.4) */
+    uint32_t align;          /**< FAT32: its first cluster stands at a multiple of this on the drive; 0: anywhere */
     int64_t made_at;
 };
 /**

@@ -31,6 +31,8 @@ struct ws_drive_facts {
     uint32_t logical_sector;  /**< bytes: the smallest unit that can be addressed */
     uint32_t physical_sector; /**< bytes: the smallest unit written without a read first */
     uint32_t optimal_write;   /**< bytes; 0 if unknown */
+    uint32_t erase_unit;      /**< bytes the drive erases at once, where it says so; 0 if unknown */
+    uint64_t bus_bits_s;      /**< speed of the bus as agreed, bits a second; 0 if unknown */
     char in_use_by[256];      /**< mount points and holders, comma-separated; empty if free */
 };
 
@@ -131,6 +133,9 @@ enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_fac
 
 /** A drive as a source, in any alignment. Borrows the drive. */
 enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
+
+/** Did the caller name the drive to confirm that it is meant? @return WS_OK; WS_E_REFUSED saying what to type */
+enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name, struct ws_error *error);
 
 /** An image is never written over itself: refuse if the file at `path` is this drive or lies on it.
  *  @return WS_OK; WS_E_REFUSED */

@@ -9,6 +9,7 @@
 #include "wild_satchel/fat.h"
 #include "wild_satchel/image.h"
 #include "wild_satchel/iso9660.h"
+#include "wild_satchel/label.h"
 #include "wild_satchel/layout.h"
 #include "wild_satchel/live.h"
 #include "wild_satchel/plan.h"
@@ -18,6 +19,7 @@
 #include "wild_satchel/status.h"
 #include "wild_satchel/table.h"
 #include "wild_satchel/tree.h"
+#include "wild_satchel/trial.h"
 #include "wild_satchel/write.h"
 
 #endif

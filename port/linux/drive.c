@@ -184,6 +184,7 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
                                    struct ws_drive **drive, struct ws_error *error) {
     struct stat s;
     (void)port;
+    if (strncmp(id, "file:", 5) == 0) id += 5;
     if (stat(id, &s) != 0 || (!S_ISBLK(s.st_mode) && !S_ISREG(s.st_mode))) {
         ws_fail(error, WS_E_NOTFOUND, "there is no drive and no image file of this name");
         ws_fail_where(error, "%s", id);
@@ -217,6 +218,24 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
     free(real);
     *drive = &d->drive;
     return WS_OK;
+}
+
+enum ws_status ws_linux_make_file(const char *path, uint64_t size, struct ws_error *error) {
+    if (strncmp(path, "file:", 5) == 0) path += 5;
+    int fd = open(path, O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0666);
+    if (fd < 0 && errno == EEXIST) {
+        ws_fail(error, WS_E_REFUSED, "a file of this name is here already; it is not made anew");
+        ws_fail_where(error, "%s", path);
+        return ws_fail_next(error, "leave --make out to use it as it is, or choose another name");
+    }
+    if (fd < 0) return system_error(error, WS_E_WRITE, "the image file cannot be made", path);
+    enum ws_status status = WS_OK;
+    if (ftruncate(fd, (off_t)size) != 0) {
+        status = system_error(error, WS_E_WRITE, "the image file cannot be made so large", path);
+        (void)unlink(path);
+    }
+    close(fd);
+    return status;
 }
 
 /* A plain file as a source. */

@@ -102,11 +102,16 @@ static void find_holders(const char *sysfs, struct ws_drive_facts *facts) {
 static void find_bus(struct udev_device *device, struct ws_drive_facts *facts) {
     const char *bus = udev_device_get_property_value(device, "ID_BUS");
     const char *path = udev_device_get_syspath(device);
-    bool usb = udev_device_get_parent_with_subsystem_devtype(device, "usb", "usb_device") != NULL;
-    if (usb) bus = "usb";
-    else if (strstr(path, "/nvme")) bus = "nvme";
-    else if (strstr(path, "/mmc")) bus = "mmc";
-    else if (strstr(path, "/virtio")) bus = "virtio";
+    struct udev_device *port = udev_device_get_parent_with_subsystem_devtype(device, "usb", "usb_device");
+    bool usb = port != NULL;
+    if (usb) {
+        const char *megabits = udev_device_get_sysattr_value(port, "speed"); /* "480", "5000", "1.5" */
+        bus = "usb";
+        facts->bus_bits_s = megabits ? (uint64_t)(strtod(megabits, NULL) * 1e6) : 0;
+    }
+    if (!usb && strstr(path, "/nvme")) bus = "nvme";
+    else if (!usb && strstr(path, "/mmc")) bus = "mmc";
+    else if (!usb && strstr(path, "/virtio")) bus = "virtio";
     copy_trimmed(facts->bus, sizeof facts->bus, bus);
     facts->removable = attribute(device, "removable") ? WS_YES : WS_NO;
     if (usb) {
@@ -162,6 +167,7 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     facts->logical_sector = (uint32_t)attribute(device, "queue/logical_block_size");
     facts->physical_sector = (uint32_t)attribute(device, "queue/physical_block_size");
     facts->optimal_write = (uint32_t)attribute(device, "queue/optimal_io_size");
+    facts->erase_unit = (uint32_t)attribute(device, "device/preferred_erase_size"); /* memory cards say it */
     if (facts->logical_sector < 512) facts->logical_sector = 512;
     facts->read_only = attribute(device, "ro") != 0;
     find_mounts(name, facts);

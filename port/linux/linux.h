@@ -4,10 +4,12 @@
 
 #include "wild_satchel/port.h"
 
-/** The port to this machine: block devices by path, and plain image files by path. */
+/** The port to this machine: block devices by path, and plain image files by path ("stick.img", "file:stick.img"). */
 enum ws_status ws_linux_open(struct ws_port **port, struct ws_error *error);
 void ws_port_close(struct ws_port *port);
 
+/** Make a new sparse image file of `size` bytes, to be used as a drive. @return WS_E_REFUSED if the name is taken */
+enum ws_status ws_linux_make_file(const char *path, uint64_t size, struct ws_error *error);
 /** A file as a source; reading it from two tasks at once is allowed. */
 enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error);
 

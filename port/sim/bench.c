@@ -40,12 +40,18 @@ static const struct {
     {"size_bytes", SIZE, AT(facts.size), 0, 1.8e13},
     {"sector_bytes", WORD32, AT(facts.logical_sector), 0, 4096},
     {"holds_bytes", SIZE, AT(holds), 0, 1.8e13},
+    {"beyond", TEXT, AT(beyond), 16, 0},
+    {"repeats_bytes", SIZE, AT(repeats), 0, 1.8e13},
     {"write_bytes_s", REAL, AT(write_rate), 0, 1e11},
     {"read_bytes_s", REAL, AT(read_rate), 0, 1e11},
     {"small_write_s", REAL, AT(small_write_s), 0, 60},
     {"cache_bytes", SIZE, AT(cache), 0, 1 << 30},
     {"bad_at_bytes", SIZE, AT(bad_at), 0, 1.8e13},
     {"bad_bytes", SIZE, AT(bad_length), 0, 1.8e13},
+    {"garbles_at_bytes", SIZE, AT(garbles_at), 0, 1.8e13},
+    {"garbles_bytes", SIZE, AT(garbles_length), 0, 1.8e13},
+    {"bus_bits_s", SIZE, AT(facts.bus_bits_s), 0, 1e12},
+    {"erase_bytes", WORD32, AT(facts.erase_unit), 0, 1 << 28},
     {"pulled_after_bytes", SIZE, AT(pull_after), 0, 1.8e13},
     {"cut_at_write", SIZE, AT(cut_at_write), 0, 1e12},
     {"pulled", FLAG, AT(pulled), 0, 0},
@@ -126,6 +132,11 @@ static enum ws_status finish_drive(struct ws_sim_drive *d, struct ws_error *erro
     if (d->holds == 0) d->holds = f->size;
     if (d->holds > f->size || d->holds < 1 << 20 || d->holds % 512)
         return bad(error, d->name, "holds_bytes", "must be whole sectors of 512 between 1 MiB and the size");
+    if (!d->beyond[0]) (void)snprintf(d->beyond, sizeof d->beyond, "wraps");
+    if (strcmp(d->beyond, "wraps") != 0 && strcmp(d->beyond, "drops") != 0 && strcmp(d->beyond, "repeats") != 0)
+        return bad(error, d->name, "beyond", "must be \"wraps\", \"drops\" or \"repeats\"");
+    if (strcmp(d->beyond, "repeats") == 0 && (d->repeats < 4096 || d->repeats > d->holds))
+        return bad(error, d->name, "repeats_bytes", "must lie between 4096 and what the drive holds");
     if (d->write_rate <= 0 || d->read_rate <= 0)
         return bad(error, d->name, "write_bytes_s", "and read_bytes_s must be set");
     f->kind = WS_DRIVE_SIMULATED;

@@ -41,15 +41,37 @@ static enum ws_status host_error(const struct sim_drive *d, struct ws_error *err
     return ws_fail_where(error, "%s", d->model->facts.short_name);
 }
 
-/* A forged drive has less than it says: addresses past the end come round to the front again. */
+/* A forged drive has less than it says. Where a place past its real end stands in truth; false: nowhere. */
+static bool real_place(const struct ws_sim_drive *m, uint64_t at, uint64_t *place, uint64_t *room) {
+    *place = at;
+    *room = m->holds - at;
+    if (at < m->holds) return true;
+    if (m->beyond[0] == 'd') {
+        *room = UINT64_MAX;
+        return false;
+    }
+    *place = m->beyond[0] == 'r' ? (at - m->holds) % m->repeats : at % m->holds;
+    *room = (m->beyond[0] == 'r' ? m->repeats : m->holds) - *place;
+    return true;
+}
+
+static void garble(const struct ws_sim_drive *m, uint64_t at, char *bytes, size_t length) {
+    for (size_t i = 0; i < length; i++)
+        if (at + i >= m->garbles_at && at + i - m->garbles_at < m->garbles_length) bytes[i] ^= 0x10;
+}
+
 static enum ws_status host_io(struct sim_drive *d, bool write, uint64_t at, char *bytes, size_t length,
                               struct ws_error *error) {
     while (length > 0) {
-        uint64_t place = at % d->model->holds;
-        size_t step = length < d->model->holds - place ? length : (size_t)(d->model->holds - place);
-        ssize_t done = write ? pwrite(d->fd, bytes, step, (off_t)place) : pread(d->fd, bytes, step, (off_t)place);
+        uint64_t place, room;
+        bool there = real_place(d->model, at, &place, &room);
+        size_t step = length < room ? length : (size_t)room;
+        ssize_t done = (ssize_t)step;
+        if (!there && !write) memset(bytes, 0, step);
+        if (there) done = write ? pwrite(d->fd, bytes, step, (off_t)place) : pread(d->fd, bytes, step, (off_t)place);
         if (done < 0 && errno == EINTR) continue;
         if (done <= 0) return host_error(d, error);
+        if (!write && d->model->garbles_length) garble(d->model, at, bytes, (size_t)done);
         at += (uint64_t)done;
         bytes += done;
         length -= (size_t)done;

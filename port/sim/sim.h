@@ -12,14 +12,17 @@ struct ws_sim_drive {
     char name[64];
     char like[64]; /**< described like that other drive, but for what is said here */
     struct ws_drive_facts facts;
-    uint64_t holds;               /**< bytes there really are; less than facts.size for a forged drive */
-    double write_rate, read_rate; /**< bytes a second, in one stream */
-    double small_write_s;         /**< what a write out of order costs on top */
-    uint64_t cache;               /**< bytes of volatile cache */
-    uint64_t bad_at, bad_length;  /**< a stretch that cannot be read */
-    uint64_t pull_after;          /**< bytes written until somebody pulls it out; 0 never */
-    uint64_t cut_at_write;        /**< the power fails at this write, counted from 1; 0 never */
-    bool pulled;                  /**< is not plugged in */
+    uint64_t holds;                      /**< bytes there really are; less than facts.size for a forged drive */
+    char beyond[16];                     /**< what lies past that: "wraps" (the default), "drops" or "repeats" */
+    uint64_t repeats;                    /**< bytes of the front that repeat, for "repeats" */
+    double write_rate, read_rate;        /**< bytes a second, in one stream */
+    double small_write_s;                /**< what a write out of order costs on top */
+    uint64_t cache;                      /**< bytes of volatile cache */
+    uint64_t bad_at, bad_length;         /**< a stretch that cannot be read */
+    uint64_t garbles_at, garbles_length; /**< a stretch that reads back other than it was written */
+    uint64_t pull_after;                 /**< bytes written until somebody pulls it out; 0 never */
+    uint64_t cut_at_write;               /**< the power fails at this write, counted from 1; 0 never */
+    bool pulled;                         /**< is not plugged in */
 };
 
 struct ws_sim_pc {

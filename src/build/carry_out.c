@@ -23,14 +23,7 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     WS_TRY(ws_drive_may_write(&now, &rules, error));
     WS_TRY(ws_drive_is_alone(port, &now, error));
     WS_TRY(ws_drive_is_not(drive, p->image_path, error));
-    if (!options->confirm || strcmp(options->confirm, now.short_name) != 0) {
-        ws_fail(error, WS_E_REFUSED,
-                options->confirm ? "the name given does not confirm this drive"
-                                 : "the drive's name was not given to confirm it");
-        ws_fail_where(error, "%s", now.short_name);
-        return ws_fail_next(error, "confirm with the drive's own name: %s; nothing was written", now.short_name);
-    }
-    return WS_OK;
+    return ws_drive_confirmed(&now, options->confirm, error);
 }
 
 /* The image's own hash is worked out beside all else: on slow machines it takes longer than writing. */

@@ -5,25 +5,67 @@
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/fat.h"
 #include "wild_satchel/iso9660.h"
+#include "wild_satchel/live.h"
 #include "wild_satchel/write.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-/* Formats that are named but not read here: where their signature stands. */
+/* Formats that are named but not read here: where their signature stands, and what a volume with it is part of. */
 static const struct {
     const char *name;
     uint32_t at;
     const char *signature;
     size_t length;
+    const char *guess;
 } signatures[] = {
-    {"NTFS", 3, "NTFS    ", 8},      {"exFAT", 3, "EXFAT   ", 8},      {"XFS", 0, "XFSB", 4},
-    {"Btrfs", 65600, "_BHRfS_M", 8}, {"LUKS", 0, "LUKS\xba\xbe", 6},   {"F2FS", 1024, "\x10\x20\xf5\xf2", 4},
-    {"squashfs", 0, "hsqs", 4},      {"swap", 4086, "SWAPSPACE2", 10}, {"LVM", 536, "LVM2 001", 8},
+    {"NTFS", 3, "NTFS    ", 8, NULL},
+    {"exFAT", 3, "EXFAT   ", 8, NULL},
+    {"ReFS", 3, "ReFS\0\0\0\0", 8, NULL},
+    {"encrypted volume", 3, "-FVE-FS-", 8, "encrypted volume"},
+    {"XFS", 0, "XFSB", 4, NULL},
+    {"Btrfs", 65600, "_BHRfS_M", 8, NULL},
+    {"F2FS", 1024, "\x10\x20\xf5\xf2", 4, NULL},
+    {"EROFS", 1024, "\xe2\xe1\xf5\xe0", 4, NULL},
+    {"squashfs", 0, "hsqs", 4, NULL},
+    {"cramfs", 0, "\x45\x3d\xcd\x28", 4, NULL},
+    {"romfs", 0, "-rom1fs-", 8, NULL},
+    {"HFS+", 1024, "H+\0\4", 4, NULL},
+    {"HFSX", 1024, "HX\0\5", 4, NULL},
+    {"APFS", 32, "NXSB", 4, NULL},
+    {"JFS", 32768, "JFS1", 4, NULL},
+    {"NILFS2", 1030, "\x34\x34", 2, NULL},
+    {"ReiserFS", 65588, "ReIsEr", 6, NULL},
+    {"UFS", 8192 + 1372, "\x54\x19\x01\x00", 4, NULL},
+    {"UFS2", 65536 + 1372, "\x19\x01\x54\x19", 4, NULL},
+    {"GFS2", 65536, "\x01\x16\x19\x70", 4, NULL},
+    {"OCFS2", 8192, "OCFSV2", 6, NULL},
+    {"UDF", 34817, "NSR0", 4, NULL},
+    {"swap", 4086, "SWAPSPACE2", 10, NULL},
+    {"LUKS", 0, "LUKS\xba\xbe", 6, "encrypted volume"},
+    {"LVM", 536, "LVM2 001", 8, "part of a volume group"},
+    {"array member", 4096, "\xfc\x4e\x2b\xa9", 4, "part of a disk array"},
+    {"array member", 0, "\xfc\x4e\x2b\xa9", 4, "part of a disk array"},
+    {"bcache", 4120, "\xc6\x85\x73\xf6\x4e\x1a\x45\xca", 8, "part of a cache set"},
+    {"VMFS", 1048576, "\x0d\xd0\x01\xc0", 4, NULL},
 };
+enum { SIGNATURES = sizeof signatures / sizeof signatures[0] };
 
-static void look_at(const struct ws_source *drive, struct ws_content *c) {
+/* All of a FAT volume's folders: how many files, and the newest. */
+static void count_files(const struct ws_source *volume, struct ws_content *c) {
+    struct ws_tree *tree = NULL;
+    if (ws_fat_read(volume, &tree, NULL, NULL) != WS_OK) return;
+    c->files = ws_tree_count(tree) - 1;
+    c->files_counted = true;
+    for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
+        if (n->mtime > c->written_at) c->written_at = n->mtime;
+    c->camera = ws_tree_find_any_case(tree, "DCIM") != NULL;
+    c->starts = ws_tree_find_any_case(tree, "EFI/BOOT") != NULL;
+    ws_tree_close(tree);
+}
+
+static void look_at(const struct ws_source *drive, bool deep, struct ws_content *c) {
     struct ws_source *slice = NULL;
     struct ws_ext4_facts ext4;
     struct ws_fat_facts fat;
@@ -40,6 +82,9 @@ static void look_at(const struct ws_source *drive, struct ws_content *c) {
         c->free_bytes = ext4.free_bytes;
         c->counted = true;
         c->clean = ext4.clean;
+        c->files = ext4.inodes - ext4.free_inodes > 11 ? ext4.inodes - ext4.free_inodes - 11 : 0;
+        c->files_counted = true;
+        c->written_at = ext4.written_at;
     } else if (slice->size >= 18 * 2048 && ws_source_read(slice, 16 * 2048, sector, 2048, NULL) == WS_OK &&
                memcmp(sector + 1, "CD001", 5) == 0) {
         (void)snprintf(c->system, sizeof c->system, "ISO 9660");
@@ -51,9 +96,10 @@ static void look_at(const struct ws_source *drive, struct ws_content *c) {
         c->free_bytes = fat.free_bytes;
         c->counted = true;
         c->clean = fat.clean;
+        if (deep) count_files(slice, c);
     } else {
         bool zero = true;
-        for (size_t i = 0; i < sizeof signatures / sizeof signatures[0]; i++) {
+        for (size_t i = 0; i < SIGNATURES && strcmp(c->system, "unknown") == 0; i++) {
             uint8_t found[16];
             if (slice->size < signatures[i].at + 16ull) continue;
             if (ws_source_read(slice, signatures[i].at, found, signatures[i].length, NULL) != WS_OK) continue;
@@ -69,26 +115,68 @@ static void look_at(const struct ws_source *drive, struct ws_content *c) {
     ws_source_close(slice);
 }
 
-static void summarise(struct ws_contents *c) {
-    size_t n = 0;
-    if (c->unfinished) {
-        (void)snprintf(c->summary, sizeof c->summary, "an unfinished build");
+static const struct ws_content *find_system(const struct ws_contents *c, const char *system) {
+    for (size_t i = 0; i < c->parts; i++)
+        if (strcmp(c->part[i].system, system) == 0) return &c->part[i];
+    return NULL;
+}
+
+/* A live system's medium: which family, and does it find a volume to remember on? */
+static void guess_live(const struct ws_source *drive, struct ws_contents *c) {
+    struct ws_iso *iso = NULL;
+    if (ws_iso_open(drive, &iso, NULL) != WS_OK) {
+        (void)snprintf(c->guess, sizeof c->guess, "disc image");
         return;
     }
-    for (size_t i = 0; i < c->parts && n + 60 < sizeof c->summary; i++) {
+    const struct ws_live_family *family = ws_live_family_of_medium(ws_iso_tree(iso));
+    bool remembers = false;
+    for (size_t i = 0; family && i < c->parts; i++) remembers |= strcmp(c->part[i].label, family->label) == 0;
+    if (!family) (void)snprintf(c->guess, sizeof c->guess, "install or live medium of an unknown family");
+    else
+        (void)snprintf(c->guess, sizeof c->guess, "live drive %s persistence (%s)", remembers ? "with" : "without",
+                       family->title);
+    ws_iso_close(iso);
+}
+
+static void guess(const struct ws_source *drive, struct ws_contents *c) {
+    static const char *const system_roots[] = {"ext4", "Btrfs", "XFS", "F2FS"};
+    bool root = false;
+    bool camera = false;
+    bool starts = false;
+    for (size_t i = 0; i < 4; i++) root |= find_system(c, system_roots[i]) != NULL;
+    for (size_t i = 0; i < c->parts; i++) {
+        camera |= c->part[i].camera;
+        starts |= c->part[i].starts;
+    }
+    if (c->unfinished) (void)snprintf(c->guess, sizeof c->guess, "unfinished build");
+    else if (c->blank) (void)snprintf(c->guess, sizeof c->guess, "blank");
+    else if (find_system(c, "ISO 9660")) guess_live(drive, c);
+    for (size_t i = 0; i < SIGNATURES && !c->guess[0]; i++)
+        if (signatures[i].guess && find_system(c, signatures[i].name))
+            (void)snprintf(c->guess, sizeof c->guess, "%s", signatures[i].guess);
+    if (c->guess[0]) return;
+    (void)snprintf(c->guess, sizeof c->guess, "%s",
+                   root && c->parts > 1                         ? "full system"
+                   : camera                                     ? "camera card"
+                   : starts                                     ? "medium that starts on UEFI"
+                   : find_system(c, "unknown") && c->parts == 1 ? "unknown contents"
+                                                                : "data");
+}
+
+static void summarise(struct ws_contents *c) {
+    size_t n = (size_t)snprintf(c->summary, sizeof c->summary, "%s", c->guess);
+    for (size_t i = 0; !c->unfinished && !c->blank && i < c->parts && n + 70 < sizeof c->summary; i++) {
         const struct ws_content *p = &c->part[i];
         char size[24];
-        if (c->parts > 1 && p->number == 0) continue;
+        if ((c->parts > 1 && p->number == 0) || strcmp(p->system, "unknown") == 0) continue;
         int put = snprintf(c->summary + n, sizeof c->summary - n, "%s%s%s%.24s%s %s", n ? ", " : "", p->system,
                            p->label[0] ? " \"" : "", p->label, p->label[0] ? "\"" : "",
                            ws_size_counted(p->length, size, sizeof size));
         n += put > 0 ? (size_t)put : 0;
     }
-    if (c->blank) (void)snprintf(c->summary, sizeof c->summary, "blank");
-    else if (n == 0) (void)snprintf(c->summary, sizeof c->summary, "unknown contents");
 }
 
-enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, struct ws_contents *c,
+enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, bool deep, struct ws_contents *c,
                                 struct ws_error *error) {
     uint8_t first[512];
     struct ws_table *table = malloc(sizeof *table);
@@ -107,14 +195,15 @@ enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, 
         part->number = p[i].number;
         part->at = p[i].at;
         part->length = p[i].length;
-        look_at(drive, part);
+        look_at(drive, deep, part);
     }
     if (c->parts == 0 && !c->unfinished) {
         c->part[0].length = drive->size;
-        look_at(drive, &c->part[0]);
+        look_at(drive, deep, &c->part[0]);
         c->parts = 1;
         c->blank = strcmp(c->part[0].system, "empty") == 0;
     }
+    guess(drive, c);
     summarise(c);
 done:
     free(table);

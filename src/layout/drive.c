@@ -119,6 +119,14 @@ enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_fac
     return ws_fail_next(error, "unplug the one that is not meant; nothing was written");
 }
 
+enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name, struct ws_error *error) {
+    if (name && strcmp(name, facts->short_name) == 0) return WS_OK;
+    ws_fail(error, WS_E_REFUSED,
+            name ? "the name given does not confirm this drive" : "the drive's name was not given to confirm it");
+    ws_fail_where(error, "%s", facts->short_name);
+    return ws_fail_next(error, "confirm with the drive's own name: %s; nothing was written", facts->short_name);
+}
+
 enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct ws_error *error) {
     if (!path[0] || !drive->ops->stores || !drive->ops->stores(drive, path)) return WS_OK;
     ws_fail(error, WS_E_REFUSED, "the image lies on the very drive that would be written, and would be lost with it");

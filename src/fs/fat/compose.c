@@ -90,20 +90,33 @@ static bool shape_for(struct composing *c, uint64_t size, unsigned bits, uint32_
         s->sectors > s->reserved + s->root_entries / 16 ? s->sectors - s->reserved - s->root_entries / 16 : 0;
     uint64_t guess = data * 512 / cluster + 2;
     s->fat_sectors = ws_div_up(ws_div_up(guess * bits, 8), 512);
-    if (fat_data_at(s) >= size) return false;
+    uint64_t hidden = c->params->hidden_sectors * 512;
+    if (bits == 32 && c->params->align) /* more reserved sectors push the first cluster to its place */
+        s->reserved += (ws_round_up(hidden + fat_data_at(s), c->params->align) - hidden - fat_data_at(s)) / 512;
+    if (fat_data_at(s) >= size || s->reserved > 65535) return false;
     s->clusters = (s->sectors * 512 - fat_data_at(s)) / cluster;
     return bits == 12   ? s->clusters < 4085
            : bits == 16 ? s->clusters >= 4085 && s->clusters < 65525
                         : s->clusters >= 65525 && s->clusters < 0x0ffffff0;
 }
 
+static uint32_t usual_cluster(uint64_t size, unsigned bits) {
+    if (bits == 32 && size < (260ull << 20)) return 512;
+    return size < (4ull << 20)     ? 512
+           : size < (256ull << 20) ? 2048
+           : size <= (8ull << 30)  ? 4096
+           : size <= (16ull << 30) ? 8192
+           : size <= (32ull << 30) ? 16384
+                                   : 32768;
+}
+
 static bool choose_shape(struct composing *c, uint64_t size) {
-    for (uint32_t cluster = size < (4ull << 20)     ? 512
-                            : size < (256ull << 20) ? 2048
-                                                    : 4096;
-         cluster <= 32768; cluster *= 2)
-        if (shape_for(c, size, 12, cluster) || shape_for(c, size, 16, cluster) || shape_for(c, size, 32, cluster))
-            return true;
+    unsigned asked = c->params->bits;
+    uint32_t cluster = c->params->cluster;
+    uint32_t most = cluster ? cluster : 65536;
+    for (cluster = cluster ? cluster : usual_cluster(size, asked); cluster <= most; cluster *= 2)
+        for (unsigned bits = 12; bits <= 32; bits += bits == 12 ? 4 : 16)
+            if ((!asked || bits == asked) && shape_for(c, size, bits, cluster)) return true;
     return false;
 }
 
@@ -320,6 +333,10 @@ enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree
         for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) wanted += ws_node_size(n) + 8192;
         wanted = ws_round_up(wanted + wanted / 8, 1 << 20);
     }
+    uint32_t cluster = params->cluster;
+    if (cluster && (cluster < 512 || cluster > 65536 || (cluster & (cluster - 1))))
+        return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from 512 to 65536 are",
+                       cluster);
     if (!choose_shape(&c, wanted))
         return ws_fail(error, WS_E_RANGE, "a FAT volume of %llu bytes is not possible", (unsigned long long)wanted);
     WS_TRY(place(&c, error));

@@ -1,0 +1,194 @@
+/* trial.c — satchel drives --test and --blank: a drive tried, or made ordinary again; satchel release. */
+#include "cli/cli.h"
+
+#include "wild_satchel/trial.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+static bool tell(void *context, const struct ws_progress *progress) { return meter_tell(context, progress); }
+
+/* Open for the work at hand, and ask for the drive's name where somebody sits at the terminal. */
+static enum ws_status open_drive(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work,
+                                 bool writes, struct ws_drive **drive, char *answer, size_t room,
+                                 const char **confirm) {
+    struct ws_target_rules rules = {work->external != 0};
+    if (writes) WS_TRY(ws_drive_may_write(f, &rules, &cli->error));
+    WS_TRY(cli->port->ops->open(cli->port, f->id, writes ? WS_OPEN_WRITE : WS_OPEN_READ, drive, &cli->error));
+    *confirm = work->confirm;
+    if (!writes || *confirm || !isatty(STDIN_FILENO) || !cli->terminal || cli->json) return WS_OK;
+    *confirm = answer;
+    return cli_ask(cli, f, *drive, answer, room);
+}
+
+static void show_trial(const struct cli *cli, const struct ws_drive_facts *f, const struct ws_trial *t) {
+    static const enum ink inks[] = {INK_GOOD, INK_WARN, INK_BAD};
+    static const char *const words[] = {"good", "slow", "no"};
+    char a[48], b[48], time[32];
+    show_line(cli, INK_BOLD, "%s", f->short_name);
+    show_field(cli, "Says it holds", "%s", ws_size_both(t->drive_size, a, sizeof a));
+    if (t->forgery == WS_FORGERY_NONE)
+        show_field(cli, "Holds", t->depth == WS_TRIAL_READ ? "not told by reading alone" : "that much");
+    else
+        show_field(cli, "Holds", "%s%s%s%s", ink(cli, INK_BAD),
+                   t->forgery == WS_FORGERY_SUSPECTED ? "perhaps only " : "about ", ws_size_both(t->holds, a, sizeof a),
+                   ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < t->bads; i++)
+        show_field(cli, i ? "" : "Bad areas", "%s at %s: %s", ws_size_counted(t->bad[i].length, a, sizeof a),
+                   ws_size_counted(t->bad[i].at, b, sizeof b),
+                   t->bad[i].unreadable ? "cannot be read" : "reads back other than written");
+    if (t->bad_more) show_field(cli, "", "and %llu more", (unsigned long long)t->bad_more);
+    show_field(cli, "Reads", "%s/s", ws_size_counted((uint64_t)t->read_bytes_s, a, sizeof a));
+    if (t->write_bytes_s > 0) {
+        show_field(cli, "Writes", "%s/s in one stream, %.0f small ones a second",
+                   ws_size_counted((uint64_t)t->write_bytes_s, a, sizeof a), t->small_writes_s);
+        show_field(cli, "Trial wrote", "%s (%.2f %% of the drive) in %s", ws_size_both(t->written, a, sizeof a),
+                   (double)t->written * 100 / (double)t->drive_size, ws_duration(t->seconds, time, sizeof time));
+    }
+    printf("\n  %s%-24s %s%s\n", ink(cli, INK_DIM), "good for", "verdict", ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < WS_TRIAL_USES; i++)
+        printf("  %-24s %s%-6s%s %s\n", t->use[i].use, ink(cli, inks[t->use[i].fit]), words[t->use[i].fit],
+               ink(cli, INK_PLAIN), t->use[i].why);
+}
+
+static void show_verdict(const struct cli *cli, const struct ws_drive_facts *f, const struct ws_trial *t) {
+    char holds[48];
+    ws_size_both(t->holds, holds, sizeof holds);
+    if (t->forgery == WS_FORGERY_ALIAS)
+        show_result(cli, false, "%s is not honest: past %s it writes over what is there already. Do not use it.",
+                    f->short_name, holds);
+    else if (t->forgery == WS_FORGERY_DROP)
+        show_result(cli, false, "%s is not honest: what is written past %s is lost. Do not use it.", f->short_name,
+                    holds);
+    else if (t->forgery == WS_FORGERY_SUSPECTED)
+        show_result(cli, false, "%s shows its front again at %s; --test probe tells for certain.", f->short_name,
+                    holds);
+    else if (t->bads)
+        show_result(cli, false, "%s has bad areas. Do not use it for anything that matters.", f->short_name);
+    else if (t->depth == WS_TRIAL_READ)
+        show_result(cli, true,
+                    "%s reads well where it was looked at. Nothing was written; --test probe also tries its size.",
+                    f->short_name);
+    else
+        show_result(cli, true, "%s holds what it says. It has no volume now: satchel drives %s --blank makes one.",
+                    f->short_name, f->short_name);
+}
+
+static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work) {
+    struct meter meter = {.cli = cli};
+    struct ws_trial_options o = {.allow_external_disk = work->external != 0, .on_progress = tell, .context = &meter};
+    struct ws_trial trial;
+    struct ws_drive *drive = NULL;
+    struct ws_text text = {0};
+    char answer[128] = "";
+    int code = EXIT_DONE;
+    enum ws_status status = WS_OK;
+    bool known = false;
+    for (int depth = WS_TRIAL_READ; depth <= WS_TRIAL_FULL; depth++)
+        if (strcmp(work->test, ws_trial_depth_name((enum ws_trial_depth)depth)) == 0) {
+            o.depth = (enum ws_trial_depth)depth;
+            known = true;
+        }
+    if (!known) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a trial: read, probe and full are", work->test));
+    WS_GO(open_drive(cli, f, work, o.depth != WS_TRIAL_READ, &drive, answer, sizeof answer, &o.confirm));
+    status = ws_trial_run(cli->port, drive, &o, &trial, &cli->error);
+    meter_end(&meter);
+    if (status != WS_OK) goto done;
+    WS_GO(ws_trial_to_json(&trial, &text, &cli->error));
+    if (work->save) WS_GO(cli_write_file(work->save, text.data, text.length, &cli->error));
+    code = trial.sound ? EXIT_DONE : EXIT_NEGATIVE;
+    if (cli->json) {
+        fputs(text.data, stdout);
+    } else {
+        show_trial(cli, f, &trial);
+        if (work->save) show_field(cli, "Kept in", "%s", work->save);
+        show_verdict(cli, f, &trial);
+    }
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    ws_text_free(&text);
+    return code;
+}
+
+static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work) {
+    struct meter meter = {.cli = cli};
+    struct ws_build_options o = {.allow_external_disk = work->external != 0, .on_progress = tell, .context = &meter};
+    struct ws_build_result result;
+    struct ws_blank_params params = {.erase_unit = f->erase_unit};
+    struct ws_blank blank = {0};
+    struct ws_drive *drive = NULL;
+    uint64_t cluster = 0;
+    char answer[128] = "", label[WS_LABEL_ROOM] = "", said[160] = "", a[48], b[48], time[32];
+    int code = EXIT_DONE;
+    enum ws_status status = WS_OK;
+    if (work->label)
+        WS_GO(ws_label_normalise("fat32", work->label, label, sizeof label, said, sizeof said, &cli->error));
+    if (work->cluster) WS_GO(ws_size_parse(work->cluster, &cluster, &cli->error));
+    if (cluster > 65536) WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most 64 KiB"));
+    params.label = label;
+    params.cluster = (uint32_t)cluster;
+    params.made_at = cli->port->ops->wall_clock(cli->port);
+    WS_GO(cli->port->ops->random(cli->port, params.id.byte, 16, &cli->error));
+    ws_guid_from_random(&params.id);
+    WS_GO(ws_blank_prepare(f, &params, &blank, &cli->error));
+    if (said[0] && !cli->json) fprintf(stderr, "  The label will be \"%s\": %s.\n", label, said);
+    WS_GO(open_drive(cli, f, work, true, &drive, answer, sizeof answer, &o.confirm));
+    status = ws_blank_carry_out(&blank, cli->port, drive, &o, &result, &cli->error);
+    meter_end(&meter);
+    if (status != WS_OK) goto done;
+    if (cli->json) {
+        code = cli_print_json(json_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format",
+                                        "wild-satchel-blank", "drive", f->short_name, "system", "fat32", "label", label,
+                                        "volume_at_bytes", (json_int_t)blank.volume_at, "volume_size_bytes",
+                                        (json_int_t)blank.volume_size, "free_bytes", (json_int_t)blank.free_bytes,
+                                        "written_bytes", (json_int_t)result.write.written, "seconds",
+                                        result.write.seconds, "checked", result.checked),
+                              EXIT_DONE);
+    } else {
+        show_line(cli, INK_BOLD, "%s", f->short_name);
+        show_field(cli, "Volume", "FAT32%s%s%s, %s, %s free", label[0] ? " \"" : "", label, label[0] ? "\"" : "",
+                   ws_size_both(blank.volume_size, a, sizeof a), ws_size_both(blank.free_bytes, b, sizeof b));
+        show_field(cli, "Written", "%s in %s, read back as meant", ws_size_both(result.write.written, a, sizeof a),
+                   ws_duration(result.write.seconds, time, sizeof time));
+        show_result(cli, true, "%s is an ordinary drive again, one FAT32 volume of its full size.", f->short_name);
+    }
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    ws_blank_free(&blank);
+    return code;
+}
+
+int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work) {
+    return work->blank ? run_blank(cli, facts, work) : run_test(cli, facts, work);
+}
+
+int run_release(struct cli *cli, int argc, const char **argv) {
+    const char *word[1] = {NULL};
+    struct ws_drive_facts facts;
+    struct ws_drive *drive = NULL;
+    enum ws_status status;
+    int code = cli_options(cli, cli_command("release"), argc, argv, NULL, word, 1, 1);
+    if (code) return code - 1;
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_find_drive(cli, word[0], &facts));
+    if (facts.system || facts.internal != WS_NO) {
+        struct ws_target_rules rules = {true};
+        WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
+    }
+    /* Opened for writing alone: nobody else can be using it then, and what they wrote is flushed too. */
+    WS_GO(
+        cli->port->ops->open(cli->port, facts.id, facts.read_only ? WS_OPEN_READ : WS_OPEN_WRITE, &drive, &cli->error));
+    WS_GO(drive->ops->release(drive, &cli->error));
+    if (cli->json)
+        code = cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-released", "drive", facts.short_name,
+                                        "released", true),
+                              EXIT_DONE);
+    else show_result(cli, true, "%s is flushed. It is safe to unplug.", facts.short_name);
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    return code;
+}

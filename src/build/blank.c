@@ -1,0 +1,119 @@
+/* blank.c — an ordinary drive again: one FAT32 volume, nothing left of what stood at the drive's ends. */
+#include "build/internal.h"
+
+#include "wild_satchel/fat.h"
+
+#include <string.h>
+
+enum { ENDS = 1 << 20, LEAST = 64 << 20 };
+
+static enum ws_status zero(struct ws_layout *layout, uint64_t at, uint64_t end, const struct ws_source *zeros,
+                           struct ws_error *error) {
+    return end > at ? ws_layout_add(layout, at, end - at, zeros, 0, WS_PHASE_BODY, error) : WS_OK;
+}
+
+/* Zeros wherever the volume writes nothing in the first megabyte of itself and in the last of the drive: signatures of
+ * other formats stand there. */
+static enum ws_status add_zeros(struct ws_blank *b, const struct ws_layout *volume, uint64_t from, uint64_t to,
+                                const struct ws_source *zeros, struct ws_error *error) {
+    uint64_t at = from;
+    for (size_t i = 0; i < ws_layout_count(volume); i++) {
+        const struct ws_extent *e = ws_layout_extent(volume, i);
+        if (e->at + e->length <= at) continue;
+        if (e->at >= to) break;
+        if (e->at > at) WS_TRY(zero(b->layout, at, e->at, zeros, error));
+        at = ws_max_u64(at, e->at + e->length);
+    }
+    return zero(b->layout, at, ws_max_u64(at, to), zeros, error);
+}
+
+static enum ws_status compose(struct ws_blank *b, const struct ws_drive_facts *facts,
+                              const struct ws_blank_params *params, struct ws_layout *volume, struct ws_error *error) {
+    struct ws_table table;
+    struct ws_source *zeros = NULL;
+    unsigned number;
+    uint32_t align = params->erase_unit >= 4096 && (params->erase_unit & (params->erase_unit - 1)) == 0 &&
+                             params->erase_unit <= 16u << 20
+                         ? params->erase_unit
+                         : 65536;
+    struct ws_fat_params fat = {.size = b->volume_size,
+                                .bits = 32,
+                                .cluster = params->cluster,
+                                .align = align,
+                                .serial = ws_load_le32(params->id.byte),
+                                .hidden_sectors = b->volume_at / 512,
+                                .made_at = params->made_at};
+    size_t label = strlen(params->label);
+    if (label >= sizeof fat.label) return ws_fail(error, WS_E_USAGE, "a FAT label has at most 11 characters");
+    memcpy(fat.label, params->label, label + 1);
+    uint64_t size = 0;
+    WS_TRY(ws_fat_compose(&fat, b->tree, b->volume_at, b->layout, &size, &b->free_bytes, error));
+    WS_TRY(ws_fat_compose(&fat, b->tree, b->volume_at, volume, &size, NULL, error));
+    WS_TRY(ws_layout_seal(volume, error));
+    WS_TRY(ws_source_zeros(2 * ENDS, &zeros, error));
+    WS_TRY(ws_layout_own(b->layout, zeros, error));
+    WS_TRY(zero(b->layout, 512, b->volume_at, zeros, error));
+    WS_TRY(add_zeros(b, volume, b->volume_at, b->volume_at + ENDS, zeros, error));
+    WS_TRY(add_zeros(b, volume, facts->size - ENDS, facts->size, zeros, error));
+    ws_table_new_mbr(&table, facts->size, 512, ws_load_le32(params->id.byte + 4));
+    WS_TRY(ws_table_add(&table, b->volume_at, b->volume_size, "data", &params->id, "", &number, error));
+    WS_TRY(ws_table_compose(&table, b->layout, error));
+    return ws_layout_seal(b->layout, error);
+}
+
+enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
+                                struct ws_blank *b, struct ws_error *error) {
+    struct ws_layout *volume = NULL;
+    enum ws_status status;
+    memset(b, 0, sizeof *b);
+    if (facts->logical_sector != 512) {
+        ws_fail(error, WS_E_UNSUPPORTED, "the drive has sectors of %u bytes; a FAT32 volume is made here for 512 only",
+                facts->logical_sector);
+        return ws_fail_where(error, "%s", facts->short_name);
+    }
+    if (facts->size < LEAST) return ws_fail(error, WS_E_SPACE, "a drive under 64 MiB is too small for a FAT32 volume");
+    if (facts->size > 2ull << 40) {
+        ws_fail(error, WS_E_RANGE, "a FAT32 volume behind an MBR ends at 2 TiB");
+        return ws_fail_where(error, "%s", facts->short_name);
+    }
+    b->volume_at = ENDS;
+    b->volume_size = (facts->size - ENDS) / 4096 * 4096;
+    WS_GO(ws_tree_create(&b->tree, error));
+    WS_GO(ws_layout_create(facts->size, &b->layout, error));
+    WS_GO(ws_layout_create(facts->size, &volume, error));
+    status = compose(b, facts, params, volume, error);
+done:
+    ws_layout_close(volume);
+    if (status != WS_OK) ws_blank_free(b);
+    return status;
+}
+
+enum ws_status ws_blank_carry_out(struct ws_blank *b, struct ws_port *port, struct ws_drive *drive,
+                                  const struct ws_build_options *options, struct ws_build_result *result,
+                                  struct ws_error *error) {
+    struct ws_drive_facts now;
+    struct ws_target_rules rules = {options->allow_external_disk};
+    struct ws_write_options w = {.on_progress = options->on_progress, .context = options->context};
+    struct ws_check_options c = {WS_CHECK_ALL, false, options->on_progress, options->context};
+    memset(result, 0, sizeof *result);
+    WS_TRY(drive->ops->describe(drive, &now, error));
+    if (now.size != ws_layout_size(b->layout))
+        return ws_fail(error, WS_E_REFUSED, "this is not the drive it was meant for: its size differs");
+    WS_TRY(ws_drive_may_write(&now, &rules, error));
+    WS_TRY(ws_drive_is_alone(port, &now, error));
+    WS_TRY(ws_drive_confirmed(&now, options->confirm, error));
+    WS_TRY(ws_write(port, b->layout, drive, &w, &result->write, error));
+    WS_TRY(ws_check(port, b->layout, drive, &c, &result->check, error));
+    result->checked = true;
+    if (result->check.equal) return WS_OK;
+    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu",
+            (unsigned long long)result->check.different_at);
+    ws_fail_where(error, "%s", now.short_name);
+    return ws_fail_next(error, "do not use this drive: it loses data, or is smaller than it says");
+}
+
+void ws_blank_free(struct ws_blank *b) {
+    ws_layout_close(b->layout);
+    ws_tree_close(b->tree);
+    memset(b, 0, sizeof *b);
+}

@@ -1,0 +1,96 @@
+/* document.c — a trial kept as a JSON document, and read back for estimates. */
+#include "wild_satchel/trial.h"
+
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static const char format_name[] = "wild-satchel-trial";
+static const char *const fit_names[] = {"good", "slow", "no"};
+
+static json_t *areas_json(const struct ws_trial *t) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < t->bads; i++)
+        json_array_append_new(list, json_pack("{s:I, s:I, s:s}", "at_bytes", (json_int_t)t->bad[i].at, "size_bytes",
+                                              (json_int_t)t->bad[i].length, "fault",
+                                              t->bad[i].unreadable ? "unreadable" : "altered"));
+    return list;
+}
+
+static json_t *uses_json(const struct ws_trial *t) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < WS_TRIAL_USES; i++)
+        json_array_append_new(list, json_pack("{s:s, s:s, s:s}", "use", t->use[i].use, "fit", fit_names[t->use[i].fit],
+                                              "why", t->use[i].why));
+    return list;
+}
+
+enum ws_status ws_trial_to_json(const struct ws_trial *t, struct ws_text *out, struct ws_error *error) {
+    json_t *root = json_pack(
+        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:b, s:s, s:I, s:o, s:I, s:f, s:f, s:f, s:I, s:I, s:f, s:o}", "format",
+        format_name, "version", 1, "depth", ws_trial_depth_name(t->depth), "drive", t->drive_name, "serial",
+        t->drive_serial, "size_bytes", (json_int_t)t->drive_size, "made_at", (json_int_t)t->made_at, "sound", t->sound,
+        "forgery", ws_forgery_name(t->forgery), "holds_bytes", (json_int_t)t->holds, "bad_areas", areas_json(t),
+        "more_bad_areas", (json_int_t)t->bad_more, "read_bytes_s", t->read_bytes_s, "write_bytes_s", t->write_bytes_s,
+        "small_writes_s", t->small_writes_s, "written_bytes", (json_int_t)t->written, "bytes_read", (json_int_t)t->read,
+        "seconds", t->seconds, "uses", uses_json(t));
+    char *text = root ? json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
+    json_decref(root);
+    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a trial's document, or a name is not UTF-8");
+    ws_text_puts(out, text);
+    ws_text_puts(out, "\n");
+    free(text);
+    return ws_text_status(out, error);
+}
+
+static enum ws_status bad_key(struct ws_error *error, const char *key, const char *what) {
+    ws_fail(error, WS_E_FORMAT, "the trial's \"%s\" %s", key, what);
+    return ws_fail_next(error, "make it again with `satchel drives DRIVE --test --save FILE`");
+}
+
+enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_trial *t, struct ws_error *error) {
+    json_error_t where;
+    enum ws_status status = WS_OK;
+    const struct {
+        const char *key;
+        double *out;
+    } rates[] = {{"read_bytes_s", &t->read_bytes_s},
+                 {"write_bytes_s", &t->write_bytes_s},
+                 {"small_writes_s", &t->small_writes_s}};
+    const struct {
+        const char *key;
+        char *out;
+    } words[] = {{"drive", t->drive_name}, {"serial", t->drive_serial}};
+    memset(t, 0, sizeof *t);
+    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
+    const char *format = json_string_value(json_object_get(root, "format"));
+    if (!root) {
+        ws_fail(error, WS_E_FORMAT, "the trial is not a JSON document: %s", where.text);
+        return ws_fail_where(error, "line %d, column %d", where.line, where.column);
+    }
+    if (!format || strcmp(format, format_name) != 0) WS_GO(bad_key(error, "format", "is not \"wild-satchel-trial\""));
+    if (json_integer_value(json_object_get(root, "version")) != 1) WS_GO(bad_key(error, "version", "must be 1"));
+    for (size_t i = 0; i < 2; i++) {
+        json_t *v = json_object_get(root, words[i].key);
+        if (!json_is_string(v) || json_string_length(v) >= sizeof t->drive_name)
+            WS_GO(bad_key(error, words[i].key, "must be short text"));
+        (void)snprintf(words[i].out, sizeof t->drive_name, "%s", json_string_value(v));
+    }
+    json_int_t size = json_integer_value(json_object_get(root, "size_bytes"));
+    json_int_t holds = json_integer_value(json_object_get(root, "holds_bytes"));
+    if (size <= 0) WS_GO(bad_key(error, "size_bytes", "is not possible"));
+    if (holds <= 0 || holds > size) WS_GO(bad_key(error, "holds_bytes", "is not possible"));
+    t->drive_size = (uint64_t)size;
+    t->holds = (uint64_t)holds;
+    t->sound = json_is_true(json_object_get(root, "sound"));
+    for (size_t i = 0; i < 3; i++) {
+        json_t *v = json_object_get(root, rates[i].key);
+        double rate = json_number_value(v);
+        if (!json_is_number(v) || !(rate >= 0 && rate < 1e12)) WS_GO(bad_key(error, rates[i].key, "is not possible"));
+        *rates[i].out = rate;
+    }
+done:
+    json_decref(root);
+    return status;
+}

@@ -1,0 +1,47 @@
+/* full.c — every block of a drive written and read back. */
+#include "trial/internal.h"
+
+static enum ws_status write_all(struct trying *t, struct ws_error *error) {
+    double before = trial_now(t);
+    ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, t->size);
+    for (uint64_t at = 0; at < t->size;) {
+        size_t length = (size_t)ws_min_u64(WS_CHUNK, t->size - at);
+        for (size_t i = 0; i < length; i += t->block) trial_fill(t, at + i, t->buffer + i);
+        WS_TRY(trial_put(t, at, t->buffer, length, error));
+        at += length;
+        WS_TRY(trial_tell(t, WS_STEP_WRITING, at, error));
+    }
+    WS_TRY(trial_settle(t, error));
+    double took = trial_now(t) - before;
+    if (took > 0) t->trial->write_bytes_s = (double)t->size / took;
+    return WS_OK;
+}
+
+static enum ws_status read_all(struct trying *t, struct ws_error *error) {
+    double before = trial_now(t);
+    ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, t->size);
+    for (uint64_t at = 0; at < t->size;) {
+        size_t length = (size_t)ws_min_u64(WS_CHUNK, t->size - at);
+        bool readable;
+        WS_TRY(trial_get(t, at, t->buffer, length, &readable, error));
+        for (size_t i = 0; i < length; i += t->block) {
+            uint64_t place;
+            bool here = readable;
+            if (!readable) WS_TRY(trial_get(t, at + i, t->buffer + i, t->block, &here, error));
+            if (here && trial_look(t, at + i, t->buffer + i, &place) == SEEN_OWN) continue;
+            trial_bad(t, at + i, t->block, !here);
+        }
+        at += length;
+        WS_TRY(trial_tell(t, WS_STEP_CHECKING, at, error));
+    }
+    double took = trial_now(t) - before;
+    if (took > 0) t->trial->read_bytes_s = (double)t->size / took;
+    return WS_OK;
+}
+
+enum ws_status trial_full(struct trying *t, struct ws_error *error) {
+    t->trial->bads = 0; /* all of it is looked at again */
+    t->trial->bad_more = 0;
+    WS_TRY(write_all(t, error));
+    return read_all(t, error);
+}

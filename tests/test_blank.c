@@ -1,0 +1,224 @@
+/* test_blank.c — drives made ordinary again, labels by the rules, and what a drive's contents are taken for. */
+#include "tests/harness.h"
+
+#include <sys/statfs.h>
+#include <unistd.h>
+
+enum { MIB = 1 << 20 };
+
+static struct ws_drive_facts facts_of(uint64_t size) {
+    struct ws_drive_facts f = {.size = size, .logical_sector = 512, .removable = WS_YES, .internal = WS_NO};
+    snprintf(f.short_name, sizeof f.short_name, "gorse");
+    return f;
+}
+
+/* The checker on the volume inside a drive file, and the kernel where it knows FAT. */
+static void judge_volume(const char *path, const struct ws_blank *b, const char *label) {
+    struct statfs s;
+    struct ws_text device = {0}, out = {0};
+    if (shell(&device, "losetup -f --show -o %llu --sizelimit %llu '%s'", (unsigned long long)b->volume_at,
+              (unsigned long long)b->volume_size, path) != 0)
+        return;
+    device.data[strcspn(device.data, "\n")] = '\0';
+    if (have_program("fsck.fat") && shell(&out, "fsck.fat -n %s", device.data) != 0)
+        fail_at(__FILE__, __LINE__, "%llu bytes: the checker says %s", (unsigned long long)b->volume_size, out.data);
+    ws_text_free(&out);
+    shell(&out, "blkid -p -s LABEL -o value %s", device.data);
+    if (*label) CHECK_HAS(out.data ? out.data : "", label);
+    ws_text_free(&out);
+    const char *place = scratch("blank");
+    if (shell(NULL, "grep -qw vfat /proc/filesystems") == 0 && mount_at(device.data, "vfat", "ro", place)) {
+        CHECK_INT(statfs(place, &s), 0);
+        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, b->free_bytes);
+        unmount(place);
+    }
+    shell(NULL, "losetup -d %s", device.data);
+    ws_text_free(&device);
+}
+
+static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
+    if (!may_mount()) {
+        skip_test("needs root and loop devices");
+        return;
+    }
+    for (int i = 0; i < 40; i++) {
+        uint64_t power = 1ull << (26 + random_below(15));
+        struct ws_drive_facts f = facts_of((power + random_below(power)) / 512 * 512);
+        if (f.size > 2ull << 40) f.size = 2ull << 40;
+        struct ws_blank_params p = {
+            .label = i % 2 ? "TIDE DATA" : "", .made_at = 1790000000, .erase_unit = 4u << (10 + i % 12)};
+        struct ws_blank b;
+        const char *path = scratch("blank.img");
+        random_bytes(p.id.byte, 16);
+        OK(ws_blank_prepare(&f, &p, &b, &error));
+        save_layout(b.layout, path);
+        judge_volume(path, &b, p.label);
+        CHECK(b.volume_at % (1 << 20) == 0 && b.volume_at + b.volume_size <= f.size);
+        CHECK(f.size - b.volume_at - b.volume_size < 4096);
+        ws_blank_free(&b);
+        (void)unlink(path);
+    }
+}
+
+static void wrong_wishes_are_refused(void) {
+    struct ws_blank b;
+    struct ws_blank_params p = {.label = ""};
+    struct ws_drive_facts f = facts_of(63 * MIB);
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_SPACE);
+    f.size = 3ull << 40;
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
+    f = facts_of(8000 * (uint64_t)MIB);
+    p.cluster = 3000;
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
+    p.cluster = 65536 / 2;
+    p.label = "MUCH TOO LONG A LABEL";
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_USAGE);
+    p.label = "";
+    f.logical_sector = 4096;
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_UNSUPPORTED);
+}
+
+/* Signatures of many formats at both ends; afterwards nobody sees any of them. */
+static void nothing_old_is_left_at_the_ends(void) {
+    enum { SIZE = 256 * MIB };
+    struct memory_drive *d = memory_drive(SIZE, 512);
+    struct ws_layout *old = NULL;
+    struct ws_table *table = malloc(sizeof *table);
+    struct ws_guid id;
+    unsigned number;
+    random_bytes(id.byte, 16);
+    ws_table_new_gpt(table, SIZE, 512, &id);
+    OK(ws_table_add(table, 100 * MIB, 50 * MIB, "linux", &id, "old", &number, &error));
+    OK(ws_layout_create(SIZE, &old, &error));
+    OK(ws_table_compose(table, old, &error));
+    OK(ws_layout_seal(old, &error));
+    struct ws_write_result wrote;
+    struct ws_write_options plain = {0};
+    OK(ws_write(plain_port(), old, &d->drive, &plain, &wrote, &error));
+    memcpy(d->bytes + 32769, "CD001", 5);
+    memcpy(d->bytes + 65600, "_BHRfS_M", 8);
+    memcpy(d->bytes + MIB + 65600, "_BHRfS_M", 8);
+    memcpy(d->bytes + MIB + 4096, "\xfc\x4e\x2b\xa9", 4);
+    memcpy(d->bytes + SIZE - 65536, "\xfc\x4e\x2b\xa9", 4);
+    memcpy(d->bytes + SIZE - 8192, "\xfc\x4e\x2b\xa9", 4);
+    struct ws_drive_facts f;
+    struct ws_blank b;
+    struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
+    struct ws_build_result result;
+    OK(d->drive.ops->describe(&d->drive, &f, &error));
+    f.removable = d->facts.removable = WS_YES;
+    f.internal = d->facts.internal = WS_NO;
+    snprintf(d->facts.short_name, sizeof d->facts.short_name, "memory");
+    OK(ws_blank_prepare(&f, &p, &b, &error));
+    struct ws_build_options o = {.confirm = "another"};
+    FAILS(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
+    CHECK(memcmp(d->bytes + 32769, "CD001", 5) == 0);
+    o.confirm = "memory";
+    OK(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error));
+    CHECK(result.checked);
+    for (uint64_t at = SIZE - MIB; at < SIZE; at++)
+        if (d->bytes[at]) {
+            fail_at(__FILE__, __LINE__, "byte %llu from the end is left", (unsigned long long)(SIZE - at));
+            break;
+        }
+    CHECK(memcmp(d->bytes + 32769, "CD001", 5) != 0);
+    CHECK(memcmp(d->bytes + MIB + 65600, "_BHRfS_M", 8) != 0);
+    CHECK(memcmp(d->bytes + MIB + 4096, "\xfc\x4e\x2b\xa9", 4) != 0);
+    struct ws_source *s = NULL;
+    struct ws_contents *c = malloc(sizeof *c);
+    OK(ws_source_drive(&d->drive, &s, &error));
+    OK(ws_contents_look(s, 512, true, c, &error));
+    CHECK_INT(c->parts, 1);
+    CHECK_STR(c->part[0].system, "FAT32");
+    CHECK_STR(c->part[0].label, "HUT");
+    CHECK_STR(c->guess, "data");
+    CHECK_INT(c->part[0].free_bytes, b.free_bytes);
+    ws_source_close(s);
+    d->corrupt_at = MIB + 700; /* a drive that does not keep what it is given */
+    FAILS(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
+    ws_blank_free(&b);
+    ws_layout_close(old);
+    memory_drive_free(d);
+    free(table);
+    free(c);
+}
+
+static void labels_are_made_to_fit_and_told(void) {
+    static const struct {
+        const char *system, *text, *fits, *said;
+    } cases[] = {
+        {"fat32", "Tide data", "TIDE DATA", "raised"},
+        {"fat32", "HUT", "HUT", ""},
+        {"fat32", "a/b:c", "A_B_C", "replaced"},
+        {"fat32", "GANNET POINT SURVEY", "GANNET POIN", "cut"},
+        {"fat32", "caf\xc3\xa9", "CAF_", "replaced"},
+        {"exfat", "caf\xc3\xa9 a", "caf\xc3\xa9 a", ""},
+        {"exfat", "\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6",
+         "\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6\xf0\x9f\x90\xa6", "cut"},
+        {"ext4", "persistence", "persistence", ""},
+        {"ext4", "0123456789abcd\xc3\xa9\xc3\xa9", "0123456789abcd\xc3\xa9", "cut"},
+        {"iso9660", "Curlew Live 12", "CURLEW_LIVE_12", "raised"},
+        {"fat32", "hut   ", "HUT", "raised"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char out[128], said[160];
+        OK(ws_label_normalise(cases[i].system, cases[i].text, out, sizeof out, said, sizeof said, &error));
+        CHECK_STR(out, cases[i].fits);
+        if (cases[i].said[0]) CHECK_HAS(said, cases[i].said);
+        else CHECK_STR(said, "");
+    }
+    char out[64];
+    FAILS(ws_label_normalise("fat32", "\xff\xfe", out, sizeof out, NULL, 0, &error), WS_E_FORMAT);
+    FAILS(ws_label_normalise("cake", "a", out, sizeof out, NULL, 0, &error), WS_E_USAGE);
+    for (int i = 0; i < 2000; i++) { /* any bytes: an error or a label the rules take as it is */
+        char noise[40] = "", again[128], first[128];
+        random_bytes(noise, random_below(39));
+        if (ws_label_normalise("fat32", noise, first, sizeof first, NULL, 0, &error) != WS_OK) continue;
+        OK(ws_label_normalise("fat32", first, again, sizeof again, NULL, 0, &error));
+        CHECK_STR(again, first);
+        CHECK(strlen(first) <= 11);
+    }
+}
+
+/* Formats that are only named, and what a drive with them is taken for. */
+static void foreign_formats_are_named(void) {
+    static const struct {
+        uint32_t at;
+        const char *bytes;
+        size_t length;
+        const char *system, *guess;
+    } cases[] = {
+        {3, "NTFS    ", 8, "NTFS", "data"},
+        {3, "EXFAT   ", 8, "exFAT", "data"},
+        {0, "LUKS\xba\xbe", 6, "LUKS", "encrypted volume"},
+        {536, "LVM2 001", 8, "LVM", "part of a volume group"},
+        {4096, "\xfc\x4e\x2b\xa9", 4, "array member", "part of a disk array"},
+        {65600, "_BHRfS_M", 8, "Btrfs", "data"},
+        {32, "NXSB", 4, "APFS", "data"},
+        {0, "random", 6, "unknown", "unknown contents"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_source *base = NULL, *s = NULL;
+        struct ws_contents *c = malloc(sizeof *c);
+        OK(ws_source_zeros(4 * MIB, &base, &error));
+        OK(ws_source_patched(base, 4 * MIB, &s, &error));
+        OK(ws_source_patch(s, cases[i].at, cases[i].bytes, cases[i].length, &error));
+        OK(ws_contents_look(s, 512, true, c, &error));
+        CHECK_STR(c->part[0].system, cases[i].system);
+        CHECK_STR(c->guess, cases[i].guess);
+        ws_source_close(s);
+        ws_source_close(base);
+        free(c);
+    }
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"blank volumes of any size are sound and as predicted", blank_volumes_of_any_size_are_sound_and_as_predicted},
+        {"wrong wishes are refused", wrong_wishes_are_refused},
+        {"nothing old is left at the ends", nothing_old_is_left_at_the_ends},
+        {"labels are made to fit and told", labels_are_made_to_fit_and_told},
+        {"foreign formats are named", foreign_formats_are_named},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
