@@ -171,7 +171,8 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         ws_fail_where(&cli->error, "%s", path);
         goto done;
     }
-    WS_GO(ws_source_file(p->plan.image_path, &p->image, &cli->error));
+    struct ws_packed_facts packed;
+    WS_GO(ws_linux_open_image(p->plan.image_path, &p->image, &packed, &cli->error));
     if (p->image->size != p->plan.image_size) {
         ws_fail(&cli->error, WS_E_FORMAT,
                 "the image has %llu bytes, planned were %llu: it is not the same file any more",

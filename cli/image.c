@@ -1,62 +1,125 @@
-/* image.c — satchel image: what an image is. */
+/* image.c — satchel image: what an image is, whether it is the published one. */
 #include "cli/cli.h"
 
 #include "port/linux/linux.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
+
+/* What the comparison with published checksums came to. */
+struct compared {
+    char hex[WS_HASH_HEX]; /* empty: nothing was worked out */
+    enum ws_hash_kind kind;
+    bool as_published;
+    char list[600], signature[600]; /* files found beside the image; empty if none */
+    char signer[200];               /* whose key signed, if that was checked */
+};
 
 static const char *kind_in_words(enum ws_image_kind kind) {
     switch (kind) {
     case WS_IMAGE_HYBRID: return "hybrid live image: starts from discs and from drives";
     case WS_IMAGE_DISC: return "disc image (ISO 9660 without a partition table)";
-    case WS_IMAGE_DRIVE: return "image of a drive";
+    case WS_IMAGE_DRIVE: return "image of a whole drive";
+    case WS_IMAGE_ARCHIVE: return "archive of files";
+    case WS_IMAGE_FOLDER: return "folder of files";
+    case WS_IMAGE_ROOT: return "squashfs volume: the root of a system, without anything that starts it";
+    case WS_IMAGE_COMPRESSED: return "compressed image";
     default: return "unknown: no image format that is known here";
     }
 }
 
 static const char *starts_on(const struct ws_image *i, char *out, size_t room) {
-    (void)snprintf(out, room, "%s%s%s%s", i->starts_bios ? "BIOS" : "", i->starts_bios && i->starts_uefi ? ", " : "",
-                   i->starts_uefi ? "UEFI" : "",
-                   i->secure_boot && i->starts_uefi ? ", Secure Boot (signed loader)" : "");
-    if (!out[0]) (void)snprintf(out, room, "nothing, laid down as it is");
+    size_t n = 0;
+    out[0] = '\0';
+    if (i->starts_bios) n += (size_t)snprintf(out, room, "BIOS");
+    if (i->starts_uefi)
+        n += (size_t)snprintf(out + n, room - n, "%sUEFI%s", n ? ", " : "",
+                              i->secure_boot ? ", Secure Boot (signed loader)" : "");
+    bool disc = (i->starts_bios_disc && !i->starts_bios) || (i->starts_uefi_disc && !i->starts_uefi);
+    if (disc)
+        n += (size_t)snprintf(
+            out + n, room - n, "%sas a disc on %s%s%s", n ? "; " : "", i->starts_bios_disc ? "BIOS" : "",
+            i->starts_bios_disc && i->starts_uefi_disc ? " and " : "", i->starts_uefi_disc ? "UEFI" : "");
+    if (n == 0) (void)snprintf(out, room, "nothing, laid down as it is");
     return out;
 }
 
-static json_t *image_json(const struct ws_image *i, const char *path, const char *sha256, const char *expected) {
+static const char *kernels(const struct ws_image *i) {
+    return i->kernels_32 && i->kernels_64 ? "32 and 64 bits"
+           : i->kernels_64                ? "64 bits"
+           : i->kernels_32                ? "32 bits"
+                                          : "";
+}
+
+static json_t *text_or_null(const char *text) { return text[0] ? json_string(text) : json_null(); }
+
+static json_t *image_json(const struct ws_image *i, const char *path, const struct compared *c, uint64_t size) {
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
     json_t *loaders = json_array();
     for (size_t k = 0; k < i->loaders; k++)
-        json_array_append_new(loaders, json_pack("{s:s, s:s, s:b}", "path", i->loader[k].path, "machine",
-                                                 i->loader[k].machine, "signed", i->loader[k].signed_));
+        json_array_append_new(loaders, json_pack("{s:s, s:s, s:b, s:o, s:o}", "path", i->loader[k].path, "machine",
+                                                 i->loader[k].machine, "signed", i->loader[k].signed_, "signer",
+                                                 text_or_null(i->loader[k].signer), "issuer",
+                                                 text_or_null(i->loader[k].issuer)));
     json_t *memory = i->family ? json_pack("{s:s, s:s, s:s, s:i, s:i}", "family", i->family->word, "label",
                                            i->family->label, "parameters", i->family->parameters, "live_entries",
                                            (int)i->live_entries, "remembering_entries", (int)i->remembering_entries)
                                : json_null();
+    json_t *checksum = c->hex[0] ? json_pack("{s:s, s:s, s:b, s:o}", "value", c->hex, "kind", ws_hash_name(c->kind),
+                                             "as_published", c->as_published, "list", text_or_null(c->list))
+                                 : json_null();
+    json_t *files =
+        json_pack("{s:I, s:I, s:I, s:o}", "count", (json_int_t)i->files, "bytes", (json_int_t)i->file_bytes,
+                  "too_large_for_fat", (json_int_t)i->large_files, "largest", text_or_null(i->largest_path));
+    json_t *root = i->root_format[0] ? json_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
+                                                 "size_bytes", (json_int_t)i->root_bytes)
+                                     : json_null();
     return json_pack(
-        "{s:s, s:s, s:I, s:s, s:s, s:s, s:b, s:b, s:b, s:o, s:o, s:s, s:s, s:o, s:o}", "format", "wild-satchel-image",
-        "path", path, "size_bytes", (json_int_t)i->source->size, "kind", ws_image_kind_name(i->kind), "title",
-        iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "starts_bios", i->starts_bios,
-        "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot, "loaders", loaders, "memory", memory,
-        "default_entry", i->default_title, "default_parameters", i->default_parameters, "checksum",
-        sha256[0] ? json_pack("{s:s, s:b}", "value", sha256, "as_published", expected != NULL) : json_null(),
-        "findings", cli_findings_json(&i->findings));
+        "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:s, s:s, s:o, s:o, "
+        "s:o, s:o}",
+        "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
+        ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title", iso ? iso->volume_id : "",
+        "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios", i->starts_bios, "starts_uefi",
+        i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i), "loaders", loaders, "memory", memory,
+        "files", files, "root", root, "default_entry", i->default_title, "default_parameters", i->default_parameters,
+        "checksum", checksum, "signature", text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings",
+        cli_findings_json(&i->findings));
 }
 
-static void show_image(const struct cli *cli, const struct ws_image *i, const char *checksum) {
-    char text[128];
+static void show_iso(const struct cli *cli, const struct ws_image *i) {
+    const struct ws_iso_facts *iso = ws_iso_facts(i->iso);
+    show_field(cli, "Names", "%s%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660",
+               iso->joliet ? " and Joliet" : "", i->udf ? ", with a UDF volume beside it" : "");
+}
+
+static void show_image(const struct cli *cli, const struct ws_image *i, const char *path, uint64_t size,
+                       const struct compared *c) {
+    char text[256], other[64];
+    const char *slash = strrchr(path, '/');
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
-    show_line(cli, INK_BOLD, "%s", iso && iso->volume_id[0] ? iso->volume_id : "Image");
+    show_line(cli, INK_BOLD, "%s", iso && iso->volume_id[0] ? iso->volume_id : slash && slash[1] ? slash + 1 : path);
     show_field(cli, "Kind", "%s", kind_in_words(i->kind));
-    show_field(cli, "Size", "%s", ws_size_both(i->source->size, text, sizeof text));
-    if (i->kind != WS_IMAGE_UNKNOWN) show_field(cli, "Starts on", "%s", starts_on(i, text, sizeof text));
-    for (size_t k = 0; k < i->loaders; k++)
-        show_field(cli, k ? "" : "UEFI loaders", "%s (%s, %s)", i->loader[k].path, i->loader[k].machine,
-                   i->loader[k].signed_ ? "signed" : "not signed");
-    show_field(cli, "Table", "%s", show_table(i->table.kind));
-    if (iso)
-        show_field(cli, "Names", "%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660",
-                   iso->joliet ? " and Joliet" : "");
+    if (i->packed.format[0]) show_field(cli, "Packed as", "%s", i->packed.format);
+    show_field(cli, "Size", "%s", ws_size_both(size, text, sizeof text));
+    bool starts = i->kind != WS_IMAGE_UNKNOWN && i->kind != WS_IMAGE_ROOT;
+    if (starts) show_field(cli, "Starts on", "%s", starts_on(i, text, sizeof text));
+    if (kernels(i)[0]) show_field(cli, "Kernels", "%s", kernels(i));
+    for (size_t k = 0; k < i->loaders; k++) {
+        const struct ws_loader *l = &i->loader[k];
+        show_field(cli, k ? "" : "UEFI loaders", "%s (%s, %s)", l->path, l->machine,
+                   l->signed_ ? "signed" : "not signed");
+        if (l->signer[0]) show_field(cli, "", "  signed by %s, under %s", l->signer, l->issuer);
+    }
+    if (i->source && i->kind <= WS_IMAGE_DRIVE) show_field(cli, "Table", "%s", show_table(i->table.kind));
+    if (iso) show_iso(cli, i);
+    if (i->files)
+        show_field(cli, "Files", "%llu, %s", (unsigned long long)i->files,
+                   ws_size_both(i->file_bytes, text, sizeof text));
+    if (i->root_format[0])
+        show_field(cli, "Root", "%s%s%s, %s", i->root_path, i->root_path[0] ? ": " : "", i->root_format,
+                   ws_size_counted(i->root_bytes, other, sizeof other));
     if (i->family) {
         show_field(cli, "Live family", "%s", i->family->title);
         show_field(cli, "Remembers on", "a volume labelled \"%s\"%s%s", i->family->label,
@@ -67,43 +130,132 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
         show_field(cli, "Starts first", "%s", i->default_title);
         show_field(cli, "", "%s%s%s", ink(cli, INK_DIM), i->default_parameters, ink(cli, INK_PLAIN));
     }
-    if (checksum[0]) show_field(cli, "Checksum", "%s", checksum);
+    if (c->hex[0]) show_field(cli, ws_hash_name(c->kind), "%s", c->hex);
+    if (c->list[0]) show_field(cli, "Listed in", "%s", c->list);
+    if (c->signer[0]) show_field(cli, "Signed by", "%s", c->signer);
+    else if (c->signature[0])
+        show_field(cli, "Signature", "%s, not checked: --keyring FILE names the publisher's keys", c->signature);
     show_findings(cli, &i->findings);
 }
 
+static enum ws_status hash_file(const char *path, enum ws_hash_kind kind, char *hex, struct ws_error *error) {
+    struct ws_source *file = NULL;
+    WS_TRY(ws_source_file(path, &file, error));
+    enum ws_status status = ws_source_hash(file, kind, hex, error);
+    ws_source_close(file);
+    return status;
+}
+
+/* The file as it was downloaded, compared with what --published says or a list beside it. */
+static enum ws_status compare(struct cli *cli, const char *path, const char *published, struct compared *c) {
+    struct ws_published p;
+    struct ws_text list = {0};
+    enum ws_status status = WS_OK;
+    struct stat s;
+    bool given = published && (stat(published, &s) != 0 || !S_ISREG(s.st_mode));
+    if (given) {
+        WS_GO(ws_published_digest(published, &p, &cli->error));
+    } else {
+        if (published) (void)snprintf(c->list, sizeof c->list, "%s", published);
+        else if (!ws_linux_find_published(path, c->list, sizeof c->list)) goto done;
+        WS_GO(cli_read_file(c->list, 4 << 20, &list, &cli->error));
+        status = ws_published_find(list.data ? list.data : "", list.length, path, &p, &cli->error);
+        if (status != WS_OK) ws_fail_where(&cli->error, "%s", c->list);
+        if (status != WS_OK) goto done;
+    }
+    c->kind = p.kind;
+    WS_GO(hash_file(path, p.kind, c->hex, &cli->error));
+    c->as_published = strcmp(c->hex, p.hex) == 0;
+    if (!c->as_published) {
+        ws_fail(&cli->error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s",
+                c->hex, p.hex);
+        ws_fail_where(&cli->error, "%s", path);
+        status = ws_fail_next(&cli->error, "download it again; do not use this file");
+    }
+done:
+    ws_text_free(&list);
+    return status;
+}
+
+/* A signature of the list, or of the image itself. */
+static enum ws_status check_signature(struct cli *cli, const char *path, const char *keyring, struct compared *c) {
+    const char *signed_file = c->list[0] ? c->list : path;
+    if (!ws_linux_find_signature(signed_file, c->signature, sizeof c->signature)) {
+        signed_file = path;
+        (void)ws_linux_find_signature(path, c->signature, sizeof c->signature);
+    }
+    if (!keyring) return WS_OK;
+    if (!c->signature[0]) {
+        ws_fail(&cli->error, WS_E_NOTFOUND, "there is no signature beside the image or its list of checksums");
+        ws_fail_where(&cli->error, "%s", path);
+        return ws_fail_next(&cli->error, "download it beside the image (.asc, .sig, .sign, .gpg)");
+    }
+    return ws_linux_check_signature(keyring, c->signature, signed_file, c->signer, sizeof c->signer, &cli->error);
+}
+
+static const char *next_step(const struct ws_image *i) {
+    bool can = i->family && i->kind == WS_IMAGE_HYBRID && i->live_entries > 0;
+    if (can) return "It can be laid down as a live drive that remembers, or as a replica.";
+    if (i->kind <= WS_IMAGE_DRIVE) return "It can be laid down as a replica; making it remember is not possible here.";
+    if (i->kind == WS_IMAGE_UNKNOWN)
+        return "Nothing here knows this format; a replica of it can be written all the same.";
+    return "It is no image of a drive: laying it down file by file is not possible here yet.";
+}
+
 int run_image(struct cli *cli, int argc, const char **argv) {
-    char *expected = NULL;
-    int hash = 0;
-    const struct poptOption options[] = {{"published", 0, POPT_ARG_STRING, &expected, 0,
-                                          "compare with this published checksum (MD5, SHA-1, SHA-256, SHA-512)", "HEX"},
-                                         {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
-                                         POPT_TABLEEND};
+    char *published = NULL, *keyring = NULL;
+    int hash = 0, quick = 0;
+    const struct poptOption options[] = {
+        {"published", 0, POPT_ARG_STRING, &published, 0,
+         "compare with this published checksum, or with the one in this list (a list beside the image is found by "
+         "itself)",
+         "HEX|FILE"},
+        {"keyring", 0, POPT_ARG_STRING, &keyring, 0, "check the detached signature with the public keys in this file",
+         "FILE"},
+        {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
+        {"quick", 'q', POPT_ARG_NONE, &quick, 0, "do not compare with a list that lies beside the image", NULL},
+        POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct ws_source *source = NULL;
+    struct ws_tree *folder = NULL;
     struct ws_image image = {0};
-    char checksum[WS_HASH_HEX] = "";
+    struct ws_packed_facts packed = {0};
+    struct compared c = {0};
+    struct stat s;
+    enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("image"), argc, argv, options, word, 1, 1);
     if (code) return code - 1;
-    enum ws_status status = ws_source_file(word[0], &source, &cli->error);
-    if (status == WS_OK) status = ws_image_inspect(source, &image, &cli->error);
-    if (status == WS_OK && expected) status = ws_image_compare(source, expected, checksum, &cli->error);
-    else if (status == WS_OK && hash) status = ws_source_hash(source, WS_HASH_SHA256, checksum, &cli->error);
+    bool is_folder = stat(word[0], &s) == 0 && S_ISDIR(s.st_mode);
+    if (is_folder) {
+        WS_GO(ws_tree_from_folder(word[0], &folder, &cli->error));
+        WS_GO(ws_image_inspect_files(folder, &image, &cli->error));
+    } else {
+        WS_GO(ws_linux_open_image(word[0], &source, &packed, &cli->error));
+        WS_GO(ws_image_inspect(source, &image, &cli->error));
+        if (packed.format[0]) image.packed = packed;
+        if (published || !quick) WS_GO(compare(cli, word[0], published, &c));
+        WS_GO(check_signature(cli, word[0], keyring, &c));
+        if (hash && (!c.hex[0] || c.kind != WS_HASH_SHA256)) {
+            c.kind = WS_HASH_SHA256;
+            c.as_published = false;
+            WS_GO(hash_file(word[0], c.kind, c.hex, &cli->error));
+        }
+    }
+    uint64_t size = is_folder ? image.file_bytes : source->size;
+    if (cli->json) {
+        code = cli_print_json(image_json(&image, word[0], &c, size), EXIT_DONE);
+    } else {
+        show_image(cli, &image, word[0], size, &c);
+        show_result(cli, true, "%s%s", c.as_published ? "The checksum is the published one. " : "", next_step(&image));
+        code = EXIT_DONE;
+    }
+done:
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", word[0]);
         code = cli_fail(cli);
-    } else if (cli->json) {
-        code = cli_print_json(image_json(&image, word[0], checksum, expected), EXIT_DONE);
-    } else {
-        show_image(cli, &image, checksum);
-        bool good = image.kind != WS_IMAGE_UNKNOWN;
-        bool can = image.family && image.kind == WS_IMAGE_HYBRID && image.live_entries > 0;
-        const char *next = !good ? "Nothing here knows this format; a replica of it can be written all the same."
-                           : can ? "It can be laid down as a live drive that remembers, or as a replica."
-                                 : "It can be laid down as a replica; making it remember is not possible here.";
-        show_result(cli, true, "%s%s", expected ? "The checksum is the published one. " : "", next);
-        code = EXIT_DONE;
     }
     ws_image_free(&image);
+    ws_tree_close(folder);
     ws_source_close(source);
     return code;
 }

@@ -51,6 +51,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     struct ws_plan plan = {0};
     struct ws_drive_facts facts;
     struct ws_source *source = NULL;
+    struct ws_packed_facts packed;
     struct ws_build *build = NULL;
     struct ws_text text = {0};
     enum ws_status status = WS_OK;
@@ -73,7 +74,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     }
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, drive_word, &facts));
-    WS_GO(ws_source_file(image_path, &source, &cli->error));
+    WS_GO(ws_linux_open_image(image_path, &source, &packed, &cli->error));
     char *real = realpath(image_path, NULL);
     (void)snprintf(plan.image_path, sizeof plan.image_path, "%s", real ? real : image_path);
     free(real);

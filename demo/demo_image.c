@@ -56,6 +56,7 @@ static size_t demo_kernel(uint8_t *out, size_t length) {
     put16(out + 0x1fe, 0xaa55);
     memcpy(out + 0x202, "HdrS", 4);
     put16(out + 0x206, 0x20f);
+    put16(out + 0x236, 1); /* can be entered with 64 bits */
     return length;
 }
 

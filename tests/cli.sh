@@ -100,6 +100,23 @@ expect 4 "cannot be opened" "$satchel" image nowhere.iso
 head -c 300000 /dev/urandom > noise.iso
 expect 0 "unknown" "$satchel" image noise.iso
 
+mkdir published && cp curlew.iso published/
+sha256sum curlew.iso > published/SHA256SUMS
+expect 0 "checksum is the published one" "$satchel" image published/curlew.iso
+json 'd["checksum"]["as_published"] and d["checksum"]["list"].endswith("SHA256SUMS")' "$satchel" image published/curlew.iso --json
+json 'd["checksum"] is None' "$satchel" image published/curlew.iso --quick --json
+expect 0 "published one" "$satchel" image curlew.iso --published published/SHA256SUMS
+expect 4 "no signature" "$satchel" image published/curlew.iso --keyring nowhere.keys
+echo "$(echo "$sum" | tr 0-9a-f 1-9a-f0)  curlew.iso" > published/SHA256SUMS
+expect 1 "not the one that was published" "$satchel" image published/curlew.iso
+gzip -k curlew.iso
+expect 0 "Packed as      gzip" "$satchel" image curlew.iso.gz
+head -c -1000 curlew.iso.gz > short.iso.gz
+expect 4 "damaged or cut short" "$satchel" image short.iso.gz
+zip -q two.zip curlew.iso noise.iso
+expect 0 "unpack it" "$satchel" image two.zip
+expect 0 "folder of files" "$satchel" image published
+
 # Plans
 gorse=$(name_of "Gorse 32")
 expect 2 "--image" "$satchel" plan --bench b
@@ -236,6 +253,9 @@ follows output "$satchel" drives --bench b --json
 follows output "$satchel" image curlew.iso --json
 follows output "$satchel" image noise.iso --json
 follows output "$satchel" image curlew.iso --sha256 --json
+follows output "$satchel" image two.zip --json
+follows output "$satchel" image published --json
+follows output "$satchel" image published/curlew.iso --quick --json
 follows output "$satchel" check "$fulmar" --plan f.plan --bench b --json
 follows output "$satchel" check "$gorse" --bench b --json
 follows output "$satchel" prove "$fulmar" --on hut --bench b --json

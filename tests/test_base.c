@@ -102,6 +102,8 @@ static void errors_keep_the_closest_cause(void) {
     CHECK_STR(ws_status_name(WS_E_REFUSED), "refused");
     CHECK_STR(ws_status_name((enum ws_status)99), "unknown");
     ws_fail(NULL, WS_E_READ, "nobody listens");
+    CHECK(ws_fail_where(NULL, "anywhere") != WS_OK); /* still a failure */
+    CHECK(ws_fail_next(NULL, "anything") != WS_OK);
 }
 
 /* Sources put together in every way against plain memory. */

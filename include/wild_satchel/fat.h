@@ -8,6 +8,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/tree.h"
 
+#define WS_FAT_FILE_MOST 0xffffffffull /**< bytes: the largest file, 4 GiB less one byte */
+
 struct ws_fat_facts {
     unsigned bits;  /**< 12, 16 or 32 */
     char label[12]; /**< from the root folder, else from the boot record */

@@ -44,10 +44,11 @@ struct ws_error {
 /** Set status and text, clearing where and next; `error` may be NULL. @return `status`, to be returned at once. */
 enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char *format, ...) WS_PRINTF(3, 4);
 
-/** Say where it happened, if nobody closer to the cause has said so already. @return error->status */
+/** Say where it happened, if nobody closer to the cause has said so already.
+ *  @return error->status; WS_E_FORMAT if `error` is NULL, so that a failure nobody wants explained stays one */
 enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) WS_PRINTF(2, 3);
 
-/** Say what to do next, if nobody closer to the cause has said so already. @return error->status */
+/** Say what to do next, if nobody closer to the cause has said so already. @return as ws_fail_where() */
 enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) WS_PRINTF(2, 3);
 
 /** The fixed name of a status, as it stands in JSON output: "ok", "refused", ... Never NULL. */

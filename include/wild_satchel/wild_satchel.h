@@ -2,6 +2,7 @@
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
 
+#include "wild_satchel/archive.h"
 #include "wild_satchel/base.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/contents.h"
@@ -14,6 +15,8 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/plan.h"
 #include "wild_satchel/port.h"
+#include "wild_satchel/published.h"
+#include "wild_satchel/squashfs.h"
 #include "wild_satchel/proof.h"
 #include "wild_satchel/source.h"
 #include "wild_satchel/status.h"

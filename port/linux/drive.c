@@ -271,6 +271,24 @@ static void file_close(struct ws_source *source) {
 
 static const struct ws_source_ops file_ops = {file_read, file_close};
 
+enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
+                                  struct ws_error *error) {
+    struct file_source *f = malloc(sizeof *f);
+    if (!f) {
+        close(fd);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
+    }
+    f->fd = fd;
+    (void)snprintf(f->path, sizeof f->path, "%s", path);
+    (void)posix_fadvise(fd, 0, 0, POSIX_FADV_SEQUENTIAL);
+    enum ws_status status = ws_source_make(&file_ops, size, f, source, error);
+    if (status != WS_OK) {
+        close(fd);
+        free(f);
+    }
+    return status;
+}
+
 enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error) {
     struct stat s;
     int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK); /* a pipe would wait for its other end */
@@ -281,20 +299,10 @@ enum ws_status ws_source_file(const char *path, struct ws_source **source, struc
         return status;
     }
     off_t end = S_ISREG(s.st_mode) ? s.st_size : lseek(fd, 0, SEEK_END);
-    bool readable = (S_ISREG(s.st_mode) || S_ISBLK(s.st_mode)) && end >= 0;
-    struct file_source *f = !readable ? NULL : malloc(sizeof *f);
-    if (!f) {
+    if ((!S_ISREG(s.st_mode) && !S_ISBLK(s.st_mode)) || end < 0) {
         close(fd);
         ws_fail(error, WS_E_READ, "this is not a file that can be read at any place");
         return ws_fail_where(error, "%s", path);
     }
-    f->fd = fd;
-    (void)snprintf(f->path, sizeof f->path, "%s", path);
-    (void)posix_fadvise(fd, 0, 0, POSIX_FADV_SEQUENTIAL);
-    enum ws_status status = ws_source_make(&file_ops, (uint64_t)end, f, source, error);
-    if (status != WS_OK) {
-        close(fd);
-        free(f);
-    }
-    return status;
+    return ws_linux_source_fd(fd, path, (uint64_t)end, source, error);
 }

@@ -12,4 +12,8 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
 /** Does a device number belong to the drive with this kernel name ("sdb"), or to one of its partitions? */
 bool ws_linux_belongs(const char *name, dev_t number);
 
+/** A file as a source that closes `fd`; on failure `fd` is closed too. */
+enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
+                                  struct ws_error *error);
+
 #endif

@@ -2,6 +2,7 @@
 #ifndef WS_PORT_LINUX_H
 #define WS_PORT_LINUX_H
 
+#include "wild_satchel/archive.h"
 #include "wild_satchel/port.h"
 
 /** The port to this machine: block devices by path, and plain image files by path ("stick.img", "file:stick.img"). */
@@ -12,6 +13,20 @@ void ws_port_close(struct ws_port *port);
 enum ws_status ws_linux_make_file(const char *path, uint64_t size, struct ws_error *error);
 /** A file as a source; reading it from two tasks at once is allowed. */
 enum ws_status ws_source_file(const char *path, struct ws_source **source, struct ws_error *error);
+
+/** Open an image; a compressed one is unpacked first, into a file without a name in TMPDIR (or /var/tmp).
+ *  @param packed  out: what it was wrapped in; `format` is empty if it was not compressed */
+enum ws_status ws_linux_open_image(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
+                                   struct ws_error *error);
+/** Look beside an image for a list of checksums that names it. @return false, and an empty `list`, if there is none */
+bool ws_linux_find_published(const char *image, char *list, size_t room);
+/** Look for a detached signature of a file. @return false, and an empty `signature`, if there is none */
+bool ws_linux_find_signature(const char *file, char *signature, size_t room);
+/** Check a detached OpenPGP signature (RFC 4880) against the public keys in one file, and no others.
+ *  @param who  out: the name of the key that signed
+ *  @return WS_E_DIFFERENT if no key of the file made it over this text */
+enum ws_status ws_linux_check_signature(const char *keyring, const char *signature, const char *file, char *who,
+                                        size_t room, struct ws_error *error);
 
 struct ws_tree;
 /** A folder of this machine as a tree: files, links, devices, owners, modes, times, hard links. Files are opened when

@@ -4,6 +4,9 @@
 #include <stdarg.h>
 #include <stdio.h>
 
+/* A failure whose status nobody kept is still a failure. */
+static const enum ws_status nobody_asked = WS_E_FORMAT;
+
 enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char *format, ...) {
     if (error) {
         va_list list;
@@ -17,7 +20,7 @@ enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char
 }
 
 enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) {
-    if (!error) return WS_OK;
+    if (!error) return nobody_asked;
     if (!error->where[0]) {
         va_list list;
         va_start(list, format);
@@ -28,7 +31,7 @@ enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) {
 }
 
 enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) {
-    if (!error) return WS_OK;
+    if (!error) return nobody_asked;
     if (!error->next[0]) {
         va_list list;
         va_start(list, format);

@@ -1,13 +1,16 @@
 /* image.c — an image looked at from all sides. */
 #include "base/bytes.h"
-#include "wild_satchel/image.h"
+#include "image/internal.h"
+#include "wild_satchel/published.h"
+#include "wild_satchel/squashfs.h"
 
 #include <ctype.h>
 #include <stdio.h>
 #include <string.h>
 
 const char *ws_image_kind_name(enum ws_image_kind kind) {
-    static const char *const names[] = {"hybrid", "disc", "drive", "unknown"};
+    static const char *const names[] = {"hybrid",  "disc",   "drive", "compressed",
+                                        "archive", "folder", "root",  "unknown"};
     return names[kind];
 }
 
@@ -33,6 +36,7 @@ bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader) {
     uint64_t at = ws_load_le32(optional + certificates);
     uint64_t size = ws_load_le32(optional + certificates + 4);
     loader->signed_ = size > 8 && ws_inside(at, size, content->size);
+    if (loader->signed_) image_read_signer(content, at, size, loader);
     return true;
 }
 
@@ -133,6 +137,85 @@ static void judge_starts(struct ws_image *image, bool esp_by_table) {
                         "known here");
 }
 
+/* Descriptors of a UDF volume stand behind those of ISO 9660 (ECMA-167 2/9.1). */
+static bool has_udf(const struct ws_source *source) {
+    uint8_t id[6];
+    for (uint64_t n = 16; n < 64; n++) {
+        if (!ws_inside(n * 2048, 2048, source->size) || ws_source_read(source, n * 2048, id, 6, NULL) != WS_OK)
+            return false;
+        if (memcmp(id + 1, "NSR02", 5) == 0 || memcmp(id + 1, "NSR03", 5) == 0) return true;
+    }
+    return false;
+}
+
+/* A volume that says it ends before its files do, or far before the image does. */
+static void look_at_size(struct ws_image *image, const struct ws_tree *tree) {
+    uint64_t says = ws_iso_facts(image->iso)->size;
+    for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
+        char path[128];
+        char a[48];
+        uint64_t end = ws_iso_place_of(n) + ws_node_size(n);
+        if (n->kind != WS_NODE_FILE || !n->content || end <= says) continue;
+        ws_findings_add(
+            &image->findings, WS_FAULT,
+            "its volume descriptor says it ends at %s, but the file %s lies behind that: the descriptor is wrong",
+            ws_size_both(says, a, sizeof a), ws_node_path(n, path, sizeof path));
+        return;
+    }
+}
+
+/* People zip an image together with its checksums: say that the image is what they want. */
+static void look_for_images(struct ws_image *image, const struct ws_tree *tree) {
+    for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
+        size_t length = strlen(n->name);
+        char path[160];
+        const char *end = length > 4 ? n->name + length - 4 : "";
+        if (n->kind == WS_NODE_FILE && ws_node_size(n) >= 1 << 20 &&
+            (strcmp(end, ".iso") == 0 || strcmp(end, ".img") == 0))
+            ws_findings_add(&image->findings, WS_NOTE, "holds an image of its own, %s: unpack it and look at that",
+                            ws_node_path(n, path, sizeof path));
+    }
+}
+
+/* Files that are no volume yet: of an archive or folder. */
+static enum ws_status look_at_loose_files(struct ws_image *image, const struct ws_tree *tree, struct ws_error *error) {
+    image->family = ws_live_family_of_medium(tree);
+    WS_TRY(ws_medium_menus(tree, count_menu, image, error));
+    image_look_at_files(image, tree);
+    look_for_images(image, tree);
+    look_at_loaders(image, tree);
+    image->starts_uefi = image->loaders > 0; /* once they lie on a FAT volume */
+    return WS_OK;
+}
+
+/* No image of a drive or disc: something that wraps one, or files. */
+static enum ws_status inspect_other(struct ws_image *image, struct ws_error *error) {
+    struct ws_squashfs_facts root;
+    struct ws_tree *tree = NULL;
+    enum ws_status status = ws_squashfs_probe(image->source, &root, error);
+    if (status == WS_OK) {
+        image->kind = WS_IMAGE_ROOT;
+        image->root_bytes = root.size;
+        (void)snprintf(image->root_format, sizeof image->root_format, "squashfs, %s", root.compressor);
+        return WS_OK;
+    }
+    if (status != WS_E_NOTFOUND) return status;
+    status = ws_packed_probe(image->source, &image->packed, error);
+    if (status != WS_OK) return status == WS_E_NOTFOUND ? WS_OK : status;
+    image->kind = image->packed.one_image ? WS_IMAGE_COMPRESSED : WS_IMAGE_ARCHIVE;
+    if (image->packed.one_image) return WS_OK;
+    WS_TRY(ws_archive_read(image->source, &tree, error));
+    status = look_at_loose_files(image, tree, error);
+    ws_tree_close(tree);
+    return status;
+}
+
+enum ws_status ws_image_inspect_files(const struct ws_tree *tree, struct ws_image *image, struct ws_error *error) {
+    memset(image, 0, sizeof *image);
+    image->kind = WS_IMAGE_FOLDER;
+    return look_at_loose_files(image, tree, error);
+}
+
 enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image, struct ws_error *error) {
     struct ws_source *slice = NULL;
     struct ws_tree *esp = NULL;
@@ -150,10 +233,17 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     if (image->iso) image->kind = table ? WS_IMAGE_HYBRID : WS_IMAGE_DISC;
     else if (table) image->kind = WS_IMAGE_DRIVE;
     status = WS_OK;
+    if (image->kind == WS_IMAGE_UNKNOWN) {
+        status = inspect_other(image, error);
+        goto done;
+    }
     if (image->iso) {
         struct ws_tree *tree = ws_iso_tree(image->iso);
+        image->udf = has_udf(source);
         image->family = ws_live_family_of_medium(tree);
         WS_GO(ws_medium_menus(tree, count_menu, image, error));
+        image_look_at_files(image, tree);
+        look_at_size(image, tree);
     }
     bool esp_by_table = ws_esp_read(source, &image->table, NULL, &slice, &esp, &image->esp, NULL) == WS_OK;
     if (!esp_by_table && image->iso &&
@@ -167,6 +257,10 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     judge_starts(image, esp_by_table);
     if (image->iso && image->family && image->live_entries == 0)
         ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");
+    if (image->large_files)
+        ws_findings_add(
+            &image->findings, WS_NOTE, "holds %llu file%s of 4 GiB or more (%s), which a FAT volume cannot hold",
+            (unsigned long long)image->large_files, image->large_files == 1 ? "" : "s", image->largest_path);
 done:
     if (status != WS_OK) ws_image_free(image);
     return status;
@@ -180,26 +274,11 @@ void ws_image_free(struct ws_image *image) {
 
 enum ws_status ws_image_compare(const struct ws_source *source, const char *published, char hex[WS_HASH_HEX],
                                 struct ws_error *error) {
-    size_t n = strlen(published);
-    char lower[WS_HASH_HEX];
-    if (n != 32 && n != 40 && n != 64 && n != 128) {
-        ws_fail(error, WS_E_USAGE, "a published checksum has 32, 40, 64 or 128 hexadecimal digits, this one has %zu",
-                n);
-        return ws_fail_next(error, "copy the whole checksum, without the file's name");
-    }
-    for (size_t i = 0; i <= n; i++) {
-        lower[i] = (char)tolower((unsigned char)published[i]);
-        if (i < n && !isxdigit((unsigned char)lower[i]))
-            return ws_fail(error, WS_E_USAGE, "\"%c\" is not a hexadecimal digit", published[i]);
-    }
-    WS_TRY(ws_source_hash(source,
-                          n == 32   ? WS_HASH_MD5
-                          : n == 40 ? WS_HASH_SHA1
-                          : n == 64 ? WS_HASH_SHA256
-                                    : WS_HASH_SHA512,
-                          hex, error));
-    if (strcmp(hex, lower) == 0) return WS_OK;
+    struct ws_published p;
+    WS_TRY(ws_published_digest(published, &p, error));
+    WS_TRY(ws_source_hash(source, p.kind, hex, error));
+    if (strcmp(hex, p.hex) == 0) return WS_OK;
     ws_fail(error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s", hex,
-            lower);
+            p.hex);
     return ws_fail_next(error, "download it again; do not use this file");
 }

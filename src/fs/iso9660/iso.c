@@ -81,6 +81,11 @@ enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **out, 
         }
     }
     if (iso->descriptors == 0) WS_GO(ws_fail(error, WS_E_NOTFOUND, "this is not an ISO 9660 image"));
+    if (source->size % 512 != 0) {
+        ws_fail(error, WS_E_FORMAT, "the image is cut short: %llu bytes are no whole number of sectors",
+                (unsigned long long)source->size);
+        WS_GO(ws_fail_next(error, "download it again and compare it with its published checksum"));
+    }
     if (iso->facts.size > source->size) {
         ws_fail(error, WS_E_FORMAT, "the image is cut short: it says it has %llu bytes, and %llu are here",
                 (unsigned long long)iso->facts.size, (unsigned long long)source->size);

@@ -1,6 +1,7 @@
 /* read.c — descriptors, folders, Rock Ridge and Joliet names. */
 #include "fs/iso9660/internal.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -206,6 +207,23 @@ static enum ws_node_kind kind_of_mode(uint32_t mode, bool folder) {
 }
 
 /* One directory record (ECMA-119 9.1); `at` is its place in the image. */
+static enum ws_status impossible_name(const struct ws_node *parent, const char *name, uint64_t at,
+                                      struct ws_error *error) {
+    char path[160];
+    char text[320];
+    (void)snprintf(text, sizeof text, "the folder %s holds a file called \"%.60s\", which is no possible name",
+                   ws_node_path(parent, path, sizeof path), name);
+    return damaged(error, text, at);
+}
+
+static enum ws_status folder_loop(const struct ws_node *node, uint64_t at, struct ws_error *error) {
+    char path[200];
+    char text[320];
+    (void)snprintf(text, sizeof text, "the folder %s is one of those it lies in: its folders go round in a circle",
+                   ws_node_path(node, path, sizeof path));
+    return damaged(error, text, at);
+}
+
 static enum ws_status add_record(struct reading *r, struct ws_node *parent, const uint8_t *d, uint64_t at,
                                  struct ws_error *error) {
     size_t length = d[0];
@@ -230,7 +248,7 @@ static enum ws_status add_record(struct reading *r, struct ws_node *parent, cons
     struct ws_node *node = r->growing;
     if (!node) {
         enum ws_status status = ws_tree_add(r->tree, parent, name, kind_of_mode(k.mode, folder), &node, error);
-        if (status == WS_E_RANGE) return damaged(error, "a file name is impossible", at);
+        if (status == WS_E_RANGE) return impossible_name(parent, name, at, error);
         WS_TRY(status);
         if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be", at);
         node->origin = at;
@@ -250,6 +268,9 @@ static enum ws_status add_record(struct reading *r, struct ws_node *parent, cons
         return ws_tree_set_target(r->tree, node, k.target, error);
     }
     if (folder) {
+        uint64_t here = k.child ? (uint64_t)k.child * WS_ISO_SECTOR : extent;
+        for (const struct ws_node *up = parent; up; up = up->parent)
+            if (up->work == here) return folder_loop(node, at, error);
         node->work = k.child ? (uint64_t)k.child * WS_ISO_SECTOR : extent;
         node->work2 = k.child ? 0 : size;
         return WS_OK;

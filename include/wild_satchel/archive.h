@@ -1,0 +1,34 @@
+/* archive.h — compressed images and archives: unpacked, or listed as a tree. libarchive reads the formats. */
+#ifndef WILD_SATCHEL_ARCHIVE_H
+#define WILD_SATCHEL_ARCHIVE_H
+
+#include "wild_satchel/tree.h"
+
+/** What wraps the bytes. */
+struct ws_packed_facts {
+    char format[48];   /**< "gzip", "xz", "zip", "tar, zstd", "7z", ... */
+    bool one_image;    /**< a single stream or member: a compressed image, else an archive of files */
+    char member[256];  /**< the member's name in a zip of one file; else empty */
+    uint64_t unpacked; /**< bytes, where known without unpacking; else 0 */
+};
+
+/** Is it compressed or an archive? Reads its beginning (and the directory of a zip).
+ *  @return WS_E_NOTFOUND if it is neither; WS_E_FORMAT if it is damaged there already */
+enum ws_status ws_packed_probe(const struct ws_source *source, struct ws_packed_facts *facts, struct ws_error *error);
+
+/** Takes the next bytes; an error ends the work. */
+typedef enum ws_status (*ws_unpack_sink)(void *context, uint64_t at, const void *bytes, size_t length,
+                                         struct ws_error *error);
+/** Unpack a compressed image in one stream. Stretches of zeros may be left out: `at` then skips.
+ *  @param size  out: bytes unpacked
+ *  @return WS_E_FORMAT for damage (with how far it came); what the sink returned */
+enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_sink sink, void *context, uint64_t *size,
+                         struct ws_error *error);
+
+/**
+ * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning.
+ * Names that would leave the archive's root ("..", absolute ones) are an error.
+ */
+enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree, struct ws_error *error);
+
+#endif

@@ -1,0 +1,198 @@
+/* image_file.c — images as they lie on a technician's disk: unpacked where they are compressed, beside lists of
+ * checksums and signatures. */
+#include "port/linux/internal.h"
+#include "wild_satchel/published.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <ftw.h>
+#include <gpgme.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+enum { HOLE = 4096 };
+
+/* Where an image is unpacked to: a file without a name, gone when it is closed. */
+struct unpacking {
+    int fd;
+    const char *folder;
+};
+
+static bool is_zero(const char *bytes, size_t length) {
+    return length == 0 || (bytes[0] == 0 && memcmp(bytes, bytes + 1, length - 1) == 0);
+}
+
+static enum ws_status take(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
+    const struct unpacking *u = context;
+    const char *p = bytes;
+    while (length > 0) {
+        size_t step = HOLE - (size_t)(at % HOLE) < length ? HOLE - (size_t)(at % HOLE) : length;
+        ssize_t put = is_zero(p, step) ? (ssize_t)step : pwrite(u->fd, p, step, (off_t)at);
+        if (put < 0 && errno == EINTR) continue;
+        if (put <= 0) {
+            ws_fail(error, errno == ENOSPC ? WS_E_SPACE : WS_E_WRITE, "the image cannot be unpacked: %s",
+                    strerror(errno));
+            ws_fail_where(error, "%s", u->folder);
+            return ws_fail_next(error, "set TMPDIR to a folder on a disk with room for the unpacked image");
+        }
+        p += put;
+        at += (uint64_t)put;
+        length -= (size_t)put;
+    }
+    return WS_OK;
+}
+
+static enum ws_status unpack(const struct ws_source *packed, const char *path, struct ws_source **source,
+                             struct ws_error *error) {
+    const char *folder = getenv("TMPDIR");
+    struct unpacking u = {.folder = folder && folder[0] ? folder : "/var/tmp"};
+    uint64_t size = 0;
+    u.fd = open(u.folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    if (u.fd < 0) {
+        ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));
+        return ws_fail_where(error, "%s", u.folder);
+    }
+    enum ws_status status = ws_unpack(packed, take, &u, &size, error);
+    if (status == WS_OK && ftruncate(u.fd, (off_t)size) != 0)
+        status = ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));
+    if (status != WS_OK) {
+        ws_fail_where(error, "%s", path);
+        close(u.fd);
+        return status;
+    }
+    return ws_linux_source_fd(u.fd, path, size, source, error);
+}
+
+enum ws_status ws_linux_open_image(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
+                                   struct ws_error *error) {
+    struct ws_source *file = NULL;
+    WS_TRY(ws_source_file(path, &file, error));
+    memset(packed, 0, sizeof *packed);
+    struct ws_packed_facts found;
+    enum ws_status status = ws_packed_probe(file, &found, error);
+    if (status == WS_OK && found.one_image) {
+        *packed = found;
+        status = unpack(file, path, source, error);
+        ws_source_close(file);
+        return status;
+    }
+    *source = file; /* not compressed, or an archive, or damaged: whoever looks into it says so */
+    return WS_OK;
+}
+
+static bool is_file(const char *path) {
+    struct stat s;
+    return stat(path, &s) == 0 && S_ISREG(s.st_mode);
+}
+
+/* Does a list's text name this image? */
+static bool names_it(const char *list, const char *image) {
+    struct ws_source *source = NULL;
+    struct ws_published p;
+    char *text = NULL;
+    size_t length = 0;
+    bool found = ws_source_file(list, &source, NULL) == WS_OK &&
+                 ws_source_load(source, 4 << 20, &text, &length, NULL) == WS_OK &&
+                 ws_published_find(text, length, image, &p, NULL) == WS_OK;
+    ws_source_close(source);
+    free(text);
+    return found;
+}
+
+bool ws_linux_find_published(const char *image, char *list, size_t room) {
+    const char *slash = strrchr(image, '/');
+    int folder = slash ? (int)(slash - image + 1) : 0;
+    for (const char *const *s = ws_published_suffixes(); *s; s++) {
+        (void)snprintf(list, room, "%s%s", image, *s);
+        if (is_file(list) && names_it(list, image)) return true;
+    }
+    for (const char *const *s = ws_published_lists(); *s; s++) {
+        (void)snprintf(list, room, "%.*s%s", folder, image, *s);
+        if (is_file(list) && names_it(list, image)) return true;
+    }
+    list[0] = '\0';
+    return false;
+}
+
+bool ws_linux_find_signature(const char *file, char *signature, size_t room) {
+    for (const char *const *s = ws_published_signatures(); *s; s++) {
+        (void)snprintf(signature, room, "%s%s", file, *s);
+        if (is_file(signature)) return true;
+    }
+    signature[0] = '\0';
+    return false;
+}
+
+static enum ws_status key_error(struct ws_error *error, const char *what, gpgme_error_t code, const char *where) {
+    ws_fail(error, WS_E_READ, "%s: %s", what, gpgme_strerror(code));
+    return ws_fail_where(error, "%s", where);
+}
+
+/* Keys and the locks beside them; there are no folders inside but one for private keys, which stays empty. */
+static int remove_one(const char *path, const struct stat *s, int kind, struct FTW *ftw) {
+    (void)s, (void)kind, (void)ftw;
+    return remove(path);
+}
+
+static void remove_folder(const char *path) { (void)nftw(path, remove_one, 8, FTW_DEPTH | FTW_PHYS); }
+
+/* Verify with only the keys of one file known, in a home folder of its own that is thrown away. */
+static enum ws_status verify(gpgme_ctx_t ctx, const char *keyring, const char *signature, const char *file, char *who,
+                             size_t room, struct ws_error *error) {
+    gpgme_data_t keys = NULL, sig = NULL, text = NULL;
+    enum ws_status status = WS_OK;
+    gpgme_error_t code = gpgme_data_new_from_file(&keys, keyring, 1);
+    if (code) WS_GO(key_error(error, "the keyring cannot be read", code, keyring));
+    code = gpgme_op_import(ctx, keys);
+    gpgme_import_result_t imported = code ? NULL : gpgme_op_import_result(ctx);
+    if (code || !imported || imported->considered == 0) {
+        ws_fail(error, WS_E_FORMAT, "the keyring holds no public key");
+        WS_GO(ws_fail_where(error, "%s", keyring));
+    }
+    code = gpgme_data_new_from_file(&sig, signature, 1);
+    if (code) WS_GO(key_error(error, "the signature cannot be read", code, signature));
+    FILE *stream = fopen(file, "rb");
+    if (!stream) WS_GO(ws_fail(error, WS_E_READ, "the signed file cannot be read: %s", strerror(errno)));
+    code = gpgme_data_new_from_stream(&text, stream);
+    if (!code) code = gpgme_op_verify(ctx, sig, text, NULL);
+    gpgme_verify_result_t result = code ? NULL : gpgme_op_verify_result(ctx);
+    status = WS_E_DIFFERENT;
+    for (gpgme_signature_t s = result ? result->signatures : NULL; s && status != WS_OK; s = s->next) {
+        gpgme_key_t key = NULL;
+        if (gpgme_err_code(s->status) != GPG_ERR_NO_ERROR) continue;
+        const char *name = s->fpr;
+        if (gpgme_get_key(ctx, s->fpr, &key, 0) == 0 && key->uids && key->uids->uid) name = key->uids->uid;
+        (void)snprintf(who, room, "%s", name ? name : "an unnamed key");
+        if (key) gpgme_key_unref(key);
+        status = WS_OK;
+    }
+    (void)fclose(stream);
+    if (status != WS_OK) {
+        ws_fail(error, WS_E_DIFFERENT, "the signature is not a good one by any key of this keyring");
+        ws_fail_where(error, "%s", signature);
+        ws_fail_next(error, "do not use this file, or get the publisher's right key");
+    }
+done:
+    gpgme_data_release(text);
+    gpgme_data_release(sig);
+    gpgme_data_release(keys);
+    return status;
+}
+
+enum ws_status ws_linux_check_signature(const char *keyring, const char *signature, const char *file, char *who,
+                                        size_t room, struct ws_error *error) {
+    char home[] = "/tmp/satchel-keys-XXXXXX";
+    gpgme_ctx_t ctx = NULL;
+    (void)gpgme_check_version(NULL);
+    if (!mkdtemp(home)) return ws_fail(error, WS_E_WRITE, "no folder for keys can be made: %s", strerror(errno));
+    gpgme_error_t code = gpgme_new(&ctx);
+    if (!code) code = gpgme_ctx_set_engine_info(ctx, GPGME_PROTOCOL_OpenPGP, NULL, home);
+    enum ws_status status = code ? key_error(error, "signatures cannot be checked here", code, "")
+                                 : verify(ctx, keyring, signature, file, who, room, error);
+    if (ctx) gpgme_release(ctx);
+    remove_folder(home);
+    return status;
+}

@@ -1,0 +1,335 @@
+/* read.c — libarchive over a ws_source. */
+#include "base/bytes.h"
+#include "wild_satchel/archive.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { WINDOW = 256 * 1024, HELD_MOST = 1 << 20, NODES_MOST = 2000000 };
+
+struct feed { /* a ws_source as libarchive reads it */
+    const struct ws_source *source;
+    uint64_t at;
+    struct ws_error error;
+    char window[WINDOW];
+};
+
+static la_ssize_t feed_read(struct archive *a, void *context, const void **buffer) {
+    struct feed *f = context;
+    size_t length = (size_t)ws_min_u64(WINDOW, f->source->size - f->at);
+    *buffer = f->window;
+    if (length == 0) return 0;
+    if (ws_source_read(f->source, f->at, f->window, length, &f->error) != WS_OK) {
+        archive_set_error(a, -1, "%s", f->error.what);
+        return ARCHIVE_FATAL;
+    }
+    f->at += length;
+    return (la_ssize_t)length;
+}
+
+static la_int64_t feed_seek(struct archive *a, void *context, la_int64_t offset, int whence) {
+    struct feed *f = context;
+    (void)a;
+    la_int64_t base = whence == SEEK_SET ? 0 : whence == SEEK_CUR ? (la_int64_t)f->at : (la_int64_t)f->source->size;
+    la_int64_t to = base + offset;
+    if (to < 0 || (uint64_t)to > f->source->size) return ARCHIVE_FATAL;
+    f->at = (uint64_t)to;
+    return to;
+}
+
+static la_int64_t feed_skip(struct archive *a, void *context, la_int64_t request) {
+    struct feed *f = context;
+    (void)a;
+    uint64_t step = ws_min_u64((uint64_t)request, f->source->size - f->at);
+    f->at += step;
+    return (la_int64_t)step;
+}
+
+/* Only formats that libarchive reads by itself: others would run programs. */
+static enum ws_status open_archive(const struct ws_source *source, struct feed **feed, struct archive **out,
+                                   struct ws_error *error) {
+    struct feed *f = calloc(1, sizeof *f);
+    struct archive *a = f ? archive_read_new() : NULL;
+    if (!a) {
+        free(f);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for an archive");
+    }
+    f->source = source;
+    archive_read_support_filter_gzip(a);
+    archive_read_support_filter_bzip2(a);
+    archive_read_support_filter_xz(a);
+    archive_read_support_filter_lzma(a);
+    archive_read_support_filter_zstd(a);
+    archive_read_support_format_tar(a);
+    archive_read_support_format_zip(a);
+    archive_read_support_format_7zip(a);
+    archive_read_support_format_raw(a);
+    archive_read_set_read_callback(a, feed_read);
+    archive_read_set_seek_callback(a, feed_seek);
+    archive_read_set_skip_callback(a, feed_skip);
+    archive_read_set_callback_data(a, f);
+    if (archive_read_open1(a) != ARCHIVE_OK) {
+        ws_fail(error, f->error.status ? f->error.status : WS_E_FORMAT, "it cannot be opened as an archive: %s",
+                archive_error_string(a));
+        archive_read_free(a);
+        free(f);
+        return WS_E_FORMAT;
+    }
+    *feed = f;
+    *out = a;
+    return WS_OK;
+}
+
+static void close_archive(struct archive *a, struct feed *f) {
+    archive_read_free(a);
+    free(f);
+}
+
+static enum ws_status damaged(struct archive *a, const struct feed *f, struct ws_error *error) {
+    const char *why = archive_error_string(a);
+    ws_fail(error, f->error.status ? f->error.status : WS_E_FORMAT,
+            "the archive is damaged or cut short, at byte %llu of %llu: %s", (unsigned long long)f->at,
+            (unsigned long long)f->source->size, why ? why : "unknown");
+    return ws_fail_next(error, "compare it with its published checksum, and download it again if they differ");
+}
+
+static bool is_raw(struct archive *a) { return archive_format(a) == ARCHIVE_FORMAT_RAW; }
+
+static void name_format(struct archive *a, struct ws_packed_facts *facts) {
+    const char *filter = archive_filter_count(a) > 1 ? archive_filter_name(a, 0) : NULL;
+    int base = archive_format(a) & ARCHIVE_FORMAT_BASE_MASK;
+    const char *format = is_raw(a)                     ? ""
+                         : base == ARCHIVE_FORMAT_TAR  ? "tar"
+                         : base == ARCHIVE_FORMAT_ZIP  ? "zip"
+                         : base == ARCHIVE_FORMAT_7ZIP ? "7z"
+                                                       : "archive";
+    (void)snprintf(facts->format, sizeof facts->format, "%s%s%s", format, format[0] && filter ? ", " : "",
+                   filter ? filter : "");
+}
+
+enum ws_status ws_packed_probe(const struct ws_source *source, struct ws_packed_facts *facts, struct ws_error *error) {
+    struct archive *a = NULL;
+    struct feed *f = NULL;
+    struct archive_entry *entry;
+    memset(facts, 0, sizeof *facts);
+    if (source->size == 0 || open_archive(source, &f, &a, NULL) != WS_OK)
+        return ws_fail(error, WS_E_NOTFOUND, "this is neither compressed nor an archive");
+    enum ws_status status = WS_OK;
+    int code = archive_read_next_header(a, &entry);
+    bool plain = code == ARCHIVE_OK && is_raw(a) && archive_filter_count(a) <= 1;
+    if (plain || code == ARCHIVE_EOF)
+        status = ws_fail(error, WS_E_NOTFOUND, "this is neither compressed nor an archive");
+    else if (code < ARCHIVE_WARN)
+        status = archive_filter_count(a) > 1 || archive_format(a) ? damaged(a, f, error)
+                                                                  : ws_fail(error, WS_E_NOTFOUND, "this is no archive");
+    if (status == WS_OK) {
+        name_format(a, facts);
+        facts->one_image = is_raw(a);
+        if (!facts->one_image && strncmp(facts->format, "zip", 3) == 0 && archive_entry_filetype(entry) == AE_IFREG) {
+            const char *name = archive_entry_pathname(entry);
+            (void)snprintf(facts->member, sizeof facts->member, "%.255s", name ? name : "");
+            facts->unpacked = archive_entry_size_is_set(entry) ? (uint64_t)archive_entry_size(entry) : 0;
+            facts->one_image = archive_read_next_header(a, &entry) == ARCHIVE_EOF;
+            if (!facts->one_image) facts->member[0] = '\0', facts->unpacked = 0;
+        }
+    }
+    close_archive(a, f);
+    return status;
+}
+
+enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_sink sink, void *context, uint64_t *size,
+                         struct ws_error *error) {
+    struct archive *a = NULL;
+    struct feed *f = NULL;
+    struct archive_entry *entry;
+    enum ws_status status = open_archive(source, &f, &a, error);
+    if (status != WS_OK) return status;
+    *size = 0;
+    if (archive_read_next_header(a, &entry) < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
+    for (;;) {
+        const void *bytes;
+        size_t length;
+        la_int64_t at;
+        int code = archive_read_data_block(a, &bytes, &length, &at);
+        if (code == ARCHIVE_EOF) break;
+        if (code < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
+        if (at < 0 || (uint64_t)at < *size) WS_GO(ws_fail(error, WS_E_FORMAT, "the archive goes backwards"));
+        if (length) WS_GO(sink(context, (uint64_t)at, bytes, length, error));
+        *size = (uint64_t)at + length;
+    }
+    if (archive_entry_size_is_set(entry) && (uint64_t)archive_entry_size(entry) > *size)
+        *size = (uint64_t)archive_entry_size(entry); /* it ends in a hole */
+done:
+    close_archive(a, f);
+    return status;
+}
+
+/* A member too large to be held: found again from the archive's beginning each time reading goes backwards. */
+struct member {
+    const struct ws_source *source;
+    size_t index; /* of the entry, from 0 */
+    struct archive *a;
+    struct feed *f;
+    uint64_t at;         /* next byte of the content */
+    const char *pending; /* what libarchive gave last and nobody took yet */
+    size_t pending_length;
+};
+
+static void member_rewind(struct member *m) {
+    if (m->a) close_archive(m->a, m->f);
+    m->a = NULL;
+    m->f = NULL;
+    m->at = 0;
+    m->pending_length = 0;
+}
+
+static enum ws_status member_start(struct member *m, struct ws_error *error) {
+    struct archive_entry *entry;
+    WS_TRY(open_archive(m->source, &m->f, &m->a, error));
+    for (size_t i = 0; i <= m->index; i++)
+        if (archive_read_next_header(m->a, &entry) < ARCHIVE_WARN) return damaged(m->a, m->f, error);
+    return WS_OK;
+}
+
+static enum ws_status member_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    struct member *m = source->state;
+    char *out = buffer;
+    if (!m->a || at < m->at) {
+        member_rewind(m);
+        enum ws_status status = member_start(m, error);
+        if (status != WS_OK) {
+            member_rewind(m);
+            return status;
+        }
+    }
+    while (length > 0) {
+        char scrap[16384];
+        bool skipping = m->at < at;
+        size_t step = skipping ? (size_t)ws_min_u64(sizeof scrap, at - m->at) : length;
+        la_ssize_t got = archive_read_data(m->a, skipping ? scrap : out, step);
+        if (got <= 0) {
+            enum ws_status status = damaged(m->a, m->f, error);
+            member_rewind(m);
+            return status;
+        }
+        m->at += (uint64_t)got;
+        if (skipping) continue;
+        out += got;
+        at += (uint64_t)got;
+        length -= (size_t)got;
+    }
+    return WS_OK;
+}
+
+static void member_close(struct ws_source *source) {
+    member_rewind(source->state);
+    free(source->state);
+}
+
+static const struct ws_source_ops member_ops = {member_read, member_close};
+
+static enum ws_status add_content(struct archive *a, struct feed *f, struct archive_entry *entry, size_t index,
+                                  struct ws_tree *tree, struct ws_node *node, struct ws_error *error) {
+    uint64_t size = archive_entry_size(entry) > 0 ? (uint64_t)archive_entry_size(entry) : 0;
+    struct ws_source *content = NULL;
+    if (size == 0) return WS_OK;
+    if (size <= HELD_MOST) {
+        char *bytes = malloc((size_t)size);
+        if (!bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
+        la_ssize_t got = 0;
+        size_t done = 0;
+        while (done < size && (got = archive_read_data(a, bytes + done, (size_t)size - done)) > 0) done += (size_t)got;
+        enum ws_status status = done == size ? ws_source_memory(bytes, done, &content, error) : damaged(a, f, error);
+        free(bytes);
+        WS_TRY(status);
+    } else {
+        struct member *m = calloc(1, sizeof *m);
+        if (!m) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
+        m->source = f->source;
+        m->index = index;
+        enum ws_status status = ws_source_make(&member_ops, size, m, &content, error);
+        if (status != WS_OK) {
+            free(m);
+            return status;
+        }
+    }
+    node->content = content;
+    return ws_tree_own(tree, content, error);
+}
+
+/* "./a//b/" as "a/b". @return false for a name that leaves the root, or says nothing */
+static bool clean_path(const char *name, char *out, size_t room) {
+    size_t n = 0;
+    if (!name || name[0] == '/') return false;
+    while (*name) {
+        size_t length = strcspn(name, "/");
+        if (length == 2 && memcmp(name, "..", 2) == 0) return false;
+        if (length > 0 && !(length == 1 && name[0] == '.')) {
+            if (n + length + 2 > room) return false;
+            if (n) out[n++] = '/';
+            memcpy(out + n, name, length);
+            n += length;
+        }
+        name += length;
+        while (*name == '/') name++;
+    }
+    out[n] = '\0';
+    return true;
+}
+
+static enum ws_status add_entry(struct archive *a, struct feed *f, struct archive_entry *entry, size_t index,
+                                struct ws_tree *tree, struct ws_error *error) {
+    char path[4096];
+    const char *name = archive_entry_pathname(entry);
+    struct ws_node *node = NULL;
+    if (!clean_path(name, path, sizeof path)) {
+        ws_fail(error, WS_E_FORMAT, "the archive holds a name that would leave it, or is no name: \"%.200s\"",
+                name ? name : "");
+        return ws_fail_next(error, "do not use this archive; get it from its publisher again");
+    }
+    if (!path[0]) return WS_OK;
+    unsigned type = archive_entry_filetype(entry);
+    const char *hard = archive_entry_hardlink(entry);
+    if (type == AE_IFDIR) return ws_tree_folder(tree, path, &node, error);
+    WS_TRY(ws_tree_put(tree, path, "", 0, &node, error));
+    node->mtime = archive_entry_mtime(entry);
+    node->mode = (uint16_t)(archive_entry_perm(entry) & 07777);
+    if (hard) {
+        char target[4096];
+        struct ws_node *same = clean_path(hard, target, sizeof target) ? ws_tree_find(tree, target) : NULL;
+        if (same && same != node && same->kind == WS_NODE_FILE) node->content = same->content;
+        return WS_OK;
+    }
+    if (type == AE_IFLNK) {
+        const char *target = archive_entry_symlink(entry);
+        node->kind = WS_NODE_LINK;
+        return ws_tree_set_target(tree, node, target ? target : "", error);
+    }
+    return type == AE_IFREG ? add_content(a, f, entry, index, tree, node, error) : WS_OK;
+}
+
+enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **out, struct ws_error *error) {
+    struct archive *a = NULL;
+    struct feed *f = NULL;
+    struct ws_tree *tree = NULL;
+    enum ws_status status = open_archive(source, &f, &a, error);
+    if (status != WS_OK) return status;
+    WS_GO(ws_tree_create(&tree, error));
+    for (size_t index = 0;; index++) {
+        struct archive_entry *entry;
+        int code = archive_read_next_header(a, &entry);
+        if (code == ARCHIVE_EOF) break;
+        if (code < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
+        if (index >= NODES_MOST) WS_GO(ws_fail(error, WS_E_FORMAT, "the archive holds over %d files", (int)NODES_MOST));
+        WS_GO(add_entry(a, f, entry, index, tree, error));
+    }
+done:
+    close_archive(a, f);
+    if (status == WS_OK) *out = tree;
+    else ws_tree_close(tree);
+    return status;
+}

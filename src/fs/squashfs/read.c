@@ -1,0 +1,300 @@
+/* read.c — libsquashfs over a ws_source, its hierarchy turned into a tree. */
+#include "wild_satchel/squashfs.h"
+
+#include <sqfs/compressor.h>
+#include <sqfs/data_reader.h>
+#include <sqfs/dir.h>
+#include <sqfs/dir_reader.h>
+#include <sqfs/error.h>
+#include <sqfs/id_table.h>
+#include <sqfs/inode.h>
+#include <sqfs/io.h>
+#include <sqfs/super.h>
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { NODES_MOST = 4000000 };
+
+struct file {
+    sqfs_file_t base;
+    const struct ws_source *source;
+};
+
+static int file_read(sqfs_file_t *file, sqfs_u64 at, void *buffer, size_t size) {
+    struct ws_error ignored;
+    const struct ws_source *source = ((struct file *)file)->source;
+    if (at > source->size || size > source->size - at) return SQFS_ERROR_OUT_OF_BOUNDS;
+    return ws_source_read(source, at, buffer, size, &ignored) == WS_OK ? 0 : SQFS_ERROR_IO;
+}
+
+static int file_write(sqfs_file_t *file, sqfs_u64 at, const void *buffer, size_t size) {
+    (void)file, (void)at, (void)buffer, (void)size;
+    return SQFS_ERROR_IO;
+}
+
+static sqfs_u64 file_size(const sqfs_file_t *file) { return ((const struct file *)file)->source->size; }
+
+static int file_truncate(sqfs_file_t *file, sqfs_u64 size) {
+    (void)file, (void)size;
+    return SQFS_ERROR_IO;
+}
+
+static void file_destroy(sqfs_object_t *object) { free(object); }
+
+static sqfs_object_t *file_copy(const sqfs_object_t *object) {
+    struct file *copy = malloc(sizeof *copy);
+    if (copy) memcpy(copy, object, sizeof *copy);
+    return (sqfs_object_t *)copy;
+}
+
+static struct file *file_of(const struct ws_source *source) {
+    struct file *f = calloc(1, sizeof *f);
+    if (!f) return NULL;
+    f->base.base.destroy = file_destroy;
+    f->base.base.copy = file_copy;
+    f->base.read_at = file_read;
+    f->base.write_at = file_write;
+    f->base.get_size = file_size;
+    f->base.truncate = file_truncate;
+    f->source = source;
+    return f;
+}
+
+/* Everything that must live as long as the tree's contents are read. */
+struct volume {
+    struct file *file;
+    sqfs_super_t super;
+    sqfs_compressor_t *compressor;
+    sqfs_id_table_t *ids;
+    sqfs_dir_reader_t *folders;
+    sqfs_data_reader_t *data;
+    sqfs_tree_node_t *top;
+};
+
+static void volume_free(struct volume *v) {
+    if (!v) return;
+    if (v->top) sqfs_dir_tree_destroy(v->top);
+    if (v->data) sqfs_destroy(v->data);
+    if (v->folders) sqfs_destroy(v->folders);
+    if (v->ids) sqfs_destroy(v->ids);
+    if (v->compressor) sqfs_destroy(v->compressor);
+    if (v->file) sqfs_destroy(v->file);
+    free(v);
+}
+
+static void volume_close(struct ws_source *source) { volume_free(source->state); }
+
+static enum ws_status damaged(struct ws_error *error, int code, const char *what) {
+    enum ws_status status = code == SQFS_ERROR_UNSUPPORTED ? WS_E_UNSUPPORTED
+                            : code == SQFS_ERROR_ALLOC     ? WS_E_NOMEM
+                            : code == SQFS_ERROR_IO        ? WS_E_READ
+                                                           : WS_E_FORMAT;
+    ws_fail(error, status, "the squashfs volume's %s cannot be read%s", what,
+            status == WS_E_FORMAT        ? ": it is damaged or cut short"
+            : status == WS_E_UNSUPPORTED ? ": its compression is not known here"
+                                         : "");
+    return ws_fail_next(error, "compare the image with its published checksum");
+}
+
+static void fill_facts(const sqfs_super_t *s, struct ws_squashfs_facts *f) {
+    const char *name = sqfs_compressor_name_from_id(s->compression_id);
+    memset(f, 0, sizeof *f);
+    f->size = s->bytes_used;
+    f->block_size = s->block_size;
+    f->inodes = s->inode_count;
+    f->made_at = s->modification_time;
+    (void)snprintf(f->compressor, sizeof f->compressor, "%s", name ? name : "unknown");
+}
+
+static enum ws_status read_super(struct volume *v, struct ws_error *error) {
+    char magic[4];
+    if (v->file->source->size < sizeof v->super || ws_source_read(v->file->source, 0, magic, 4, error) != WS_OK ||
+        memcmp(magic, "hsqs", 4) != 0)
+        return ws_fail(error, WS_E_NOTFOUND, "there is no squashfs volume here");
+    int code = sqfs_super_read(&v->super, &v->file->base);
+    if (code) return damaged(error, code, "first record");
+    if (v->super.bytes_used <= v->file->source->size) return WS_OK;
+    ws_fail(error, WS_E_FORMAT, "the squashfs volume is cut short: it says it has %llu bytes, and %llu are here",
+            (unsigned long long)v->super.bytes_used, (unsigned long long)v->file->source->size);
+    return ws_fail_next(error, "compare the image with its published checksum");
+}
+
+enum ws_status ws_squashfs_probe(const struct ws_source *source, struct ws_squashfs_facts *facts,
+                                 struct ws_error *error) {
+    struct volume v = {.file = file_of(source)};
+    if (!v.file) return ws_fail(error, WS_E_NOMEM, "out of memory for a squashfs volume");
+    enum ws_status status = read_super(&v, error);
+    if (status == WS_OK) fill_facts(&v.super, facts);
+    sqfs_destroy(v.file);
+    return status;
+}
+
+static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
+    sqfs_compressor_config_t config;
+    int code =
+        sqfs_compressor_config_init(&config, v->super.compression_id, v->super.block_size, SQFS_COMP_FLAG_UNCOMPRESS);
+    if (!code) code = sqfs_compressor_create(&config, &v->compressor);
+    if (code) return damaged(error, code, "compression");
+    v->ids = sqfs_id_table_create(0);
+    code = v->ids ? sqfs_id_table_read(v->ids, &v->file->base, &v->super, v->compressor) : SQFS_ERROR_ALLOC;
+    if (code) return damaged(error, code, "table of owners");
+    v->folders = sqfs_dir_reader_create(&v->super, v->compressor, &v->file->base, 0);
+    v->data = sqfs_data_reader_create(&v->file->base, v->super.block_size, v->compressor, 0);
+    code = v->folders && v->data ? sqfs_data_reader_load_fragment_table(v->data, &v->super) : SQFS_ERROR_ALLOC;
+    if (code) return damaged(error, code, "table of file ends");
+    code = sqfs_dir_reader_get_full_hierarchy(v->folders, v->ids, NULL, 0, &v->top);
+    return code ? damaged(error, code, "folders") : WS_OK;
+}
+
+/* A file's bytes. */
+struct content {
+    sqfs_data_reader_t *data;
+    const sqfs_inode_generic_t *inode;
+};
+
+static enum ws_status content_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                   struct ws_error *error) {
+    const struct content *c = source->state;
+    char *out = buffer;
+    while (length > 0) {
+        sqfs_u32 step = length > 1 << 20 ? 1 << 20 : (sqfs_u32)length;
+        sqfs_s32 got = sqfs_data_reader_read(c->data, c->inode, at, out, step);
+        if (got <= 0) return damaged(error, got ? got : SQFS_ERROR_CORRUPTED, "file content");
+        out += got;
+        at += (uint64_t)got;
+        length -= (size_t)got;
+    }
+    return WS_OK;
+}
+
+static void content_close(struct ws_source *source) { free(source->state); }
+
+static const struct ws_source_ops volume_ops = {NULL, volume_close};
+static const struct ws_source_ops content_ops = {content_read, content_close};
+
+static enum ws_status add_content(struct volume *v, struct ws_tree *tree, const sqfs_inode_generic_t *inode,
+                                  struct ws_node *node, struct ws_error *error) {
+    sqfs_u64 size = 0;
+    struct ws_source *source = NULL;
+    (void)sqfs_inode_get_file_size(inode, &size);
+    if (size == 0) return WS_OK;
+    struct content *c = malloc(sizeof *c);
+    if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
+    c->data = v->data;
+    c->inode = inode;
+    enum ws_status status = ws_source_make(&content_ops, size, c, &source, error);
+    if (status != WS_OK) {
+        free(c);
+        return status;
+    }
+    node->content = source;
+    return ws_tree_own(tree, source, error);
+}
+
+static enum ws_node_kind kind_of(unsigned mode) {
+    switch (mode & 0170000) {
+    case 0040000: return WS_NODE_FOLDER;
+    case 0120000: return WS_NODE_LINK;
+    case 0020000: return WS_NODE_CHAR;
+    case 0060000: return WS_NODE_BLOCK;
+    case 0010000: return WS_NODE_FIFO;
+    case 0140000: return WS_NODE_SOCKET;
+    default: return WS_NODE_FILE;
+    }
+}
+
+static void set_device(struct ws_node *node, sqfs_u32 number) { /* as the kernel packs it: 12 bits, 20 bits */
+    node->major = (number >> 8) & 0xfff;
+    node->minor = (number & 0xff) | ((number >> 12) & 0xfff00);
+}
+
+static enum ws_status fill(struct volume *v, struct ws_tree *tree, const sqfs_tree_node_t *from, struct ws_node *node,
+                           struct ws_node **first_of, struct ws_error *error) {
+    const sqfs_inode_generic_t *inode = from->inode;
+    node->mode = inode->base.mode & 07777;
+    node->uid = from->uid;
+    node->gid = from->gid;
+    node->mtime = inode->base.mod_time;
+    node->origin = inode->base.inode_number;
+    if (node->kind == WS_NODE_FOLDER) return WS_OK;
+    if (inode->base.inode_number < v->super.inode_count + 1ull) {
+        struct ws_node **first = &first_of[inode->base.inode_number];
+        if (*first) {
+            node->same_as = *first;
+            return WS_OK;
+        }
+        *first = node;
+    }
+    if (node->kind == WS_NODE_FILE) return add_content(v, tree, inode, node, error);
+    if (node->kind == WS_NODE_LINK) {
+        char target[4096];
+        size_t length = inode->base.type == SQFS_INODE_EXT_SLINK ? inode->data.slink_ext.target_size
+                                                                 : inode->data.slink.target_size;
+        if (length >= sizeof target) return damaged(error, SQFS_ERROR_CORRUPTED, "symbolic links");
+        memcpy(target, inode->extra, length);
+        target[length] = '\0';
+        return ws_tree_set_target(tree, node, target, error);
+    }
+    if (inode->base.type == SQFS_INODE_BDEV || inode->base.type == SQFS_INODE_CDEV)
+        set_device(node, inode->data.dev.devno);
+    if (inode->base.type == SQFS_INODE_EXT_BDEV || inode->base.type == SQFS_INODE_EXT_CDEV)
+        set_device(node, inode->data.dev_ext.devno);
+    return WS_OK;
+}
+
+/* The hierarchy, without recursion: `from` and `to` walk side by side. */
+static enum ws_status convert(struct volume *v, struct ws_tree *tree, struct ws_error *error) {
+    struct ws_node *to = ws_tree_root(tree);
+    const sqfs_tree_node_t *from = v->top;
+    enum ws_status status;
+    struct ws_node **first_of = calloc((size_t)v->super.inode_count + 1, sizeof *first_of);
+    if (!first_of) return ws_fail(error, WS_E_NOMEM, "out of memory for %u inodes", v->super.inode_count);
+    WS_GO(fill(v, tree, from, to, first_of, error));
+    while (from) {
+        const sqfs_tree_node_t *next = from->children;
+        struct ws_node *under = to;
+        for (const sqfs_tree_node_t *up = from; !next && up != v->top; up = up->parent) {
+            under = under->parent;
+            next = up->next;
+        }
+        if (!next) break;
+        if (ws_tree_count(tree) > NODES_MOST)
+            WS_GO(ws_fail(error, WS_E_FORMAT, "the squashfs volume has over %d files", (int)NODES_MOST));
+        WS_GO(ws_tree_add(tree, under, (const char *)next->name, kind_of(next->inode->base.mode), &to, error));
+        WS_GO(fill(v, tree, next, to, first_of, error));
+        from = next;
+    }
+    status = WS_OK;
+done:
+    free(first_of);
+    return status;
+}
+
+enum ws_status ws_squashfs_read(const struct ws_source *source, struct ws_tree **out, struct ws_squashfs_facts *facts,
+                                struct ws_error *error) {
+    struct ws_source *keeper = NULL;
+    struct ws_tree *tree = NULL;
+    enum ws_status status;
+    struct volume *v = calloc(1, sizeof *v);
+    if (!v || !(v->file = file_of(source))) {
+        free(v);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a squashfs volume");
+    }
+    WS_GO(read_super(v, error));
+    if (v->super.inode_count > NODES_MOST) WS_GO(damaged(error, SQFS_ERROR_CORRUPTED, "count of files"));
+    WS_GO(open_tables(v, error));
+    WS_GO(ws_tree_create(&tree, error));
+    WS_GO(ws_source_make(&volume_ops, 0, v, &keeper, error));
+    struct volume *kept = v;
+    v = NULL; /* the tree's from here on: given first, closed last */
+    WS_GO(ws_tree_own(tree, keeper, error));
+    if (facts) fill_facts(&kept->super, facts);
+    status = convert(kept, tree, error);
+done:
+    volume_free(v);
+    if (status == WS_OK) *out = tree;
+    else ws_tree_close(tree);
+    return status;
+}
