@@ -30,6 +30,7 @@ enum { EXIT_DONE = 0, EXIT_NEGATIVE = 1, EXIT_USAGE = 2, EXIT_REFUSED = 3, EXIT_
 
 int run_drives(struct cli *cli, int argc, const char **argv);
 int run_image(struct cli *cli, int argc, const char **argv);
+int run_size(struct cli *cli, int argc, const char **argv);
 int run_plan(struct cli *cli, int argc, const char **argv);
 int run_build(struct cli *cli, int argc, const char **argv);
 int run_check(struct cli *cli, int argc, const char **argv);

@@ -11,6 +11,7 @@
 static const struct command commands[] = {
     {"drives", "[DRIVE]", "which drives are here, what is on each; --test and --blank one", run_drives},
     {"image", "FILE", "what an image is, where it starts, how it remembers", run_image},
+    {"size", "--image FILE [--drive DRIVE]", "how large persistence should be; alternatives side by side", run_size},
     {"plan", "--image FILE --drive DRIVE", "decide the whole drive; nothing is written", run_plan},
     {"build", "PLAN", "carry a plan out, after confirmation by the drive's own name", run_build},
     {"check", "DRIVE", "does what reads back equal what was meant", run_check},
@@ -29,7 +30,7 @@ const struct command *cli_command(const char *name) {
 static void usage(FILE *out) {
     fprintf(out, "satchel %s — live drives that remember\n\nsatchel COMMAND ...\n\n", WS_VERSION);
     for (size_t i = 0; i < COMMANDS; i++)
-        fprintf(out, "  %-7s %-27s %s\n", commands[i].name, commands[i].words, commands[i].summary);
+        fprintf(out, "  %-7s %-30s %s\n", commands[i].name, commands[i].words, commands[i].summary);
     fprintf(out,
             "\nEvery command takes:\n"
             "  --json         one JSON document instead of text (docs/json-output.md)\n"

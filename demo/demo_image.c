@@ -67,6 +67,15 @@ static enum ws_status put_text(struct ws_tree *tree, const char *path, const cha
     return WS_OK;
 }
 
+/* What is installed, as the system's own package database says; sizes in KiB. */
+static const char packages[] =
+    "Package: curlew-base\nStatus: install ok installed\nInstalled-Size: 612400\nVersion: 12.1\n\n"
+    "Package: curlew-desk\nStatus: install ok installed\nInstalled-Size: 1054720\nVersion: 12.1\n\n"
+    "Package: linux-image-12.1-curlew\nStatus: install ok installed\nInstalled-Size: 391168\nVersion: 12.1\n\n"
+    "Package: linux-image-curlew\nStatus: install ok installed\nInstalled-Size: 8\nVersion: 12.1\n\n"
+    "Package: tide-tables\nStatus: install ok installed\nInstalled-Size: 20480\nVersion: 3\n\n"
+    "Package: old-tide-tables\nStatus: deinstall ok config-files\nInstalled-Size: 99999\nVersion: 2\n";
+
 static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     struct ws_ext4_params p = {.size = 16 << 20, .made_at = MADE_AT, .label = "curlew-root"};
     memset(p.id.byte, 0x41, 16);
@@ -76,6 +85,7 @@ static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     WS_TRY(put_text(d->root_tree, "etc/issue.net", "Curlew Live 12\n", error));
     WS_TRY(put_text(d->root_tree, "etc/hostname", "curlew\n", error));
     WS_TRY(put_text(d->root_tree, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error));
+    WS_TRY(put_text(d->root_tree, "var/lib/dpkg/status", packages, error));
     WS_TRY(ws_ext4_measure(&p, d->root_tree, &d->root_geometry, error));
     WS_TRY(ws_layout_create(p.size, &d->root, error));
     WS_TRY(ws_ext4_compose(&d->root_geometry, 0, d->root, WS_PHASE_BODY, error));

@@ -18,6 +18,7 @@
 #include "wild_satchel/published.h"
 #include "wild_satchel/squashfs.h"
 #include "wild_satchel/proof.h"
+#include "wild_satchel/sizing.h"
 #include "wild_satchel/source.h"
 #include "wild_satchel/status.h"
 #include "wild_satchel/table.h"

@@ -1,0 +1,239 @@
+/* size.c — satchel size: how large should it be, with alternatives side by side. */
+#include "cli/cli.h"
+
+#include "port/linux/linux.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* One way to give the wanted room, and what it takes. */
+struct way {
+    const char *what;
+    bool fits;
+    uint64_t size, free_bytes, drive_least; /* drive_least: bytes of the smallest drive for it */
+    char note[200];
+};
+enum { WAYS = 4 };
+
+struct sizing_job {
+    struct ws_image image;
+    struct ws_packages packages;
+    struct ws_wishes wishes;
+    struct ws_sizing sizing;
+    struct ws_drive_facts facts;
+    bool have_drive;
+    struct way way[WAYS];
+    size_t ways;
+    uint64_t waste[5];
+};
+
+static const uint32_t clusters[5] = {4096, 8192, 16384, 32768, 65536};
+static const uint64_t mib = 1 << 20;
+
+/* Drives as they are sold: a little less than their round number is usual, so 98 % of it is counted on. */
+static uint64_t sold_for(uint64_t bytes) {
+    for (uint64_t gb = 4; gb < 1 << 14; gb *= 2)
+        if (bytes <= gb * 980000000ull) return gb;
+    return 0;
+}
+
+static enum ws_status parse_part(const char *text, const char *what, double most, double *out, struct ws_error *error) {
+    char *end;
+    double value = strtod(text, &end);
+    bool percent = *end == '%';
+    if (percent) end++;
+    if (end == text || *end || !(value >= 0) || value > (percent ? 100 : most))
+        return ws_fail(error, WS_E_USAGE, "\"%s\" is not a possible value for %s", text, what);
+    *out = percent ? value / 100 : value;
+    return WS_OK;
+}
+
+/* The room on this drive behind the image, worked out as a plan would. */
+static enum ws_status room_on_drive(struct cli *cli, struct sizing_job *j, const struct ws_source *source,
+                                    uint64_t *most, uint64_t *most_free) {
+    struct ws_plan plan = {.kind = WS_PLAN_LIVE, .drive_size = j->facts.size, .drive_sector = j->facts.logical_sector};
+    struct ws_build *build = NULL;
+    WS_TRY(ws_build_prepare(&plan, source, &build, &cli->error));
+    *most = plan.persistence_size;
+    *most_free = plan.persistence_free;
+    ws_build_close(build);
+    ws_plan_free(&plan);
+    return WS_OK;
+}
+
+static enum ws_status work_out(struct cli *cli, struct sizing_job *j, const struct ws_source *source) {
+    const struct ws_live_family *family = j->image.family;
+    uint64_t wanted = j->sizing.free_wanted;
+    uint64_t before = (source->size + mib - 1) / mib * mib + mib; /* the image, and an edit that may move behind it */
+    uint64_t most = WS_EXT4_MOST, most_free = 0;
+    char a[48], b[48];
+    if (j->have_drive) WS_TRY(room_on_drive(cli, j, source, &most, &most_free));
+    struct way *w = &j->way[j->ways++];
+    w->what = "partition";
+    WS_TRY(ws_ext4_fit(family, wanted, mib, WS_EXT4_MOST, &w->size, &w->free_bytes, &cli->error));
+    w->drive_least = before + w->size + mib;
+    w->fits = w->size <= most;
+    if (!w->fits)
+        (void)snprintf(w->note, sizeof w->note, "this drive has room for %s of it", ws_size_both(most, a, sizeof a));
+    if (j->have_drive) {
+        w = &j->way[j->ways++];
+        w->what = "whole rest";
+        w->size = most;
+        w->free_bytes = most_free;
+        w->drive_least = j->facts.size;
+        w->fits = most_free >= wanted;
+        (void)snprintf(w->note, sizeof w->note, w->fits ? "%s more than wanted" : "%s less than wanted",
+                       ws_size_counted(w->fits ? most_free - wanted : wanted - most_free, a, sizeof a));
+        w = &j->way[j->ways++];
+        *w = j->way[0];
+        w->what = "with data";
+        w->fits = j->way[0].fits && most - j->way[0].size >= 64 * mib;
+        if (w->fits)
+            (void)snprintf(w->note, sizeof w->note, "leaves %s for a data partition",
+                           ws_size_both(most - j->way[0].size, a, sizeof a));
+        else (void)snprintf(w->note, sizeof w->note, "leaves no room for a data partition");
+    }
+    w = &j->way[j->ways++];
+    w->what = "overlay file";
+    uint64_t file_most = WS_FAT_FILE_MOST / 4096 * 4096, file_size = 0, file_free = 0;
+    WS_TRY(ws_ext4_most_free(family, file_most, 4096, &file_size, &file_free, &cli->error));
+    enum ws_status status = ws_ext4_fit(family, wanted, 4096, file_most, &w->size, &w->free_bytes, &cli->error);
+    w->fits = status == WS_OK;
+    if (w->fits) {
+        w->drive_least = before + w->size + 64 * mib;
+        (void)snprintf(w->note, sizeof w->note,
+                       "on FAT32, file by file; this version sizes it but does not lay it down");
+    } else {
+        w->size = file_size;
+        w->free_bytes = file_free;
+        w->drive_least = before + file_size + 64 * mib;
+        (void)snprintf(w->note, sizeof w->note,
+                       "FAT32 ends a file at 4 GiB - 1, with %s free: take a partition, exFAT, or keep less",
+                       ws_size_both(file_free, b, sizeof b));
+    }
+    return WS_OK;
+}
+
+static void show(const struct cli *cli, const struct sizing_job *j) {
+    char a[48], b[48];
+    const struct ws_iso_facts *iso = j->image.iso ? ws_iso_facts(j->image.iso) : NULL;
+    show_line(cli, INK_BOLD, "%s%s%s", iso && iso->volume_id[0] ? iso->volume_id : "image", j->have_drive ? " on " : "",
+              j->have_drive ? j->facts.short_name : "");
+    if (j->packages.known)
+        show_field(cli, "Installed", "%u packages, %s (%s in the image)", j->packages.count,
+                   ws_size_both(j->packages.installed_bytes, a, sizeof a), j->packages.source);
+    else
+        show_field(cli, "Installed", "about %s: the image has no package database that is known here",
+                   ws_size_both(j->sizing.installed, a, sizeof a));
+    printf("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < j->sizing.items; i++)
+        printf("  %-20s %12s  %s%s%s\n", j->sizing.item[i].what, ws_size_counted(j->sizing.item[i].bytes, a, sizeof a),
+               ink(cli, INK_DIM), j->sizing.item[i].why, ink(cli, INK_PLAIN));
+    printf("  %s%-20s %12s%s  must be free on the fresh volume\n", ink(cli, INK_BOLD), "together",
+           ws_size_counted(j->sizing.free_wanted, a, sizeof a), ink(cli, INK_PLAIN));
+    printf("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free", "drive", "",
+           ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < j->ways; i++) {
+        const struct way *w = &j->way[i];
+        char drive[24] = "-";
+        if (sold_for(w->drive_least))
+            (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)sold_for(w->drive_least));
+        printf("  %-14s %s%-5s%s %-23s %-12s %-9s %s\n", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
+               w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
+               ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
+    }
+    printf("\n  %sLaid down file by file, half-filled clusters would cost%s", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < 5; i++)
+        printf("%s %s at %u KiB", i ? "," : "", ws_size_counted(j->waste[i], a, sizeof a), clusters[i] / 1024);
+    printf(".\n");
+}
+
+static json_t *job_json(const struct sizing_job *j, const char *path) {
+    json_t *items = json_array();
+    json_t *ways = json_array();
+    json_t *waste = json_array();
+    for (size_t i = 0; i < j->sizing.items; i++)
+        json_array_append_new(items, json_pack("{s:s, s:I, s:s}", "what", j->sizing.item[i].what, "bytes",
+                                               (json_int_t)j->sizing.item[i].bytes, "why", j->sizing.item[i].why));
+    for (size_t i = 0; i < j->ways; i++)
+        json_array_append_new(ways, json_pack("{s:s, s:b, s:I, s:I, s:I, s:s}", "way", j->way[i].what, "fits",
+                                              j->way[i].fits, "size_bytes", (json_int_t)j->way[i].size, "free_bytes",
+                                              (json_int_t)j->way[i].free_bytes, "least_drive_bytes",
+                                              (json_int_t)j->way[i].drive_least, "note", j->way[i].note));
+    for (size_t i = 0; i < 5; i++)
+        json_array_append_new(
+            waste, json_pack("{s:i, s:I}", "cluster_bytes", (int)clusters[i], "wasted_bytes", (json_int_t)j->waste[i]));
+    return json_pack("{s:s, s:s, s:o, s:I, s:b, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-size", "image", path,
+                     "drive", j->have_drive ? json_string(j->facts.short_name) : json_null(), "installed_bytes",
+                     (json_int_t)j->sizing.installed, "installed_counted", j->sizing.counted, "packages",
+                     (json_int_t)j->packages.count, "items", items, "free_wanted_bytes",
+                     (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
+}
+
+int run_size(struct cli *cli, int argc, const char **argv) {
+    char *image_path = NULL, *drive_word = NULL, *documents = NULL, *programs = NULL, *logs = NULL, *months = NULL,
+         *churn = NULL, *spare = NULL;
+    const struct poptOption options[] = {
+        {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image", "FILE"},
+        {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive it is for; without it, the smallest drive is told",
+         "DRIVE"},
+        {"documents", 0, POPT_ARG_STRING, &documents, 0, "files people keep (1G)", "SIZE"},
+        {"programs", 0, POPT_ARG_STRING, &programs, 0, "programs installed later (512M)", "SIZE"},
+        {"logs", 0, POPT_ARG_STRING, &logs, 0, "logs (128M)", "SIZE"},
+        {"updates", 'u', POPT_ARG_STRING, &months, 0, "months of system updates (6)", "MONTHS"},
+        {"churn", 0, POPT_ARG_STRING, &churn, 0, "part of the system that a month of updates replaces (4%)", "PART"},
+        {"spare", 0, POPT_ARG_STRING, &spare, 0, "part that stays free (20%)", "PART"},
+        POPT_TABLEEND};
+    struct ws_source *source = NULL;
+    struct ws_packed_facts packed;
+    struct sizing_job *j = calloc(1, sizeof *j);
+    enum ws_status status = WS_OK;
+    int code = cli_options(cli, cli_command("size"), argc, argv, options, NULL, 0, 0);
+    if (code) {
+        free(j);
+        return code - 1;
+    }
+    if (!j) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory"));
+    if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
+    ws_wishes_usual(&j->wishes);
+    if (documents) WS_GO(ws_size_parse(documents, &j->wishes.documents, &cli->error));
+    if (programs) WS_GO(ws_size_parse(programs, &j->wishes.programs, &cli->error));
+    if (logs) WS_GO(ws_size_parse(logs, &j->wishes.logs, &cli->error));
+    if (months) WS_GO(parse_part(months, "--updates", 120, &j->wishes.months, &cli->error));
+    if (churn) WS_GO(parse_part(churn, "--churn", 1, &j->wishes.churn, &cli->error));
+    if (spare) WS_GO(parse_part(spare, "--spare", 0.9, &j->wishes.spare, &cli->error));
+    WS_GO(ws_linux_open_image(image_path, &source, &packed, &cli->error));
+    WS_GO(ws_image_inspect(source, &j->image, &cli->error));
+    if (!j->image.iso || !j->image.family) {
+        ws_fail(&cli->error, WS_E_UNSUPPORTED, "this is no live image of a family known here: nothing in it remembers");
+        WS_GO(ws_fail_next(&cli->error, "`satchel image` tells what it is"));
+    }
+    WS_GO(ws_packages_of_image(&j->image, &j->packages, &cli->error));
+    WS_GO(ws_sizing_work_out(&j->wishes, &j->image, &j->packages, &j->sizing, &cli->error));
+    if (drive_word) {
+        WS_GO(cli_open_port(cli));
+        WS_GO(cli_find_drive(cli, drive_word, &j->facts));
+        j->have_drive = true;
+    }
+    WS_GO(work_out(cli, j, source));
+    for (size_t i = 0; i < 5; i++) j->waste[i] = ws_fat_waste(ws_iso_tree(j->image.iso), clusters[i]);
+    if (cli->json) {
+        code = cli_print_json(job_json(j, image_path), EXIT_DONE);
+    } else {
+        show(cli, j);
+        show_result(
+            cli, true, "%s of persistence keep that. Next: satchel plan --image %s --drive DRIVE --persistence %lluM",
+            ws_size_counted(j->way[0].size, (char[24]){0}, 24), image_path, (unsigned long long)(j->way[0].size / mib));
+        code = EXIT_DONE;
+    }
+done:
+    if (status != WS_OK) {
+        ws_fail_where(&cli->error, "%s", image_path ? image_path : "");
+        code = cli_fail(cli);
+    }
+    if (j) ws_image_free(&j->image);
+    ws_source_close(source);
+    free(j);
+    return code;
+}
