@@ -102,6 +102,22 @@ struct map_part {
     enum ink colour;
 };
 void show_map(const struct cli *cli, uint64_t size, const struct map_part *part, size_t count);
+/** What stands on a drive as parts of a map, with what is free between them; `part` has room for twice `most`. The
+ *  texts live in `labels`. @return number of parts */
+size_t cli_contents_map(const struct ws_contents *contents, uint64_t size, struct map_part *part, char (*labels)[64],
+                        size_t most);
+
+/* picture.c */
+struct picture {
+    const char *title;
+    uint64_t size;                 /**< bytes of the drive */
+    const struct map_part *before; /**< may be empty */
+    size_t before_count;
+    const struct map_part *after;
+    size_t after_count;
+};
+/** Draw into a file, PNG or SVG by its name. */
+enum ws_status cli_draw_maps(const char *path, const struct picture *picture, struct ws_error *error);
 
 /** Progress, for ws_progress_call. */
 struct meter {

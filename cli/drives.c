@@ -101,6 +101,23 @@ static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
     }
 }
 
+size_t cli_contents_map(const struct ws_contents *c, uint64_t size, struct map_part *part, char (*labels)[64],
+                        size_t most) {
+    static const enum ink colours[] = {INK_TEAL, INK_BLUE, INK_GOOD, INK_WARN};
+    size_t n = 0;
+    uint64_t at = 0;
+    for (size_t i = 0; i < c->parts && i < most; i++) {
+        const struct ws_content *p = &c->part[i];
+        if (p->at < at) continue; /* nested in the one before */
+        if (p->at > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, p->at - at, INK_DIM};
+        (void)snprintf(labels[i], sizeof labels[i], "%.40s%s", p->label, p->clean ? "" : " (not clean)");
+        part[n++] = (struct map_part){p->system, labels[i], p->number, p->at, p->length, colours[i % 4]};
+        at = p->at + p->length;
+    }
+    if (size > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, size - at, INK_DIM};
+    return n;
+}
+
 static void show_one(struct cli *cli, const struct ws_drive_facts *f, const struct ws_error *refusal,
                      const struct ws_contents *c, const struct ws_error *unread) {
     char text[64];
@@ -125,19 +142,8 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     show_field(cli, "Table", "%s", show_table(c->table));
     show_volumes(cli, c);
     struct map_part part[WS_CONTENTS_MOST * 2];
-    char label[WS_CONTENTS_MOST][64];
-    static const enum ink colours[] = {INK_TEAL, INK_BLUE, INK_GOOD, INK_WARN};
-    size_t n = 0;
-    uint64_t at = 0;
-    for (size_t i = 0; i < c->parts && n + 2 < 64; i++) {
-        const struct ws_content *p = &c->part[i];
-        if (p->at < at) continue; /* nested in the one before */
-        if (p->at > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, p->at - at, INK_DIM};
-        (void)snprintf(label[i], sizeof label[i], "%.40s%s", p->label, p->clean ? "" : " (not clean)");
-        part[n++] = (struct map_part){p->system, label[i], p->number, p->at, p->length, colours[i % 4]};
-        at = p->at + p->length;
-    }
-    if (f->size > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, f->size - at, INK_DIM};
+    char labels[WS_CONTENTS_MOST][64];
+    size_t n = cli_contents_map(c, f->size, part, labels, WS_CONTENTS_MOST);
     show_map(cli, f->size, part, n);
 }
 

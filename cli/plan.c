@@ -1,4 +1,4 @@
-/* plan.c — satchel plan: the whole drive decided, drawn and saved. */
+/* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
 #include "cli/cli.h"
 
 #include "port/linux/linux.h"
@@ -7,111 +7,313 @@
 #include <stdlib.h>
 #include <string.h>
 
-static void show_plan(const struct cli *cli, const struct ws_plan *p) {
-    static const enum ink colours[] = {INK_TEAL, INK_DIM, INK_BLUE, INK_DIM};
-    struct map_part part[WS_PLAN_PARTS_MOST];
-    char size[48];
-    char free_size[48];
+enum { MAP_PARTS = 64 };
+
+/* Everything a plan is shown with beside itself. */
+struct planning {
+    struct ws_plan plan;
+    struct ws_drive_facts facts;
+    struct ws_trial trial;
+    bool have_trial, have_before, have_pc;
+    struct ws_contents before;
+    struct ws_pc_facts pc;
+    struct ws_estimate times;
+};
+
+static enum ink part_ink(const char *what) {
+    return strcmp(what, "persistence") == 0                                ? INK_GOOD
+           : strcmp(what, "data") == 0                                     ? INK_WARN
+           : strcmp(what, "live image") == 0 || strcmp(what, "image") == 0 ? INK_BLUE
+                                                                           : INK_TEAL;
+}
+
+static size_t after_map(const struct ws_plan *p, struct map_part *part) {
     for (size_t i = 0; i < p->parts; i++)
-        part[i] = (struct map_part){
-            p->part[i].what,   p->part[i].label,
-            p->part[i].number, p->part[i].at,
-            p->part[i].length, strcmp(p->part[i].what, "persistence") == 0 ? INK_BLUE : colours[i % 4]};
+        part[i] = (struct map_part){p->part[i].what, p->part[i].label,  p->part[i].number,
+                                    p->part[i].at,   p->part[i].length, part_ink(p->part[i].what)};
+    return p->parts;
+}
+
+static const char *outlook_name(const struct ws_outlook *o) {
+    return o->firmware == WS_FIRMWARE_BIOS ? "BIOS" : o->secure_boot ? "Secure Boot" : "UEFI";
+}
+
+static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
+    char size[48], room[48];
+    if (p->kind == WS_PLAN_LIVE)
+        show_field(cli, "Persistence", "%s on partition %u, %s of it free at first",
+                   ws_size_both(p->persistence_size, size, sizeof size), p->persistence_number,
+                   ws_size_both(p->persistence_free, room, sizeof room));
+    if (p->data_size)
+        show_field(cli, "Data", "%s on partition %u, FAT32%s%s%s, %s of it free at first",
+                   ws_size_both(p->data_size, size, sizeof size), p->data_number, p->data_label[0] ? " \"" : "",
+                   p->data_label, p->data_label[0] ? "\"" : "", ws_size_both(p->data_free, room, sizeof room));
+    if (p->swap_size)
+        show_field(cli, "Swap", "%s on partition %u", ws_size_both(p->swap_size, size, sizeof size), p->swap_number);
+}
+
+static void show_times(const struct cli *cli, const struct ws_estimate *e, bool live) {
+    char a[32], b[32];
+    show_field(cli, "Building takes", "%s to %s, %s; %s", ws_duration(e->build_low_s, a, sizeof a),
+               ws_duration(e->build_high_s, b, sizeof b), e->measured ? "by its trial" : "as such drives go",
+               e->build_by);
+    if (live)
+        show_field(cli, "First start", "%s to %s; what counts is %s", ws_duration(e->start_low_s, a, sizeof a),
+                   ws_duration(e->start_high_s, b, sizeof b), e->start_by);
+}
+
+static void show_plan(const struct cli *cli, const struct planning *g) {
+    const struct ws_plan *p = &g->plan;
+    char size[48];
+    struct map_part part[MAP_PARTS * 2];
+    char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
     show_field(cli, "Kind", "%s", p->kind == WS_PLAN_LIVE ? "live system that remembers" : "replica, byte for byte");
     show_field(cli, "Image", "%s", p->image_path);
     show_field(cli, "SHA-256", "%s", p->image_sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", p->drive_model, p->drive_serial[0] ? p->drive_serial : "unknown",
                ws_size_both(p->drive_size, size, sizeof size));
-    if (p->kind == WS_PLAN_LIVE) {
-        show_field(cli, "Live family", "%s", p->family->title);
-        show_field(cli, "Persistence", "%s on partition %u, %s of it free at first",
-                   ws_size_both(p->persistence_size, size, sizeof size), p->persistence_number,
-                   ws_size_both(p->persistence_free, free_size, sizeof free_size));
-        show_field(cli, "Table", "%s", show_table(p->table));
-    }
+    if (p->kind == WS_PLAN_LIVE) show_field(cli, "Live family", "%s", p->family->title);
+    show_sizes(cli, p);
+    for (size_t i = 0; i < p->choices; i++)
+        show_field(cli, i ? "" : "Chosen", "%s: %s %s- %s%s", p->choice[i].what, p->choice[i].choice, ink(cli, INK_DIM),
+                   p->choice[i].why, ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < WS_OUTLOOKS; i++)
+        show_field(cli, i ? "" : "Will start on", "%s%-11s %s%s %s- %s%s",
+                   ink(cli, p->outlook[i].starts ? INK_GOOD : INK_BAD), outlook_name(&p->outlook[i]),
+                   p->outlook[i].starts ? "yes" : "no", ink(cli, INK_PLAIN), ink(cli, INK_DIM), p->outlook[i].why,
+                   ink(cli, INK_PLAIN));
     for (size_t i = 0; i < p->edits; i++)
         show_field(cli, i ? "" : "Changes", "%s: %s%s", p->edit[i].path, p->edit[i].what,
                    p->edit[i].behind ? " (moved behind the image)" : "");
     show_field(cli, "To write", "%s", ws_size_both(p->bytes_written, size, sizeof size));
+    show_times(cli, &g->times, p->kind == WS_PLAN_LIVE);
     show_findings(cli, &p->findings);
-    show_map(cli, p->drive_size, part, p->parts);
+    if (g->have_before) {
+        printf("\n  %sBefore: %s%s\n", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
+        if (!g->before.blank && !g->before.unfinished)
+            show_map(cli, p->drive_size, part, cli_contents_map(&g->before, p->drive_size, part, labels, MAP_PARTS));
+    }
+    printf("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
+    show_map(cli, p->drive_size, part, after_map(p, part));
+}
+
+static enum ws_status draw(struct cli *cli, const struct planning *g, const char *path) {
+    struct map_part before[MAP_PARTS * 2], after[MAP_PARTS];
+    char labels[MAP_PARTS][64];
+    char title[160];
+    (void)snprintf(title, sizeof title, "%s on %s", g->plan.image_title, g->plan.drive_name);
+    size_t b = g->have_before ? cli_contents_map(&g->before, g->plan.drive_size, before, labels, MAP_PARTS) : 0;
+    struct picture picture = {title, g->plan.drive_size, before, b, after, after_map(&g->plan, after)};
+    return cli_draw_maps(path, &picture, &cli->error);
+}
+
+/* A PC by its name on the bench, by its kind of firmware, or this one. */
+static enum ws_status find_pc(struct cli *cli, const char *word, struct ws_pc_facts *pc) {
+    static const struct {
+        const char *word;
+        enum ws_firmware firmware;
+        bool secure;
+    } kinds[] = {
+        {"bios", WS_FIRMWARE_BIOS, false}, {"uefi", WS_FIRMWARE_UEFI, false}, {"secure", WS_FIRMWARE_UEFI, true}};
+    memset(pc, 0, sizeof *pc);
+    (void)snprintf(pc->name, sizeof pc->name, "%.60s", word);
+    const struct ws_sim_pc *on_bench = cli->bench ? ws_bench_pc(cli->bench, word) : NULL;
+    if (on_bench) {
+        pc->firmware = on_bench->firmware;
+        pc->secure_boot = on_bench->secure_boot;
+        return WS_OK;
+    }
+    if (strcmp(word, "here") == 0) {
+        ws_linux_this_pc(pc);
+        return WS_OK;
+    }
+    for (size_t i = 0; i < 3; i++)
+        if (strcmp(word, kinds[i].word) == 0) {
+            pc->firmware = kinds[i].firmware;
+            pc->secure_boot = kinds[i].secure;
+            return WS_OK;
+        }
+    ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no PC that is known here", word);
+    return ws_fail_next(&cli->error, "say bios, uefi, secure (UEFI with Secure Boot on), here, or a PC of the bench");
+}
+
+static enum ws_status load_trial(struct cli *cli, const char *path, struct planning *g) {
+    struct ws_text text = {0};
+    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    if (status == WS_OK) status = ws_trial_from_json(text.data ? text.data : "", text.length, &g->trial, &cli->error);
+    ws_text_free(&text);
+    if (status != WS_OK) {
+        ws_fail_where(&cli->error, "%s", path);
+        return status;
+    }
+    if (strcmp(g->trial.drive_name, g->facts.short_name) != 0 || strcmp(g->trial.drive_serial, g->facts.serial) != 0 ||
+        g->trial.drive_size != g->facts.size) {
+        ws_fail(&cli->error, WS_E_USAGE, "this trial is of another drive: %s", g->trial.drive_name);
+        return ws_fail_where(&cli->error, "%s", path);
+    }
+    ws_trial_judge(&g->trial);
+    g->have_trial = true;
+    return WS_OK;
+}
+
+/* What is on the drive now, for the map before; a drive that cannot be read is planned for all the same. */
+static void look_before(struct cli *cli, struct planning *g) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    struct ws_error ignored;
+    g->have_before = cli->port->ops->open(cli->port, g->facts.id, WS_OPEN_READ, &drive, &ignored) == WS_OK &&
+                     ws_source_drive(drive, &source, &ignored) == WS_OK &&
+                     ws_contents_look(source, g->facts.logical_sector, false, &g->before, &ignored) == WS_OK;
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+}
+
+struct wishes { /* the options */
+    char *image, *drive, *kind, *persistence, *data, *label, *swap, *pc, *trial, *save, *picture, *make;
+    char said[160]; /* what became of the label */
+};
+
+static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_plan *p) {
+    if (w->persistence && strcmp(w->persistence, "rest") != 0) {
+        WS_TRY(ws_size_parse(w->persistence, &p->persistence_asked, &cli->error));
+        if (p->persistence_asked < WS_EXT4_LEAST)
+            return ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s",
+                           w->persistence);
+    }
+    if (w->data && strcmp(w->data, "rest") == 0) p->data_asked = WS_PLAN_REST;
+    else if (w->data) WS_TRY(ws_size_parse(w->data, &p->data_asked, &cli->error));
+    if (w->swap) WS_TRY(ws_size_parse(w->swap, &p->swap_asked, &cli->error));
+    if (!w->label) return WS_OK;
+    return ws_label_normalise("fat32", w->label, p->data_label, sizeof p->data_label, w->said, sizeof w->said,
+                              &cli->error);
+}
+
+static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struct ws_source *source, struct ws_plan *p,
+                                  char *why, size_t room) {
+    struct ws_image image;
+    if (w->kind && strcmp(w->kind, "live") != 0 && strcmp(w->kind, "replica") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a kind of drive: live and replica are", w->kind);
+    if (w->kind) {
+        p->kind = strcmp(w->kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
+    } else {
+        WS_TRY(ws_image_inspect(source, &image, &cli->error));
+        p->kind = ws_plan_choose_kind(&image, why, room);
+        ws_image_free(&image);
+    }
+    if (p->kind == WS_PLAN_REPLICA && (w->persistence || w->data || w->swap)) {
+        ws_fail(&cli->error, WS_E_USAGE, "a replica has no persistence and no other partitions; leave them out");
+        if (why[0]) ws_fail_next(&cli->error, "it would be a replica because %s", why);
+        return WS_E_USAGE;
+    }
+    return read_sizes(cli, w, p);
+}
+
+static void take_drive(struct ws_plan *p, const struct ws_drive_facts *f) {
+    (void)snprintf(p->drive_name, sizeof p->drive_name, "%s", f->short_name);
+    (void)snprintf(p->drive_model, sizeof p->drive_model, "%s", f->model);
+    (void)snprintf(p->drive_serial, sizeof p->drive_serial, "%s", f->serial);
+    (void)snprintf(p->drive_seen_at, sizeof p->drive_seen_at, "%s", f->id);
+    p->drive_size = f->size;
+    p->drive_sector = f->logical_sector;
+    p->drive_erase = f->erase_unit;
+}
+
+/* The last lines: may the drive be used, will it start where it is wanted, what comes next. @return exit code */
+static int conclude(struct cli *cli, const struct planning *g, const char *save) {
+    struct ws_target_rules rules = {false};
+    struct ws_error refusal = {0};
+    if (ws_drive_may_write(&g->facts, &rules, &refusal) != WS_OK)
+        printf("\n  %sThis drive would be refused:%s %s. %s.\n", ink(cli, INK_WARN), ink(cli, INK_PLAIN), refusal.what,
+               refusal.next);
+    const struct ws_outlook *o = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
+    if (o)
+        printf("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,
+               outlook_name(o), o->starts ? "" : "not ", ink(cli, INK_PLAIN), o->why);
+    if (o && !o->starts)
+        show_result(cli, false, "It will not start on %s. %s", g->pc.name,
+                    save ? "The plan is kept all the same; nothing was written." : "Nothing was written.");
+    else if (save)
+        show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s", save, save);
+    else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
+    return o && !o->starts ? EXIT_NEGATIVE : EXIT_DONE;
 }
 
 int run_plan(struct cli *cli, int argc, const char **argv) {
-    char *image_path = NULL, *drive_word = NULL, *kind = NULL, *persistence = NULL, *save = NULL;
+    struct wishes w = {0};
     const struct poptOption options[] = {
-        {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the image to lay down", "FILE"},
-        {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive to plan for: its name or path", "DRIVE"},
-        {"kind", 'k', POPT_ARG_STRING, &kind, 0, "live (remembers; the default) or replica", "KIND"},
-        {"persistence", 'p', POPT_ARG_STRING, &persistence, 0, "room for what is remembered, or \"rest\" (the default)",
-         "SIZE"},
-        {"save", 's', POPT_ARG_STRING, &save, 0, "keep the plan document here", "PLAN"},
+        {"image", 'i', POPT_ARG_STRING, &w.image, 0, "the image to lay down", "FILE"},
+        {"drive", 'd', POPT_ARG_STRING, &w.drive, 0, "the drive to plan for: its name or path", "DRIVE"},
+        {"kind", 'k', POPT_ARG_STRING, &w.kind, 0, "live (remembers) or replica; what suits the image if left out",
+         "KIND"},
+        {"persistence", 'p', POPT_ARG_STRING, &w.persistence, 0,
+         "room for what is remembered, or \"rest\" (the default); `satchel size` helps", "SIZE"},
+        {"data", 0, POPT_ARG_STRING, &w.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
+        {"data-label", 0, POPT_ARG_STRING, &w.label, 0, "its label", "TEXT"},
+        {"swap", 0, POPT_ARG_STRING, &w.swap, 0, "a swap partition too", "SIZE"},
+        {"for", 'f', POPT_ARG_STRING, &w.pc, 0,
+         "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
+        {"trial", 't', POPT_ARG_STRING, &w.trial, 0, "the drive's own trial, for better estimates", "FILE"},
+        {"picture", 0, POPT_ARG_STRING, &w.picture, 0, "draw the drive before and after into this file (.png or .svg)",
+         "FILE"},
+        {"make", 0, POPT_ARG_STRING, &w.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+        {"save", 's', POPT_ARG_STRING, &w.save, 0, "keep the plan document here", "PLAN"},
         POPT_TABLEEND};
-    struct ws_plan plan = {0};
-    struct ws_drive_facts facts;
     struct ws_source *source = NULL;
     struct ws_packed_facts packed;
     struct ws_build *build = NULL;
     struct ws_text text = {0};
+    struct planning *g = calloc(1, sizeof *g);
+    char why[200] = "";
     enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
-    if (code) return code - 1;
-    if (!image_path || !drive_word) {
-        status = ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE and --drive DRIVE");
-        goto done;
+    if (code) {
+        free(g);
+        return code - 1;
     }
-    if (kind && strcmp(kind, "live") != 0 && strcmp(kind, "replica") != 0)
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a kind of drive: live and replica are", kind));
-    plan.kind = kind && strcmp(kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
-    if (persistence && strcmp(persistence, "rest") != 0) {
-        if (plan.kind == WS_PLAN_REPLICA)
-            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a replica has no persistence; leave --persistence out"));
-        WS_GO(ws_size_parse(persistence, &plan.persistence_asked, &cli->error));
-        if (plan.persistence_asked < WS_EXT4_LEAST)
-            WS_GO(
-                ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s", persistence));
-    }
+    if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
+    if (!w.image || !w.drive) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE and --drive DRIVE"));
     WS_GO(cli_open_port(cli));
-    WS_GO(cli_find_drive(cli, drive_word, &facts));
-    WS_GO(ws_linux_open_image(image_path, &source, &packed, &cli->error));
-    char *real = realpath(image_path, NULL);
-    (void)snprintf(plan.image_path, sizeof plan.image_path, "%s", real ? real : image_path);
+    if (w.pc) WS_GO(find_pc(cli, w.pc, &g->pc));
+    g->have_pc = w.pc != NULL;
+    WS_GO(ws_linux_open_image(w.image, &source, &packed, &cli->error));
+    WS_GO(read_wishes(cli, &w, source, &g->plan, why, sizeof why));
+    WS_GO(cli_find_or_make(cli, w.drive, w.make, &g->facts));
+    if (w.trial) WS_GO(load_trial(cli, w.trial, g));
+    char *real = realpath(w.image, NULL);
+    (void)snprintf(g->plan.image_path, sizeof g->plan.image_path, "%s", real ? real : w.image);
     free(real);
-    (void)snprintf(plan.drive_name, sizeof plan.drive_name, "%s", facts.short_name);
-    (void)snprintf(plan.drive_model, sizeof plan.drive_model, "%s", facts.model);
-    (void)snprintf(plan.drive_serial, sizeof plan.drive_serial, "%s", facts.serial);
-    (void)snprintf(plan.drive_seen_at, sizeof plan.drive_seen_at, "%s", facts.id);
-    plan.drive_size = facts.size;
-    plan.drive_sector = facts.logical_sector;
-    plan.made_at = cli->port->ops->wall_clock(cli->port);
-    WS_GO(cli->port->ops->random(cli->port, plan.id.byte, 16, &cli->error));
-    ws_guid_from_random(&plan.id);
-    WS_GO(ws_source_hash(source, WS_HASH_SHA256, plan.image_sha256, &cli->error));
-    WS_GO(ws_build_prepare(&plan, source, &build, &cli->error));
-    WS_GO(ws_plan_to_json(&plan, &text, &cli->error));
-    if (save) WS_GO(cli_write_file(save, text.data, text.length, &cli->error));
+    take_drive(&g->plan, &g->facts);
+    g->plan.made_at = cli->port->ops->wall_clock(cli->port);
+    WS_GO(cli->port->ops->random(cli->port, g->plan.id.byte, 16, &cli->error));
+    ws_guid_from_random(&g->plan.id);
+    WS_GO(ws_source_hash(source, WS_HASH_SHA256, g->plan.image_sha256, &cli->error));
+    WS_GO(ws_build_prepare(&g->plan, source, &build, &cli->error));
+    if (w.said[0]) ws_plan_chose(&g->plan, "data label", g->plan.data_label, "%s", w.said);
+    if (why[0]) ws_plan_chose(&g->plan, "kind", ws_plan_kind_name(g->plan.kind), "%s", why);
+    ws_drive_warnings(&g->facts, g->have_trial ? &g->trial : NULL, g->plan.persistence_size, &g->plan.findings);
+    ws_estimate_times(&g->facts, g->have_trial ? &g->trial : NULL, g->plan.bytes_written, g->plan.image_size,
+                      &g->times);
+    look_before(cli, g);
+    WS_GO(ws_plan_to_json(&g->plan, &text, &cli->error));
+    if (w.save) WS_GO(cli_write_file(w.save, text.data, text.length, &cli->error));
+    if (w.picture) WS_GO(draw(cli, g, w.picture));
     if (cli->json) {
         fputs(text.data, stdout);
+        code = g->have_pc && !ws_plan_outlook(&g->plan, &g->pc)->starts ? EXIT_NEGATIVE : EXIT_DONE;
     } else {
-        struct ws_target_rules rules = {false};
-        struct ws_error refusal = {0};
-        show_plan(cli, &plan);
-        if (ws_drive_may_write(&facts, &rules, &refusal) != WS_OK)
-            printf("\n  %sThis drive would be refused:%s %s. %s.\n", ink(cli, INK_WARN), ink(cli, INK_PLAIN),
-                   refusal.what, refusal.next);
-        if (save)
-            show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s", save, save);
-        else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
+        show_plan(cli, g);
+        code = conclude(cli, g, w.save);
     }
 done:
     if (status != WS_OK) {
-        ws_fail_where(&cli->error, "%s", image_path ? image_path : "");
+        ws_fail_where(&cli->error, "%s", w.image ? w.image : "");
         code = cli_fail(cli);
     }
     ws_text_free(&text);
     ws_build_close(build);
     ws_source_close(source);
-    ws_plan_free(&plan);
+    if (g) ws_plan_free(&g->plan);
+    free(g);
     return code;
 }

@@ -117,6 +117,7 @@ zip -q two.zip curlew.iso noise.iso
 expect 0 "unpack it" "$satchel" image two.zip
 expect 0 "folder of files" "$satchel" image published
 
+printf '{"format": "wild-satchel-trial", "version": 1, "drive": "other", "serial": "", "size_bytes": 5000000, "holds_bytes": 5000000, "sound": true, "read_bytes_s": 1e6, "write_bytes_s": 1e6, "small_writes_s": 10}' > another.trial
 # Plans
 gorse=$(name_of "Gorse 32")
 expect 2 "--image" "$satchel" plan --bench b
@@ -126,7 +127,33 @@ expect 2 "at least 16 MiB" "$satchel" plan --bench b --image curlew.iso --drive 
 expect 2 "replica has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G
 expect 4 "needed" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 40G
 head -c 2000000 /dev/zero > blank.img
-expect 4 "not a live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32"
+expect 4 "not a live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --kind live
+expect 0 "replica - it is no live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32"
+expect 1 "will not start on bios" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --for bios
+expect 2 "no PC that is known" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for teapot
+for pc in hut launch office bios uefi secure here; do expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for $pc; done
+expect 2 "all that is left" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --data rest
+expect 4 "all four entries" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 1G --swap 1G
+expect 0 "data label: TIDE_DATA - letters raised" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --data-label tide/data
+json 'd["result"]["parts"][-1]["at_bytes"] + d["result"]["parts"][-1]["size_bytes"] == d["drive"]["size_bytes"]' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --json
+expect 2 "of another drive" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --trial another.trial
+expect 2 ".png or .svg" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --picture map.gif
+expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --picture map.png
+expect 0 "PNG image data, 1200" file map.png
+expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --picture map.svg
+expect 0 "viewBox" cat map.svg
+
+# Sizes
+expect 2 "--image" "$satchel" size
+expect 0 "of persistence keep that" "$satchel" size --image curlew.iso
+expect 0 "5 packages" "$satchel" size --image curlew.iso
+expect 0 "less than wanted" "$satchel" size --image curlew.iso --drive "Teasel 8" --bench b --documents 20G
+expect 0 "4 GiB - 1" "$satchel" size --image curlew.iso --documents 20G
+expect 2 "not a possible value" "$satchel" size --image curlew.iso --churn 200%
+expect 2 "not a size" "$satchel" size --image curlew.iso --documents plenty
+expect 4 "no live image" "$satchel" size --image noise.iso
+json 'd["ways"][0]["free_bytes"] >= d["free_wanted_bytes"] and d["installed_counted"] and sum(i["bytes"] for i in d["items"]) <= d["free_wanted_bytes"]' "$satchel" size --image curlew.iso --json
+follows output "$satchel" size --image curlew.iso --drive "Gorse 32" --bench b --json
 expect 0 "would be refused" "$satchel" plan --bench b --image curlew.iso --drive "Office disk" --kind replica
 expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --save a.plan
 json 'd["result"]["persistence_partition"] == 3 and d["result"]["persistence_size_bytes"] == 200 << 20' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --json

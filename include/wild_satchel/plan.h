@@ -22,15 +22,33 @@ struct ws_plan_edit {
     char what[160]; /**< in words */
     bool behind;    /**< moved to new sectors at the image's end */
 };
-enum { WS_PLAN_EDITS_MOST = 32, WS_PLAN_PARTS_MOST = 16 };
+enum { WS_PLAN_EDITS_MOST = 32, WS_PLAN_PARTS_MOST = 16, WS_PLAN_CHOICES_MOST = 12 };
 
-/** One stretch of the finished drive, for drawings: whole partitions and what lies between. */
+/** One stretch of the finished drive, for drawings: whole partitions and what lies between. Together they are the whole
+ *  drive, in ascending order, without gaps. */
 struct ws_plan_part {
-    char what[48]; /**< "live image", "persistence", "free" */
+    char what[48]; /**< "live image", "persistence", "data", "swap", "gap", "table", "free" */
     char label[40];
     unsigned number; /**< partition, 0 if it is none */
     uint64_t at, length;
 };
+
+/** Something decided for the technician, and why. */
+struct ws_plan_choice {
+    char what[24], choice[64], why[200];
+};
+
+/** Will the finished drive start on a kind of PC? */
+struct ws_outlook {
+    enum ws_firmware firmware;
+    bool secure_boot;
+    bool starts;
+    char why[240];
+};
+enum { WS_OUTLOOKS = 3 }; /**< BIOS, UEFI, UEFI with Secure Boot on */
+
+/** Asked sizes: so many bytes, or all that is left. */
+#define WS_PLAN_REST UINT64_MAX
 
 struct ws_plan {
     /* asked for */
@@ -43,28 +61,51 @@ struct ws_plan {
     char drive_seen_at[512]; /**< its id when the plan was made: a place to look, never an identity */
     uint64_t drive_size;
     uint32_t drive_sector;
+    uint32_t drive_erase;       /**< bytes the drive erases at once, for alignment; 0 unknown */
     uint64_t persistence_asked; /**< bytes; 0: all that is free */
+    uint64_t data_asked;        /**< bytes of an ordinary FAT32 partition; 0: none; WS_PLAN_REST */
+    char data_label[12];        /**< as FAT takes it, see ws_label_normalise() */
+    uint64_t swap_asked;        /**< bytes of a swap partition; 0: none */
     struct ws_guid id;          /**< random; all other identifiers derive from it */
     int64_t made_at;            /**< seconds since 1970-01-01 UTC */
     /* following from it */
     char image_title[40];
     const struct ws_live_family *family;
     enum ws_table_kind table;
+    uint32_t align;     /**< bytes: every partition made here begins at a multiple of it */
     uint64_t image_end; /**< bytes the image takes on the drive, appended files included */
     uint64_t persistence_at, persistence_size;
     unsigned persistence_number;
     uint64_t persistence_free; /**< bytes statfs will report */
+    uint64_t data_at, data_size;
+    unsigned data_number;
+    uint64_t data_free; /**< bytes of free clusters on the fresh volume */
+    uint64_t swap_at, swap_size;
+    unsigned swap_number;
     uint64_t bytes_written;
     struct ws_plan_edit edit[WS_PLAN_EDITS_MOST];
     size_t edits;
     struct ws_plan_part part[WS_PLAN_PARTS_MOST];
     size_t parts;
+    struct ws_plan_choice choice[WS_PLAN_CHOICES_MOST];
+    size_t choices;
+    struct ws_outlook outlook[WS_OUTLOOKS];
     char fingerprint[WS_HASH_HEX]; /**< of the layout */
     struct ws_findings findings;
 };
 
 void ws_plan_free(struct ws_plan *plan);
 const char *ws_plan_kind_name(enum ws_plan_kind kind); /**< "replica", "live" */
+
+/** Which kind suits an image when the technician has not said; `why` (200 bytes) says so in words. */
+enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room);
+/** Note a decision; silently dropped when the list is full. */
+void ws_plan_chose(struct ws_plan *plan, const char *what, const char *choice, const char *why, ...) WS_PRINTF(4, 5);
+
+/** Fill the outlooks: where a drive with this image laid down whole will start, and why (not). */
+void ws_plan_look_out(struct ws_plan *plan, const struct ws_image *image);
+/** The outlook for one PC. */
+const struct ws_outlook *ws_plan_outlook(const struct ws_plan *plan, const struct ws_pc_facts *pc);
 
 /** The plan as a JSON document; the text ends with a newline. */
 enum ws_status ws_plan_to_json(const struct ws_plan *plan, struct ws_text *out, struct ws_error *error);

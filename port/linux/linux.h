@@ -41,6 +41,9 @@ enum ws_status ws_linux_random(struct ws_port *port, void *bytes, size_t length,
 int64_t ws_linux_wall_clock(struct ws_port *port);
 double ws_linux_steady_clock(struct ws_port *port);
 
+/** How the machine this runs on was started: BIOS or UEFI, Secure Boot on or off. */
+void ws_linux_this_pc(struct ws_pc_facts *facts);
+
 /** Fill a drive's facts from what the system knows of the block device at `path` ("/dev/sdb"). */
 enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *facts, struct ws_error *error);
 

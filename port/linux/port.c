@@ -96,6 +96,17 @@ static enum ws_status list_drives(struct ws_port *port, ws_drive_visit visit, vo
     return WS_OK;
 }
 
+void ws_linux_this_pc(struct ws_pc_facts *facts) {
+    struct stat s;
+    uint8_t value[5] = {0}; /* four bytes of attributes, then the variable (UEFI 2.10, section 3.3) */
+    memset(facts, 0, sizeof *facts);
+    (void)snprintf(facts->name, sizeof facts->name, "this PC");
+    facts->firmware = stat("/sys/firmware/efi", &s) == 0 ? WS_FIRMWARE_UEFI : WS_FIRMWARE_BIOS;
+    FILE *f = fopen("/sys/firmware/efi/efivars/SecureBoot-8be4df61-93ca-11d2-aa0d-00e098032b8c", "rb");
+    facts->secure_boot = f && fread(value, 1, sizeof value, f) == sizeof value && value[4] == 1;
+    if (f) fclose(f);
+}
+
 static void close_port(struct ws_port *port) { free(port); }
 
 void ws_port_close(struct ws_port *port) {

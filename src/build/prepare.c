@@ -5,27 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { SEAL_BYTES = 4096, ALIGN = 1 << 20 };
-
-static enum ws_status does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t need) {
-    char drive[48];
-    char needed[48];
-    ws_fail(error, WS_E_SPACE, "the drive holds %s, and %s are needed",
-            ws_size_both(plan->drive_size, drive, sizeof drive), ws_size_both(need, needed, sizeof needed));
-    ws_fail_where(error, "%s", plan->drive_name);
-    return ws_fail_next(error, "take a larger drive, or ask for less persistence");
-}
-
-static void add_part(struct ws_plan *plan, const char *what, const char *label, unsigned number, uint64_t at,
-                     uint64_t end) {
-    if (end <= at || plan->parts >= WS_PLAN_PARTS_MOST) return;
-    struct ws_plan_part *p = &plan->part[plan->parts++];
-    (void)snprintf(p->what, sizeof p->what, "%s", what);
-    (void)snprintf(p->label, sizeof p->label, "%s", label);
-    p->number = number;
-    p->at = at;
-    p->length = end - at;
-}
+enum { SEAL_BYTES = 4096 };
 
 /* The image on the drive: its bytes with the edits laid over, and everything sector 0 covers held back for the seal. */
 static enum ws_status add_image(struct ws_build *b, struct ws_layout *layout, uint64_t seal, uint64_t end,
@@ -35,9 +15,11 @@ static enum ws_status add_image(struct ws_build *b, struct ws_layout *layout, ui
 
 static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
+    if (p->data_asked || p->swap_asked)
+        return ws_fail(error, WS_E_USAGE, "a replica is the image byte for byte: no partition can be added to it");
     uint64_t seal = ws_min_u64(SEAL_BYTES, p->image_size);
     p->image_end = p->image_size;
-    if (p->image_size > p->drive_size) return does_not_fit(error, p, p->image_size);
+    if (p->image_size > p->drive_size) return build_does_not_fit(error, p, p->image_size);
     WS_TRY(ws_layout_add(b->layout, 0, seal, b->patched, 0, WS_PHASE_SEAL, error));
     WS_TRY(add_image(b, b->layout, seal, p->image_size, error));
     if (b->image.table.kind != WS_TABLE_NONE) p->table = b->image.table.kind;
@@ -45,8 +27,7 @@ static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error
         ws_findings_add(&p->findings, WS_NOTE,
                         "a replica keeps the image's own table: its backup stands at the image's "
                         "end, not the drive's");
-    add_part(p, "image", p->image_title, 0, 0, p->image_size);
-    add_part(p, "free", "", 0, p->image_size, p->drive_size);
+    build_list_parts(p, NULL);
     return WS_OK;
 }
 
@@ -88,37 +69,6 @@ static enum ws_status retire_old_backup(struct ws_build *b, struct ws_error *err
     return ws_source_patch(b->patched, t->backup_lba * 512, zeros, sizeof zeros, error);
 }
 
-static enum ws_status place_persistence(struct ws_build *b, struct ws_table *table, struct ws_error *error) {
-    struct ws_plan *p = b->plan;
-    struct ws_guid id;
-    uint64_t first;
-    uint64_t end;
-    ws_table_free_tail(table, &first, &end);
-    first = ws_round_up(ws_max_u64(first, p->image_end), ALIGN);
-    end = end / 4096 * 4096;
-    uint64_t least = p->persistence_asked ? p->persistence_asked : WS_EXT4_LEAST;
-    if (first >= end || end - first < least) return does_not_fit(error, p, first + least + ALIGN);
-    p->persistence_at = first;
-    p->persistence_size = p->persistence_asked ? ws_round_up(p->persistence_asked, ALIGN) : end - first;
-    if (p->persistence_size > end - first) p->persistence_size = (end - first) / 4096 * 4096;
-    if (p->persistence_size > WS_EXT4_MOST) p->persistence_size = WS_EXT4_MOST;
-    WS_TRY(ws_guid_derive(&p->id, "persistence partition", &id, error));
-    return ws_table_add(table, p->persistence_at, p->persistence_size, "linux", &id, p->family->label,
-                        &p->persistence_number, error);
-}
-
-static enum ws_status compose_persistence(struct ws_build *b, struct ws_error *error) {
-    struct ws_plan *p = b->plan;
-    struct ws_ext4_params params = {.size = p->persistence_size, .made_at = p->made_at};
-    (void)snprintf(params.label, sizeof params.label, "%s", p->family->label);
-    WS_TRY(ws_guid_derive(&p->id, "persistence volume", &params.id, error));
-    WS_TRY(ws_guid_derive(&p->id, "folder hashes", &params.seed, error));
-    WS_TRY(ws_live_volume_tree(p->family, p->made_at, &b->volume, error));
-    WS_TRY(ws_ext4_measure(&params, b->volume, &b->geometry, error));
-    p->persistence_free = b->geometry.free_bytes;
-    return ws_ext4_compose(&b->geometry, p->persistence_at, b->layout, WS_PHASE_BODY, error);
-}
-
 /* Everything of the table that lies inside the image's own bytes is cut out of the body: the seal brings it. */
 static enum ws_status add_body_around_seal(struct ws_build *b, const struct ws_layout *seal, uint64_t end,
                                            struct ws_layout *into, struct ws_error *error) {
@@ -132,6 +82,22 @@ static enum ws_status add_body_around_seal(struct ws_build *b, const struct ws_l
     return at < end ? add_image(b, into, at, end, error) : WS_OK;
 }
 
+/* What was decided without being asked for, and why. */
+static void note_choices(struct ws_plan *p) {
+    char size[48];
+    ws_plan_chose(p, "arrangement", "whole image",
+                  "the image's own start-up chain goes on working, signed or not; its menus are edited inside it");
+    ws_plan_chose(p, "table", ws_table_kind_name(p->table), "the image's own, with the new partitions entered in it");
+    ws_plan_chose(p, "alignment", ws_size_counted(p->align, size, sizeof size),
+                  p->drive_erase > 1u << 20 ? "the drive erases so much at once"
+                                            : "the erase units of usual drives divide it evenly");
+    ws_plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
+    ws_plan_chose(p, "label", p->family->label, "%s looks for exactly this one; do not change it", p->family->title);
+    if (!p->persistence_asked)
+        ws_plan_chose(p, "persistence", ws_size_counted(p->persistence_size, size, sizeof size),
+                      "all that is left; `satchel size` tells what is needed");
+}
+
 static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_layout *seal = NULL;
@@ -142,7 +108,7 @@ static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
     WS_TRY(check_live(b, error));
     WS_TRY(build_edit_menus(b, &end, error));
     p->image_end = end;
-    if (p->image_end > p->drive_size) return does_not_fit(error, p, p->image_end);
+    if (p->image_end > p->drive_size) return build_does_not_fit(error, p, p->image_end);
     WS_TRY(retire_old_backup(b, error));
     WS_TRY(ws_table_resize(table, p->drive_size, error));
     if (end > was_end) {
@@ -156,7 +122,7 @@ static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
         }
         WS_TRY(ws_iso_resize(b->image.iso, b->patched, end, error));
     }
-    WS_TRY(place_persistence(b, table, error));
+    WS_TRY(build_place_volumes(b, table, error));
     p->table = table->kind;
     WS_TRY(ws_layout_create(p->drive_size, &seal, error));
     WS_GO(ws_table_compose(table, seal, error));
@@ -167,12 +133,9 @@ static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
     WS_GO(ws_table_compose(table, b->image_only, error));
     WS_GO(add_body_around_seal(b, seal, p->image_end, b->image_only, error));
     WS_GO(ws_layout_seal(b->image_only, error));
-    WS_GO(compose_persistence(b, error));
-    add_part(p, "live image", p->image_title, 1, 0, p->image_end);
-    add_part(p, "gap", "", 0, p->image_end, p->persistence_at);
-    add_part(p, "persistence", p->family->label, p->persistence_number, p->persistence_at,
-             p->persistence_at + p->persistence_size);
-    add_part(p, "free", "", 0, p->persistence_at + p->persistence_size, p->drive_size);
+    WS_GO(build_compose_volumes(b, error));
+    build_list_parts(p, table);
+    note_choices(p);
 done:
     ws_layout_close(seal);
     return status;
@@ -181,9 +144,6 @@ done:
 static void carry_findings(struct ws_build *b) {
     for (size_t i = 0; i < b->image.findings.count; i++)
         ws_findings_add(&b->plan->findings, b->image.findings.list[i].weight, "%s", b->image.findings.list[i].text);
-    if (b->plan->persistence_size && b->plan->persistence_size < (256ull << 20))
-        ws_findings_add(&b->plan->findings, WS_WARNING,
-                        "the persistence partition is small: a system update alone can fill it");
 }
 
 enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **out,
@@ -197,9 +157,12 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     plan->image_size = image->size;
     plan->parts = 0;
     plan->edits = 0;
+    plan->choices = 0;
+    plan->align = 0;
     ws_findings_free(&plan->findings);
     WS_GO(ws_image_inspect(image, &b->image, error));
     plan->family = b->image.family;
+    ws_plan_look_out(plan, &b->image);
     (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
                    b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
                                                                             : "image");
@@ -226,6 +189,7 @@ void ws_build_close(struct ws_build *b) {
     ws_layout_close(b->image_only);
     ws_ext4_geometry_free(&b->geometry);
     ws_tree_close(b->volume);
+    ws_tree_close(b->data_tree);
     ws_source_close(b->patched);
     ws_image_free(&b->image);
     free(b);

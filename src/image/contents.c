@@ -52,6 +52,8 @@ static const struct {
 };
 enum { SIGNATURES = sizeof signatures / sizeof signatures[0] };
 
+enum { FAT_BEGINS = 315532800 }; /* 1980-01-01: what stands there when nobody knew the time */
+
 /* All of a FAT volume's folders: how many files, and the newest. */
 static void count_files(const struct ws_source *volume, struct ws_content *c) {
     struct ws_tree *tree = NULL;
@@ -59,7 +61,7 @@ static void count_files(const struct ws_source *volume, struct ws_content *c) {
     c->files = ws_tree_count(tree) - 1;
     c->files_counted = true;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
-        if (n->mtime > c->written_at) c->written_at = n->mtime;
+        if (n->mtime > FAT_BEGINS && n->mtime > c->written_at) c->written_at = n->mtime;
     c->camera = ws_tree_find_any_case(tree, "DCIM") != NULL;
     c->starts = ws_tree_find_any_case(tree, "EFI/BOOT") != NULL;
     ws_tree_close(tree);

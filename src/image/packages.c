@@ -39,7 +39,7 @@ static void take_line(const char *line, size_t length, struct stanza *s) {
         s->kernel_part = image || (begins(v, n, "linux-modules-") && strncmp(v, "linux-modules-extra", 19) != 0) ||
                          begins(v, n, "linux-modules-extra-");
     } else if (field(line, length, "Status:", &v, &n)) {
-        s->installed = n >= 20 && memcmp(v + n - 10, " installed", 10) == 0;
+        s->installed = n > 13 && memcmp(v + n - 13, " ok installed", 13) == 0;
     } else if (field(line, length, "Installed-Size:", &v, &n)) {
         uint64_t kib = 0;
         for (size_t i = 0; i < n && isdigit((unsigned char)v[i]) && kib < 1ull << 40; i++)
@@ -57,9 +57,9 @@ enum ws_status ws_packages_read(const struct ws_tree *root, struct ws_packages *
     const struct ws_node *status = ws_tree_find(root, "var/lib/dpkg/status");
     if (!status || !status->content) return WS_OK;
     WS_TRY(ws_source_load(status->content, STATUS_MOST, &text, &length, error));
-    for (size_t at = 0; at <= length;) {
+    for (size_t at = 0; at <= length + 1;) { /* the end counts as a blank line too */
         const char *end = at < length ? memchr(text + at, '\n', length - at) : NULL;
-        size_t n = end ? (size_t)(end - text) - at : length - at;
+        size_t n = end ? (size_t)(end - text) - at : at < length ? length - at : 0;
         if (n == 0) { /* a blank line ends a package */
             p->count += s.installed;
             p->installed_bytes += s.installed ? s.bytes : 0;

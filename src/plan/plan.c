@@ -31,6 +31,29 @@ static json_t *edits_json(const struct ws_plan *p) {
     return list;
 }
 
+static json_t *choices_json(const struct ws_plan *p) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < p->choices; i++)
+        json_array_append_new(list, json_pack("{s:s, s:s, s:s}", "what", p->choice[i].what, "choice",
+                                              p->choice[i].choice, "why", p->choice[i].why));
+    return list;
+}
+
+static json_t *outlooks_json(const struct ws_plan *p) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < WS_OUTLOOKS; i++)
+        json_array_append_new(list, json_pack("{s:s, s:b, s:b, s:s}", "firmware",
+                                              p->outlook[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios",
+                                              "secure_boot", p->outlook[i].secure_boot, "starts", p->outlook[i].starts,
+                                              "why", p->outlook[i].why));
+    return list;
+}
+
+/* An asked size: a number of bytes, or "rest". */
+static json_t *asked_json(uint64_t bytes) {
+    return bytes == WS_PLAN_REST ? json_string("rest") : json_integer((json_int_t)bytes);
+}
+
 static json_t *findings_json(const struct ws_findings *f) {
     json_t *list = json_array();
     for (size_t i = 0; i < f->count; i++)
@@ -41,21 +64,31 @@ static json_t *findings_json(const struct ws_findings *f) {
 
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
-    json_t *root = json_pack("{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i}, s:{s:I}}",
-                             "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind),
-                             "id", ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path",
-                             p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256", p->image_sha256, "drive",
-                             "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial, "seen_at",
-                             p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
-                             (int)p->drive_sector, "persistence", "asked_bytes", (json_int_t)p->persistence_asked);
+    json_t *root =
+        json_pack("{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
+                  "s:{s:o, s:s}, s:{s:I}}",
+                  "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id",
+                  ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path", p->image_path,
+                  "size_bytes", (json_int_t)p->image_size, "sha256", p->image_sha256, "drive", "name", p->drive_name,
+                  "model", p->drive_model, "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes",
+                  (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "erase_bytes", (int)p->drive_erase,
+                  "persistence", "asked_bytes", (json_int_t)p->persistence_asked, "data", "asked_bytes",
+                  asked_json(p->data_asked), "label", p->data_label, "swap", "asked_bytes", (json_int_t)p->swap_asked);
     json_t *result = json_pack(
-        "{s:s, s:s, s:s, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:s, s:o, s:o, s:o}", "image_title", p->image_title,
-        "live_family", p->family ? p->family->word : "", "table", ws_table_kind_name(p->table), "image_end_bytes",
-        (json_int_t)p->image_end, "persistence_at_bytes", (json_int_t)p->persistence_at, "persistence_size_bytes",
+        "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, s:I, s:s, s:o, s:o, "
+        "s:o, s:o, "
+        "s:o}",
+        "image_title", p->image_title, "live_family", p->family ? p->family->word : "", "table",
+        ws_table_kind_name(p->table), "align_bytes", (int)p->align, "image_end_bytes", (json_int_t)p->image_end,
+        "persistence_at_bytes", (json_int_t)p->persistence_at, "persistence_size_bytes",
         (json_int_t)p->persistence_size, "persistence_partition", (int)p->persistence_number, "persistence_label",
         p->persistence_size && p->family ? p->family->label : "", "persistence_free_bytes",
-        (json_int_t)p->persistence_free, "write_bytes", (json_int_t)p->bytes_written, "layout_sha256", p->fingerprint,
-        "edits", edits_json(p), "parts", parts_json(p), "findings", findings_json(&p->findings));
+        (json_int_t)p->persistence_free, "data_at_bytes", (json_int_t)p->data_at, "data_size_bytes",
+        (json_int_t)p->data_size, "data_partition", (int)p->data_number, "data_free_bytes", (json_int_t)p->data_free,
+        "swap_at_bytes", (json_int_t)p->swap_at, "swap_size_bytes", (json_int_t)p->swap_size, "swap_partition",
+        (int)p->swap_number, "write_bytes", (json_int_t)p->bytes_written, "layout_sha256", p->fingerprint, "edits",
+        edits_json(p), "parts", parts_json(p), "choices", choices_json(p), "starts", outlooks_json(p), "findings",
+        findings_json(&p->findings));
     char *text = NULL;
     if (root && result && json_object_set(root, "result", result) == 0)
         text = json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
@@ -114,11 +147,24 @@ static enum ws_status read_keys(json_t *object, const char *section, const struc
     return WS_OK;
 }
 
+static enum ws_status read_asked(json_t *value, uint64_t *out, struct ws_error *error) {
+    const char *word = json_string_value(value);
+    if (word && strcmp(word, "rest") == 0) {
+        *out = WS_PLAN_REST;
+        return WS_OK;
+    }
+    json_int_t n = json_integer_value(value);
+    if (!json_is_integer(value) || n < 0 || n > (json_int_t)1 << 45)
+        return bad_key(error, "data", "asked_bytes", "must be a possible number of bytes or \"rest\"");
+    *out = (uint64_t)n;
+    return WS_OK;
+}
+
 static bool is_sha256(const char *hex) { return strlen(hex) == 64 && strspn(hex, "0123456789abcdef") == 64; }
 
 static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_error *error) {
     char family[32] = "", table[16] = "", label[40] = "";
-    uint64_t number = 0;
+    uint64_t number = 0, data_number = 0, swap_number = 0, align = 0;
     const struct key keys[] = {
         {"image_title", TEXT, p->image_title, sizeof p->image_title, 0},
         {"live_family", TEXT, family, sizeof family, 0},
@@ -129,16 +175,29 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
         {"persistence_partition", NUMBER, &number, 0, 1024},
         {"persistence_label", TEXT, label, sizeof label, 0},
         {"persistence_free_bytes", NUMBER, &p->persistence_free, 0, INT64_MAX},
+        {"align_bytes", NUMBER, &align, 0, 1 << 30},
+        {"data_at_bytes", NUMBER, &p->data_at, 0, INT64_MAX},
+        {"data_size_bytes", NUMBER, &p->data_size, 0, INT64_MAX},
+        {"data_partition", NUMBER, &data_number, 0, 1024},
+        {"data_free_bytes", NUMBER, &p->data_free, 0, INT64_MAX},
+        {"swap_at_bytes", NUMBER, &p->swap_at, 0, INT64_MAX},
+        {"swap_size_bytes", NUMBER, &p->swap_size, 0, INT64_MAX},
+        {"swap_partition", NUMBER, &swap_number, 0, 1024},
         {"write_bytes", NUMBER, &p->bytes_written, 0, INT64_MAX},
         {"layout_sha256", TEXT, p->fingerprint, sizeof p->fingerprint, 0},
         {"edits", LIST, NULL, 0, 0},
         {"parts", LIST, NULL, 0, 0},
+        {"choices", LIST, NULL, 0, 0},
+        {"starts", LIST, NULL, 0, 0},
         {"findings", LIST, NULL, 0, 0},
     };
     WS_TRY(read_keys(object, "result", keys, sizeof keys / sizeof keys[0], error));
     p->family = family[0] ? ws_live_family_find(family) : NULL;
     if (family[0] && !p->family) return bad_key(error, "result", "live_family", "names a family not known here");
     p->persistence_number = (unsigned)number;
+    p->data_number = (unsigned)data_number;
+    p->swap_number = (unsigned)swap_number;
+    p->align = (uint32_t)align;
     bool known = false;
     for (int kind = WS_TABLE_NONE; kind <= WS_TABLE_MBR_FIRST; kind++)
         if (strcmp(table, ws_table_kind_name((enum ws_table_kind)kind)) == 0) {
@@ -150,8 +209,9 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
 
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
     char format[32], kind[16], id[40];
-    uint64_t version = 0, made_at = 0, sector = 0;
-    json_t *image = NULL, *drive = NULL, *persistence = NULL, *result = NULL;
+    uint64_t version = 0, made_at = 0, sector = 0, erase = 0;
+    json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *result = NULL;
+    json_t *data_asked = NULL;
     json_error_t where;
     enum ws_status status;
     memset(p, 0, sizeof *p);
@@ -178,6 +238,8 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
         {"image", LIST, &image, 0, 0},
         {"drive", LIST, &drive, 0, 0},
         {"persistence", LIST, &persistence, 0, 0},
+        {"data", LIST, &data, 0, 0},
+        {"swap", LIST, &swap, 0, 0},
         {"result", LIST, &result, 0, 0},
     };
     WS_GO(read_keys(root, "", top, sizeof top / sizeof top[0], error));
@@ -190,11 +252,19 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
                                      {"serial", TEXT, p->drive_serial, sizeof p->drive_serial, 0},
                                      {"seen_at", TEXT, p->drive_seen_at, sizeof p->drive_seen_at, 0},
                                      {"size_bytes", NUMBER, &p->drive_size, 0, INT64_MAX},
-                                     {"sector_bytes", NUMBER, &sector, 0, 4096}};
-    WS_GO(read_keys(drive, "drive", drive_keys, 6, error));
+                                     {"sector_bytes", NUMBER, &sector, 0, 4096},
+                                     {"erase_bytes", NUMBER, &erase, 0, 1 << 30}};
+    WS_GO(read_keys(drive, "drive", drive_keys, 7, error));
     const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST}};
     WS_GO(read_keys(persistence, "persistence", persistence_keys, 1, error));
+    const struct key data_keys[] = {{"asked_bytes", LIST, &data_asked, 0, 0},
+                                    {"label", TEXT, p->data_label, sizeof p->data_label, 0}};
+    WS_GO(read_keys(data, "data", data_keys, 2, error));
+    WS_GO(read_asked(data_asked, &p->data_asked, error));
+    const struct key swap_keys[] = {{"asked_bytes", NUMBER, &p->swap_asked, 0, 1ull << 42}};
+    WS_GO(read_keys(swap, "swap", swap_keys, 1, error));
     p->made_at = (int64_t)made_at;
+    p->drive_erase = (uint32_t)erase;
     p->drive_sector = (uint32_t)sector;
     if (sector < 512 || (sector & (sector - 1))) WS_GO(bad_key(error, "drive", "sector_bytes", "is not possible"));
     if (strcmp(kind, "live") != 0 && strcmp(kind, "replica") != 0)
@@ -218,6 +288,14 @@ enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_pla
         {"persistence_size_bytes", a->persistence_size, b->persistence_size},
         {"persistence_partition", a->persistence_number, b->persistence_number},
         {"persistence_free_bytes", a->persistence_free, b->persistence_free},
+        {"align_bytes", a->align, b->align},
+        {"data_at_bytes", a->data_at, b->data_at},
+        {"data_size_bytes", a->data_size, b->data_size},
+        {"data_partition", a->data_number, b->data_number},
+        {"data_free_bytes", a->data_free, b->data_free},
+        {"swap_at_bytes", a->swap_at, b->swap_at},
+        {"swap_size_bytes", a->swap_size, b->swap_size},
+        {"swap_partition", a->swap_number, b->swap_number},
         {"write_bytes", a->bytes_written, b->bytes_written},
     };
     for (size_t i = 0; i < sizeof numbers / sizeof numbers[0]; i++)

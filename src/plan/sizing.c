@@ -57,8 +57,7 @@ static void add_updates(const struct ws_wishes *w, const struct ws_packages *p, 
     ws_size_counted(s->installed, installed, sizeof installed);
     if (w->months <= 0 || w->churn <= 0) return;
     add(s, "updates", changed, "%.0f months at %.1f %% a month replace %.0f %% of the %s installed%s", w->months,
-        w->churn * 100, replaced * 100, installed,
-        s->counted ? "" : " (assumed: the root unpacks to 2.7 times its size)");
+        w->churn * 100, replaced * 100, installed, s->counted ? "" : " (assumed from the root's size)");
     if (p->kernel_bytes)
         add(s, "another kernel", p->kernel_bytes + assumed_initrd,
             "the image keeps its own; an update adds one, with its initial RAM disk");
@@ -70,10 +69,11 @@ enum ws_status ws_sizing_work_out(const struct ws_wishes *w, const struct ws_ima
                                   struct ws_sizing *s, struct ws_error *error) {
     memset(s, 0, sizeof *s);
     WS_TRY(check_wishes(w, error));
+    bool packed = image->root_format[0] || !image->root_bytes; /* else it is a plain volume, as large as it is */
     s->counted = p->known;
-    s->installed =
-        p->known ? p->installed_bytes
-                 : (uint64_t)((double)(image->root_bytes ? image->root_bytes : image->file_bytes) * assumed_expansion);
+    s->installed = p->known ? p->installed_bytes
+                            : (uint64_t)((double)(image->root_bytes ? image->root_bytes : image->file_bytes) *
+                                         (packed ? assumed_expansion : 1));
     add(s, "documents", w->documents, "as asked");
     add(s, "installed programs", w->programs, "as asked: all their files are new");
     add_updates(w, p, s);

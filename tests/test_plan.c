@@ -1,0 +1,357 @@
+/* test_plan.c — sizes and plans: every byte accounted for, predictions the kernel agrees with, outlooks that come true.
+ */
+#include "tests/harness.h"
+
+#include "demo/demo_image.h"
+#include "port/sim/sim.h"
+
+#include <math.h>
+#include <sys/statfs.h>
+#include <unistd.h>
+
+enum { MIB = 1 << 20 };
+
+static const struct demo_params kinds[] = {
+    {.family = "live-boot", .table = DEMO_MBR},
+    {.family = "casper", .table = DEMO_GPT},
+    {.family = "dracut", .table = DEMO_HYBRID},
+    {.family = "casper-old", .table = DEMO_MBR_FIRST, .full_menus = true},
+    {.family = "live-boot", .table = DEMO_GPT, .unsigned_loader = true},
+};
+enum { KINDS = sizeof kinds / sizeof kinds[0] };
+
+static uint64_t spread(uint64_t least, uint64_t most) { /* evenly over the powers of two */
+    double low = log2((double)least);
+    double high = log2((double)most);
+    return (uint64_t)exp2(low + (high - low) * (double)random_below(1000000) / 1e6);
+}
+
+/* A loop device over a part of a file; empty if there is none to be had. */
+static void loop_part(const char *path, uint64_t at, uint64_t size, char device[64]) {
+    struct ws_text out = {0};
+    device[0] = '\0';
+    if (shell(&out, "losetup -f --show -o %llu --sizelimit %llu '%s'", (unsigned long long)at, (unsigned long long)size,
+              path) == 0)
+        snprintf(device, 64, "%.*s", (int)strcspn(out.data, "\n"), out.data);
+    ws_text_free(&out);
+}
+
+static void judge_ext4(const char *path, const struct ws_plan *p) {
+    char device[64];
+    struct statfs s;
+    const char *place = scratch("persistence");
+    loop_part(path, p->persistence_at, p->persistence_size, device);
+    if (!device[0]) return;
+    if (mount_at(device, "ext4", "ro", place)) {
+        CHECK_INT(statfs(place, &s), 0);
+        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, p->persistence_free);
+        unmount(place);
+    }
+    shell(NULL, "losetup -d %s", device);
+}
+
+static void judge_fat(const char *path, const struct ws_plan *p) {
+    char device[64];
+    struct ws_text out = {0};
+    unsigned long long used = 0, total = 0, cluster = 0;
+    loop_part(path, p->data_at, p->data_size, device);
+    if (!device[0]) return;
+    CHECK_INT(shell(&out, "fsck.fat -vn %s", device), 0);
+    const char *size_line = strstr(out.data, " bytes per cluster");
+    const char *count_line = strstr(out.data, " files, ");
+    while (size_line && size_line > out.data && size_line[-1] != '\n') size_line--;
+    if (size_line) (void)sscanf(size_line, "%llu", &cluster);
+    if (count_line) (void)sscanf(count_line, " files, %llu/%llu clusters", &used, &total);
+    CHECK_INT((total - used) * cluster, p->data_free);
+    ws_text_free(&out);
+    shell(NULL, "losetup -d %s", device);
+}
+
+/* The parts are the whole drive, in order, without gaps or overlaps, and what was made here is aligned. */
+static void check_parts(const struct ws_plan *p) {
+    uint64_t at = 0;
+    for (size_t i = 0; i < p->parts; i++) {
+        CHECK_INT(p->part[i].at, at);
+        CHECK(p->part[i].length > 0);
+        at += p->part[i].length;
+        bool made = strcmp(p->part[i].what, "persistence") == 0 || strcmp(p->part[i].what, "data") == 0 ||
+                    strcmp(p->part[i].what, "swap") == 0;
+        if (made && (p->part[i].at % p->align || !p->part[i].number))
+            fail_at(__FILE__, __LINE__, "%s at %llu is not aligned", p->part[i].what,
+                    (unsigned long long)p->part[i].at);
+    }
+    CHECK_INT(at, p->drive_size);
+}
+
+static void random_wishes(struct ws_plan *p, uint64_t drive) {
+    p->kind = WS_PLAN_LIVE;
+    p->drive_size = drive / 512 * 512;
+    p->drive_sector = 512;
+    p->drive_erase = random_below(3) ? 0 : 1u << (16 + random_below(9));
+    p->made_at = 1790000000;
+    random_bytes(p->id.byte, 16);
+    if (random_below(3)) p->persistence_asked = spread(WS_EXT4_LEAST, drive);
+    if (random_below(2))
+        p->data_asked = random_below(2) && p->persistence_asked ? WS_PLAN_REST : spread(64 * MIB, drive);
+    if (random_below(4) == 0) p->swap_asked = spread(MIB, drive / 2 + MIB);
+    if (p->data_asked && random_below(2)) snprintf(p->data_label, sizeof p->data_label, "TIDE DATA");
+}
+
+static void five_hundred_random_plans_account_for_every_byte(void) {
+    struct demo_image image[KINDS];
+    bool judge = may_mount();
+    size_t planned = 0;
+    for (size_t i = 0; i < KINDS; i++) OK(demo_image_make(&kinds[i], &image[i], &error));
+    for (int i = 0; i < 500; i++) {
+        struct ws_plan p = {0};
+        struct ws_build *build = NULL;
+        struct ws_source *source = image[random_below(KINDS)].source;
+        random_wishes(&p, spread(64 * MIB, 1ull << 40));
+        memset(p.image_sha256, 'a', 64);
+        memset(&error, 0, sizeof error);
+        enum ws_status status = ws_build_prepare(&p, source, &build, &error);
+        if (status != WS_OK) { /* what does not fit, in space or in table entries, is said in words */
+            if (status != WS_E_SPACE) fail_at(__FILE__, __LINE__, "%s: %s", ws_status_name(status), error.what);
+            CHECK(error.what[0] && error.next[0]);
+            ws_plan_free(&p);
+            continue;
+        }
+        planned++;
+        check_parts(&p);
+        CHECK(!p.persistence_asked || p.persistence_size >= p.persistence_asked || p.persistence_size == WS_EXT4_MOST);
+        CHECK(p.data_asked == WS_PLAN_REST || p.data_size >= p.data_asked);
+        CHECK(p.swap_size >= p.swap_asked);
+        CHECK_INT(p.bytes_written, ws_layout_bytes(ws_build_layout(build)));
+        struct ws_text text = {0};
+        struct ws_plan back;
+        OK(ws_plan_to_json(&p, &text, &error));
+        OK(ws_plan_from_json(text.data, text.length, &back, &error));
+        OK(ws_plan_same_results(&back, &p, &error));
+        CHECK(back.data_asked == p.data_asked && strcmp(back.data_label, p.data_label) == 0);
+        ws_text_free(&text);
+        ws_plan_free(&back);
+        if (judge && planned % 4 == 0) {
+            const char *path = scratch("planned.img");
+            struct ws_findings f = {0};
+            struct ws_source *drive = NULL;
+            save_layout(ws_build_layout(build), path);
+            OK(ws_source_file(path, &drive, &error));
+            OK(ws_table_check(drive, 512, &f, &error));
+            if (ws_findings_worst(&f) == WS_FAULT) fail_at(__FILE__, __LINE__, "table: %s", f.list[0].text);
+            ws_findings_free(&f);
+            ws_source_close(drive);
+            judge_ext4(path, &p);
+            if (p.data_size) judge_fat(path, &p);
+            (void)unlink(path);
+        }
+        ws_build_close(build);
+        ws_plan_free(&p);
+    }
+    CHECK(planned > 150);
+    for (size_t i = 0; i < KINDS; i++) demo_image_free(&image[i]);
+}
+
+/* The smallest size is the smallest: nothing below it, as far as free room can dip, has as much. */
+static void the_smallest_volume_is_the_smallest(void) {
+    const struct ws_live_family *family = ws_live_family_find("live-boot");
+    for (int i = 0; i < 60; i++) {
+        uint64_t wanted = spread(8 * MIB, 1ull << 38), size = 0, room = 0, got = 0, unit = random_below(3) ? MIB : 4096;
+        struct ws_tree *tree = NULL;
+        if (unit == 4096 && wanted > 1ull << 32) wanted >>= 8;
+        OK(ws_ext4_fit(family, wanted, unit, WS_EXT4_MOST, &size, &room, &error));
+        CHECK(room >= wanted && size % unit == 0);
+        OK(ws_live_volume_tree(family, 0, &tree, &error));
+        for (int k = 0; k <= 40; k++) { /* itself, then a few below it, then random ones */
+            struct ws_ext4_params p = {.size = k < 20 ? size - (uint64_t)k * unit
+                                                      : size - random_below(size / 2) / unit * unit};
+            struct ws_ext4_geometry g;
+            if (p.size < WS_EXT4_LEAST || ws_ext4_measure(&p, tree, &g, &error) != WS_OK) continue;
+            if (p.size == size) CHECK_INT(g.free_bytes, room);
+            else if (g.free_bytes >= wanted)
+                fail_at(__FILE__, __LINE__, "%llu wanted: %llu would do, %llu was said", (unsigned long long)wanted,
+                        (unsigned long long)p.size, (unsigned long long)size);
+            ws_ext4_geometry_free(&g);
+        }
+        ws_tree_close(tree);
+        OK(ws_ext4_most_free(family, size, unit, &size, &got, &error)); /* and back: at least what was asked */
+        CHECK(got >= room);
+    }
+    uint64_t size, room;
+    FAILS(ws_ext4_fit(family, 1ull << 40, MIB, 1ull << 39, &size, &room, &error), WS_E_SPACE);
+    FAILS(ws_ext4_fit(family, 1 << 30, 1000, 1ull << 39, &size, &room, &error), WS_E_USAGE);
+    FAILS(ws_ext4_most_free(family, 1 << 20, 4096, &size, &room, &error), WS_E_SPACE);
+}
+
+static void wishes_become_bytes_that_add_up(void) {
+    struct demo_image d;
+    struct ws_image image;
+    struct ws_packages packages;
+    struct ws_wishes w;
+    struct ws_sizing s, more;
+    OK(demo_image_make(&kinds[0], &d, &error));
+    OK(ws_image_inspect(d.source, &image, &error));
+    OK(ws_packages_of_image(&image, &packages, &error));
+    CHECK(packages.known);
+    CHECK_INT(packages.count, 5);
+    CHECK_INT(packages.installed_bytes, (612400ull + 1054720 + 391168 + 8 + 20480) * 1024);
+    CHECK_INT(packages.kernel_bytes, 391168ull * 1024);
+    ws_wishes_usual(&w);
+    OK(ws_sizing_work_out(&w, &image, &packages, &s, &error));
+    uint64_t sum = 0;
+    for (size_t i = 0; i < s.items; i++) sum += s.item[i].bytes;
+    CHECK(s.free_wanted >= sum && s.free_wanted - sum < 4096 && s.counted);
+    static const struct {
+        size_t offset;
+        double value;
+    } larger[] = {{offsetof(struct ws_wishes, months), 24},
+                  {offsetof(struct ws_wishes, churn), 0.2},
+                  {offsetof(struct ws_wishes, spare), 0.5}};
+    for (size_t i = 0; i < 3; i++) { /* wishing for more needs more */
+        ws_wishes_usual(&w);
+        *(double *)((char *)&w + larger[i].offset) = larger[i].value;
+        OK(ws_sizing_work_out(&w, &image, &packages, &more, &error));
+        CHECK(more.free_wanted > s.free_wanted);
+    }
+    ws_wishes_usual(&w);
+    w.months = w.spare = 0;
+    w.documents = w.programs = w.logs = 0;
+    OK(ws_sizing_work_out(&w, &image, &packages, &s, &error));
+    CHECK_INT(s.free_wanted, 0);
+    w.months = 1000; /* never more than the whole system, however many months */
+    FAILS(ws_sizing_work_out(&w, &image, &packages, &s, &error), WS_E_RANGE);
+    w.months = 120;
+    w.churn = 1;
+    OK(ws_sizing_work_out(&w, &image, &packages, &s, &error));
+    CHECK(s.item[0].bytes <= packages.installed_bytes);
+    w.churn = NAN;
+    FAILS(ws_sizing_work_out(&w, &image, &packages, &s, &error), WS_E_RANGE);
+    for (uint32_t cluster = 4096; cluster < 65536; cluster *= 2)
+        CHECK(ws_fat_waste(ws_iso_tree(image.iso), cluster) < ws_fat_waste(ws_iso_tree(image.iso), cluster * 2));
+    ws_image_free(&image);
+    demo_image_free(&d);
+}
+
+static void package_databases_of_any_kind_are_survived(void) {
+    static const struct {
+        const char *text;
+        uint32_t count;
+        uint64_t kib;
+    } cases[] = {
+        {"Package: a\nStatus: install ok installed\nInstalled-Size: 10\n\nPackage: b\nStatus: hold ok installed\n"
+         "Installed-Size: 5\n",
+         2, 15},
+        {"Package: a\nStatus: deinstall ok config-files\nInstalled-Size: 10\n", 0, 0},
+        {"Package: a\nStatus: install ok half-installed\nInstalled-Size: 10\n", 0, 0},
+        {"Package: a\nStatus: install ok installed\nInstalled-Size: 99999999999999999999999\n", 1, UINT64_MAX},
+        {"Package: a\nStatus: install ok installed\nInstalled-Size: minus\n", 1, 0},
+        {"\n\n\nStatus: install ok installed", 1, 0},
+        {"", 0, 0},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_tree *root = NULL;
+        struct ws_packages p;
+        OK(ws_tree_create(&root, &error));
+        OK(ws_tree_put(root, "var/lib/dpkg/status", cases[i].text, strlen(cases[i].text), NULL, &error));
+        OK(ws_packages_read(root, &p, &error));
+        CHECK_INT(p.count, cases[i].count);
+        if (cases[i].kib != UINT64_MAX) CHECK_INT(p.installed_bytes, cases[i].kib * 1024);
+        ws_tree_close(root);
+    }
+}
+
+/* What a plan says about a PC is what happens when that PC is started. */
+static void outlooks_come_true_on_simulated_pcs(void) {
+    static const char bench_text[] =
+        "{\"format\": \"wild-satchel-bench\", \"version\": 1, \"drives\": [{\"name\": \"Gorse\", \"serial\": \"A\", "
+        "\"size_bytes\": 134217728, \"write_bytes_s\": 2e7, \"read_bytes_s\": 1e8}], \"pcs\": [{\"name\": \"hut\", "
+        "\"firmware\": \"bios\"}, {\"name\": \"launch\", \"firmware\": \"uefi\"}, {\"name\": \"office\", \"firmware\": "
+        "\"uefi\", \"secure_boot\": true}]}";
+    static const char *const pcs[] = {"hut", "launch", "office"};
+    struct ws_bench *bench = malloc(sizeof *bench);
+    struct ws_port *port;
+    size_t yes = 0, no = 0;
+    OK(ws_bench_parse(bench_text, strlen(bench_text), bench, &error));
+    OK(ws_bench_create(bench, scratch("outlook"), &error));
+    OK(ws_sim_port(bench, &port, &error));
+    for (size_t i = 0; i < KINDS * 2; i++) {
+        struct demo_image d;
+        struct ws_plan p = {
+            .kind = i < KINDS ? WS_PLAN_LIVE : WS_PLAN_REPLICA, .drive_size = 134217728, .drive_sector = 512};
+        struct ws_build *build = NULL;
+        struct ws_drive *drive = NULL;
+        struct ws_write_options o = {0};
+        struct ws_write_result r;
+        OK(demo_image_make(&kinds[i % KINDS], &d, &error));
+        OK(ws_build_prepare(&p, d.source, &build, &error));
+        OK(port->ops->open(port, "Gorse", WS_OPEN_WRITE, &drive, &error));
+        OK(ws_write(port, ws_build_layout(build), drive, &o, &r, &error));
+        drive->ops->close(drive);
+        for (size_t k = 0; k < 3; k++) {
+            struct ws_pc *pc = NULL;
+            struct ws_pc_facts facts;
+            char console[4096] = "";
+            size_t got = 0;
+            OK(ws_sim_pc(bench, pcs[k], &pc, &error));
+            OK(pc->ops->describe(pc, &facts, &error));
+            OK(pc->ops->plug(pc, "Gorse", &error));
+            enum ws_status status = pc->ops->power_on(pc, &error);
+            if (status == WS_OK) (void)pc->ops->console_read(pc, console, sizeof console - 1, 1, &got, &error);
+            bool started = strstr(console, "# ") != NULL;
+            const struct ws_outlook *said = ws_plan_outlook(&p, &facts);
+            if (said->starts != started)
+                fail_at(__FILE__, __LINE__, "kind %zu on %s: said %d (%s), happened %d: %s", i, pcs[k], said->starts,
+                        said->why, started, console);
+            yes += started;
+            no += !started;
+            pc->ops->close(pc);
+        }
+        ws_build_close(build);
+        ws_plan_free(&p);
+        demo_image_free(&d);
+    }
+    CHECK(yes > 10 && no > 0);
+    port->ops->close(port);
+    ws_bench_close(bench);
+}
+
+static void estimates_and_warnings_follow_the_drive(void) {
+    struct ws_drive_facts f = {.size = 32000000000, .bus = "usb", .removable = WS_YES, .bus_bits_s = 480000000};
+    struct ws_estimate slow, fast, measured;
+    struct ws_findings findings = {0};
+    ws_estimate_times(&f, NULL, 1 << 30, 1 << 30, &slow);
+    ws_drive_warnings(&f, NULL, 512 * MIB, &findings);
+    CHECK_INT(findings.count, 2);
+    ws_findings_free(&findings);
+    f.bus_bits_s = 5000000000;
+    ws_estimate_times(&f, NULL, 1 << 30, 1 << 30, &fast);
+    CHECK(fast.build_high_s < slow.build_high_s && fast.build_low_s < slow.build_low_s);
+    CHECK(slow.build_low_s < slow.build_high_s && slow.start_low_s < slow.start_high_s && !slow.measured);
+    struct ws_trial t = {
+        .write_bytes_s = 20e6, .read_bytes_s = 100e6, .drive_size = f.size, .holds = f.size, .sound = true};
+    ws_trial_judge(&t);
+    ws_estimate_times(&f, &t, 1 << 30, 1 << 30, &measured);
+    double real = (1 << 30) / 20e6 + (1 << 30) / 100e6;
+    CHECK(measured.measured && measured.build_low_s < real && measured.build_high_s > real);
+    CHECK(measured.build_high_s / measured.build_low_s < 1.5);
+    ws_drive_warnings(&f, &t, 4ull << 30, &findings);
+    CHECK_INT(findings.count, 0);
+    t.sound = false;
+    t.holds = f.size / 4;
+    f.size = 2000000000;
+    ws_drive_warnings(&f, &t, 4ull << 30, &findings);
+    CHECK_INT(ws_findings_worst(&findings), WS_FAULT);
+    CHECK_INT(findings.count, 2);
+    ws_findings_free(&findings);
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"five hundred random plans account for every byte", five_hundred_random_plans_account_for_every_byte},
+        {"the smallest volume is the smallest", the_smallest_volume_is_the_smallest},
+        {"wishes become bytes that add up", wishes_become_bytes_that_add_up},
+        {"package databases of any kind are survived", package_databases_of_any_kind_are_survived},
+        {"outlooks come true on simulated PCs", outlooks_come_true_on_simulated_pcs},
+        {"estimates and warnings follow the drive", estimates_and_warnings_follow_the_drive},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
