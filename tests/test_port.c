@@ -171,6 +171,88 @@ static void a_block_device_is_built_on_and_mounted(void) {
     demo_image_free(&image);
 }
 
+/* Each rule that keeps a drive from being a target, on devices that are really in that state. */
+static void devices_in_use_are_refused(void) {
+    if (!may_mount()) {
+        skip_test("needs root and loop devices");
+        return;
+    }
+    const char *path = scratch("guarded.img");
+    char device[64];
+    struct ws_drive_facts f;
+    struct ws_drive *d = NULL;
+    struct ws_target_rules rules = {true};
+    CHECK_INT(shell(NULL, "truncate -s 64M '%s'", path), 0);
+    if (!loop_attach(path, device)) return;
+    OK(ws_linux_device_facts(device, &f, &error));
+    OK(ws_drive_may_write(&f, &rules, &error)); /* free: the refusals below come from what is done next */
+    if (shell(NULL, "mkswap %s && swapon %s", device, device) == 0) {
+        OK(ws_linux_device_facts(device, &f, &error));
+        CHECK_HAS(f.in_use_by, "swap");
+        FAILS(ws_drive_may_write(&f, &rules, &error), WS_E_REFUSED);
+        FAILS(linux_port()->ops->open(linux_port(), device, WS_OPEN_WRITE, &d, &error), WS_E_REFUSED);
+        CHECK_INT(shell(NULL, "swapoff %s", device), 0);
+    }
+    loop_detach(device);
+    struct ws_text out = {0};
+    if (shell(&out, "losetup -r -f --show '%s'", path) == 0) { /* its write-protect switch is on */
+        char locked[64];
+        snprintf(locked, sizeof locked, "%.*s", (int)strcspn(out.data, "\n"), out.data);
+        OK(ws_linux_device_facts(locked, &f, &error));
+        CHECK(f.read_only);
+        FAILS(ws_drive_may_write(&f, &rules, &error), WS_E_REFUSED);
+        CHECK_HAS(error.what, "write-protected");
+        loop_detach(locked);
+    }
+    ws_text_free(&out);
+}
+
+/* Arrays, volume groups and encrypted volumes, in a folder made like the kernel's. */
+static void holders_are_told_by_their_kind(void) {
+    static const char *const wanted[] = {"md0 (disk array)", "dm-0 (encrypted volume)", "dm-1 (volume group)", "dm-2"};
+    const char *sysfs = scratch("sys-sdx");
+    struct ws_drive_facts f = {.size = 1 << 30, .removable = WS_YES, .internal = WS_NO};
+    struct ws_target_rules rules = {true};
+    CHECK_INT(
+        shell(NULL,
+              "mkdir -p '%s/holders/md0' '%s/sdx1/holders/dm-0/dm' '%s/sdx2/holders/dm-1/dm' '%s/sdx2/holders/dm-2/dm' "
+              "'%s/queue/holders/no' && cd '%s' && echo 1 > sdx1/partition && echo 2 > sdx2/partition && echo "
+              "CRYPT-LUKS2-a > sdx1/holders/dm-0/dm/uuid && echo LVM-b > sdx2/holders/dm-1/dm/uuid && echo other > "
+              "sdx2/holders/dm-2/dm/uuid",
+              sysfs, sysfs, sysfs, sysfs, sysfs, sysfs),
+        0);
+    OK(ws_drive_may_write(&f, &rules, &error));
+    ws_linux_find_holders(sysfs, &f);
+    for (size_t i = 0; i < 4; i++) CHECK_HAS(f.in_use_by, wanted[i]);
+    CHECK(!strstr(f.in_use_by, "no"));
+    FAILS(ws_drive_may_write(&f, &rules, &error), WS_E_REFUSED);
+    CHECK_HAS(error.what, "disk array");
+}
+
+/* An image that lies on the drive it would be written to, under any name. */
+static void an_image_on_its_own_drive_is_refused(void) {
+    const char *path = scratch("own.img");
+    struct ws_drive *d = NULL;
+    char twin[400], device[64];
+    snprintf(twin, sizeof twin, "%s-twin", path);
+    FAILS(ws_linux_make_file("/nowhere/at/all.img", 1 << 20, &error), WS_E_WRITE);
+    OK(ws_linux_make_file(path, 32 * MIB, &error));
+    FAILS(ws_linux_make_file(path, 32 * MIB, &error), WS_E_REFUSED);
+    CHECK_INT(shell(NULL, "ln '%s' '%s'", path, twin), 0);
+    char prefixed[420];
+    snprintf(prefixed, sizeof prefixed, "file:%s", path);
+    OK(linux_port()->ops->open(linux_port(), prefixed, WS_OPEN_READ, &d, &error));
+    FAILS(ws_drive_is_not(d, twin, &error), WS_E_REFUSED);
+    OK(ws_drive_is_not(d, "/etc/hostname", &error));
+    d->ops->close(d);
+    if (!may_mount() || !loop_attach(path, device)) return;
+    OK(linux_port()->ops->open(linux_port(), device, WS_OPEN_READ, &d, &error));
+    FAILS(ws_drive_is_not(d, device, &error), WS_E_REFUSED);
+    OK(d->ops->release(d, &error));
+    d->ops->close(d);
+    loop_detach(device);
+}
+
 static void a_folder_becomes_a_tree(void) {
     char folder[300];
     snprintf(folder, sizeof folder, "%s", scratch("folder"));
@@ -240,6 +322,9 @@ int main(int argc, char **argv) {
         {"a file that becomes shorter is an error", a_file_that_becomes_shorter_is_an_error},
         {"files have one name from anywhere", files_have_one_name_from_anywhere},
         {"a block device is built on and mounted", a_block_device_is_built_on_and_mounted},
+        {"devices in use are refused", devices_in_use_are_refused},
+        {"holders are told by their kind", holders_are_told_by_their_kind},
+        {"an image on its own drive is refused", an_image_on_its_own_drive_is_refused},
         {"a folder becomes a tree", a_folder_becomes_a_tree},
         {"the clocks and the dice work", the_clocks_and_the_dice_work},
         {"contents are named", contents_are_named},

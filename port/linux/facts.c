@@ -75,26 +75,48 @@ static void find_swap(const char *name, struct ws_drive_facts *facts) {
     fclose(swaps);
 }
 
-/* Things built on top: encrypted volumes, arrays, mappings. */
-static void find_holders(const char *sysfs, struct ws_drive_facts *facts) {
+/* What kind of thing is built on top, by the device mapper's own identifiers: "dm-0 (encrypted volume)". */
+static void add_holder(const char *folder, const char *name, struct ws_drive_facts *facts) {
+    static const struct {
+        const char *prefix, *words;
+    } kinds[] = {
+        {"CRYPT-", "encrypted volume"}, {"LVM-", "volume group"}, {"mpath-", "multipath"}, {"DMRAID-", "disk array"}};
+    char path[700];
+    char uuid[64] = "";
+    char text[160];
+    const char *words = strncmp(name, "md", 2) == 0       ? "disk array"
+                        : strncmp(name, "bcache", 6) == 0 ? "cache set"
+                                                          : NULL;
+    (void)snprintf(path, sizeof path, "%.500s/%.100s/dm/uuid", folder, name);
+    FILE *file = fopen(path, "r");
+    if (file && fgets(uuid, sizeof uuid, file))
+        for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++)
+            if (strncmp(uuid, kinds[i].prefix, strlen(kinds[i].prefix)) == 0) words = kinds[i].words;
+    if (file) fclose(file);
+    (void)snprintf(text, sizeof text, "%.100s%s%s%s", name, words ? " (" : "", words ? words : "", words ? ")" : "");
+    add_user(facts, text);
+}
+
+static void read_holders(const char *folder, struct ws_drive_facts *facts) {
+    DIR *holders = opendir(folder);
+    struct dirent *entry;
+    while (holders && (entry = readdir(holders)))
+        if (entry->d_name[0] != '.') add_holder(folder, entry->d_name, facts);
+    if (holders) closedir(holders);
+}
+
+void ws_linux_find_holders(const char *sysfs, struct ws_drive_facts *facts) {
     char path[600];
     (void)snprintf(path, sizeof path, "%.580s/holders", sysfs);
-    DIR *folder = opendir(path);
+    read_holders(path, facts);
+    DIR *folder = opendir(sysfs);
     struct dirent *entry;
-    while (folder && (entry = readdir(folder)))
-        if (entry->d_name[0] != '.') add_user(facts, entry->d_name);
-    if (folder) closedir(folder);
-    folder = opendir(sysfs);
     while (folder && (entry = readdir(folder))) {
         struct stat s;
         (void)snprintf(path, sizeof path, "%.250s/%.200s/partition", sysfs, entry->d_name);
         if (entry->d_name[0] == '.' || stat(path, &s) != 0) continue;
         (void)snprintf(path, sizeof path, "%.250s/%.200s/holders", sysfs, entry->d_name);
-        DIR *inner = opendir(path);
-        struct dirent *holder;
-        while (inner && (holder = readdir(inner)))
-            if (holder->d_name[0] != '.') add_user(facts, holder->d_name);
-        if (inner) closedir(inner);
+        read_holders(path, facts);
     }
     if (folder) closedir(folder);
 }
@@ -172,7 +194,7 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     facts->read_only = attribute(device, "ro") != 0;
     find_mounts(name, facts);
     find_swap(name, facts);
-    find_holders(udev_device_get_syspath(device), facts);
+    ws_linux_find_holders(udev_device_get_syspath(device), facts);
     udev_device_unref(device);
     udev_unref(udev);
     return ws_drive_short_name(facts, error);

@@ -44,6 +44,10 @@ double ws_linux_steady_clock(struct ws_port *port);
 /** How the machine this runs on was started: BIOS or UEFI, Secure Boot on or off. */
 void ws_linux_this_pc(struct ws_pc_facts *facts);
 
+/** Note in `facts->in_use_by` what is built on a drive or its partitions (arrays, volume groups, encrypted volumes), by
+ *  its folder in sysfs. */
+void ws_linux_find_holders(const char *sysfs, struct ws_drive_facts *facts);
+
 /** Fill a drive's facts from what the system knows of the block device at `path` ("/dev/sdb"). */
 enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *facts, struct ws_error *error);
 
