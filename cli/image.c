@@ -15,6 +15,7 @@ struct compared {
     bool as_published;
     char list[600], signature[600]; /* files found beside the image; empty if none */
     char signer[200];               /* whose key signed, if that was checked */
+    uint64_t least, comfortable;    /* bytes a drive needs; 0 if it is no image of one */
 };
 
 static const char *kind_in_words(enum ws_image_kind kind) {
@@ -55,6 +56,8 @@ static const char *kernels(const struct ws_image *i) {
 
 static json_t *text_or_null(const char *text) { return text[0] ? json_string(text) : json_null(); }
 
+static json_t *size_or_null(uint64_t bytes) { return bytes ? json_integer((json_int_t)bytes) : json_null(); }
+
 static json_t *image_json(const struct ws_image *i, const char *path, const struct compared *c, uint64_t size) {
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
     json_t *loaders = json_array();
@@ -76,16 +79,18 @@ static json_t *image_json(const struct ws_image *i, const char *path, const stru
     json_t *root = i->root_format[0] ? json_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
                                                  "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
-    return json_pack(
-        "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:s, s:s, s:o, s:o, "
-        "s:o, s:o}",
-        "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
-        ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title", iso ? iso->volume_id : "",
-        "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios", i->starts_bios, "starts_uefi",
-        i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i), "loaders", loaders, "memory", memory,
-        "files", files, "root", root, "default_entry", i->default_title, "default_parameters", i->default_parameters,
-        "checksum", checksum, "signature", text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings",
-        cli_findings_json(&i->findings));
+    return json_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
+                     "s:s, s:o, s:o, "
+                     "s:o, s:o}",
+                     "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
+                     ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title",
+                     iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "udf", i->udf,
+                     "starts_bios", i->starts_bios, "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot,
+                     "kernels", kernels(i), "loaders", loaders, "memory", memory, "files", files, "root", root,
+                     "least_drive_bytes", size_or_null(c->least), "comfortable_drive_bytes",
+                     size_or_null(c->comfortable), "default_entry", i->default_title, "default_parameters",
+                     i->default_parameters, "checksum", checksum, "signature", text_or_null(c->signature), "signed_by",
+                     text_or_null(c->signer), "findings", cli_findings_json(&i->findings));
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {
@@ -130,6 +135,9 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
         show_field(cli, "Starts first", "%s", i->default_title);
         show_field(cli, "", "%s%s%s", ink(cli, INK_DIM), i->default_parameters, ink(cli, INK_PLAIN));
     }
+    if (c->least)
+        show_field(cli, "Needs", "a drive of at least %s; comfortable is %s", ws_size_both(c->least, text, sizeof text),
+                   ws_size_both(c->comfortable, other, sizeof other));
     if (c->hex[0]) show_field(cli, ws_hash_name(c->kind), "%s", c->hex);
     if (c->list[0]) show_field(cli, "Listed in", "%s", c->list);
     if (c->signer[0]) show_field(cli, "Signed by", "%s", c->signer);
@@ -233,6 +241,9 @@ int run_image(struct cli *cli, int argc, const char **argv) {
         WS_GO(ws_linux_open_image(word[0], &source, &packed, &cli->error));
         WS_GO(ws_image_inspect(source, &image, &cli->error));
         if (packed.format[0]) image.packed = packed;
+        struct ws_packages packages;
+        WS_GO(ws_packages_of_image(&image, &packages, &cli->error));
+        WS_GO(ws_image_needs(&image, &packages, &c.least, &c.comfortable, &cli->error));
         if (published || !quick) WS_GO(compare(cli, word[0], published, &c));
         WS_GO(check_signature(cli, word[0], keyring, &c));
         if (hash && (!c.hex[0] || c.kind != WS_HASH_SHA256)) {

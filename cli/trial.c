@@ -24,7 +24,7 @@ static enum ws_status open_drive(struct cli *cli, const struct ws_drive_facts *f
 
 static void show_trial(const struct cli *cli, const struct ws_drive_facts *f, const struct ws_trial *t) {
     static const enum ink inks[] = {INK_GOOD, INK_WARN, INK_BAD};
-    static const char *const words[] = {"good", "slow", "no"};
+    static const char *const words[] = {"good", "poor", "no"};
     char a[48], b[48], time[32];
     show_line(cli, INK_BOLD, "%s", f->short_name);
     show_field(cli, "Says it holds", "%s", ws_size_both(t->drive_size, a, sizeof a));

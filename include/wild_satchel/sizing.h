@@ -58,6 +58,11 @@ struct ws_sizing {
 enum ws_status ws_sizing_work_out(const struct ws_wishes *wishes, const struct ws_image *image,
                                   const struct ws_packages *packages, struct ws_sizing *sizing, struct ws_error *error);
 
+/** What an image needs on a drive, laid down whole: the least that holds it (with the smallest persistence volume if it
+ *  remembers), and what is comfortable: room for the usual wishes. Bytes; 0 for what is no image of a drive. */
+enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages, uint64_t *least,
+                              uint64_t *comfortable, struct ws_error *error);
+
 /**
  * The smallest ext4 volume, in multiples of `unit`, on which so many bytes are free when it is fresh and holds what
  * this family needs (NULL: nothing). Exact: statfs will say `free_bytes`.

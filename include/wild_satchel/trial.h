@@ -36,7 +36,7 @@ struct ws_bad_area {
     bool unreadable;     /**< else: altered */
 };
 
-enum ws_fit { WS_FIT_GOOD, WS_FIT_SLOW, WS_FIT_NO };
+enum ws_fit { WS_FIT_GOOD, WS_FIT_POOR, WS_FIT_NO };
 /** How well the drive suits one kind of use. */
 struct ws_trial_use {
     const char *use; /**< "replica", "live with persistence", "full system", "data" */

@@ -54,6 +54,9 @@ enum ws_status build_place_volumes(struct ws_build *b, struct ws_table *table, s
     WS_TRY(check_asked(p, error));
     p->align = choose_align(p);
     ws_table_free_tail(table, &first, &end);
+    if (table->kind == WS_TABLE_MBR && p->drive_size > 2ull << 40)
+        ws_findings_add(&p->findings, WS_WARNING,
+                        "the image's table is an MBR, which ends at 2 TiB: what lies behind stays unused");
     first = ws_round_up(ws_max_u64(first, p->image_end), p->align);
     end = end / PAGE * PAGE;
     uint64_t persistence = ws_round_up(p->persistence_asked, p->align);

@@ -89,7 +89,8 @@ enum ws_status ws_packages_of_image(const struct ws_image *image, struct ws_pack
     if (!content) return WS_OK;
     enum ws_status status = ws_squashfs_read(content, &root, NULL, error);
     if (status == WS_E_NOTFOUND) status = ws_ext4_read(content, &root, NULL, error);
-    if (status == WS_E_NOTFOUND) return WS_OK; /* some other kind of root: nothing is known of it */
+    /* some other kind of root, or a compression not built in: nothing is known of it */
+    if (status == WS_E_NOTFOUND || status == WS_E_UNSUPPORTED) return WS_OK;
     WS_TRY(status);
     status = ws_packages_read(root, p, error);
     ws_tree_close(root);

@@ -78,6 +78,6 @@ void ws_drive_warnings(const struct ws_drive_facts *d, const struct ws_trial *tr
                         trial->holds < trial->drive_size ? "smaller than it says" : "unsound");
     for (size_t i = 0; trial && i < WS_TRIAL_USES; i++)
         if (trial->use[i].use && strcmp(trial->use[i].use, "live with persistence") == 0 &&
-            trial->use[i].fit == WS_FIT_SLOW)
+            trial->use[i].fit == WS_FIT_POOR)
             ws_findings_add(f, WS_WARNING, "slow for a live system that remembers: %s", trial->use[i].why);
 }

@@ -86,3 +86,23 @@ enum ws_status ws_ext4_most_free(const struct ws_live_family *family, uint64_t m
     ws_tree_close(f.tree);
     return WS_OK;
 }
+
+enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages, uint64_t *least,
+                              uint64_t *comfortable, struct ws_error *error) {
+    const uint64_t mib = 1 << 20;
+    struct ws_wishes usual;
+    struct ws_sizing sizing;
+    uint64_t size = 0;
+    uint64_t room = 0;
+    *least = *comfortable = 0;
+    if (!image->source || image->kind > WS_IMAGE_DRIVE) return WS_OK;
+    *least = *comfortable = image->source->size;
+    if (image->kind != WS_IMAGE_HYBRID || !image->family) return WS_OK;
+    uint64_t before = ws_round_up(image->source->size, mib) + mib;
+    ws_wishes_usual(&usual);
+    WS_TRY(ws_sizing_work_out(&usual, image, packages, &sizing, error));
+    WS_TRY(ws_ext4_fit(image->family, sizing.free_wanted, mib, WS_EXT4_MOST, &size, &room, error));
+    *least = before + WS_EXT4_LEAST + mib;
+    *comfortable = before + size + mib;
+    return WS_OK;
+}

@@ -7,7 +7,7 @@
 #include <string.h>
 
 static const char format_name[] = "wild-satchel-trial";
-static const char *const fit_names[] = {"good", "slow", "no"};
+static const char *const fit_names[] = {"good", "poor", "no"};
 
 static json_t *areas_json(const struct ws_trial *t) {
     json_t *list = json_array();

@@ -109,7 +109,7 @@ done:
     return status;
 }
 
-/* What each use asks of a drive. Below "least" a use is refused in the verdict, below "good" it is called slow. */
+/* What each use asks of a drive. Below "least" it will not do, below "good" or too small it does poorly. */
 static const struct {
     const char *use;
     double least_write, good_write; /* bytes a second in one stream */
@@ -134,15 +134,15 @@ void ws_trial_judge(struct ws_trial *trial) {
             (void)snprintf(u->why, sizeof u->why, "what is written past %s is lost",
                            ws_size_both(trial->holds, size, sizeof size));
         else if (trial->bads) (void)snprintf(u->why, sizeof u->why, "it has bad areas");
-        else if (trial->drive_size < uses[i].least_size)
-            (void)snprintf(u->why, sizeof u->why, "it is smaller than %s",
-                           ws_size_both(uses[i].least_size, size, sizeof size));
         else if (trial->write_bytes_s > 0 && trial->write_bytes_s < uses[i].least_write)
             (void)snprintf(u->why, sizeof u->why, "it writes only %s/s",
                            ws_size_counted((uint64_t)trial->write_bytes_s, rate, sizeof rate));
-        else u->fit = WS_FIT_SLOW;
+        else u->fit = WS_FIT_POOR;
         if (u->fit == WS_FIT_NO) continue;
-        if (trial->write_bytes_s > 0 && trial->write_bytes_s < uses[i].good_write)
+        if (trial->drive_size < uses[i].least_size)
+            (void)snprintf(u->why, sizeof u->why, "it is smaller than the usual %s",
+                           ws_size_both(uses[i].least_size, size, sizeof size));
+        else if (trial->write_bytes_s > 0 && trial->write_bytes_s < uses[i].good_write)
             (void)snprintf(u->why, sizeof u->why, "it writes %s/s; %s/s are comfortable",
                            ws_size_counted((uint64_t)trial->write_bytes_s, rate, sizeof rate),
                            ws_size_counted((uint64_t)uses[i].good_write, size, sizeof size));
