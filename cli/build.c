@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 struct building {
@@ -70,6 +71,22 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     if (r->checked) show_field(cli, "", "drive  %s", r->check.sha256);
 }
 
+/* An image touched since it was planned is read once more before anything is written: the check beside the writing
+ * would find a change too, but only when the drive's old contents are gone. */
+static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
+    struct stat s;
+    char hex[WS_HASH_HEX];
+    if (stat(p->plan.image_path, &s) != 0) return WS_OK;
+    if (s.st_mtime < p->plan.made_at && s.st_ctime < p->plan.made_at) return WS_OK;
+    WS_TRY(ws_source_hash(p->image, WS_HASH_SHA256, hex, &cli->error));
+    if (strcmp(hex, p->plan.image_sha256) == 0) return WS_OK;
+    ws_fail(&cli->error, WS_E_FORMAT,
+            "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned was %.16s...", hex,
+            p->plan.image_sha256);
+    ws_fail_where(&cli->error, "%s", p->plan.image_path);
+    return ws_fail_next(&cli->error, "make a new plan from the image as it is; nothing was written");
+}
+
 int run_build(struct cli *cli, int argc, const char **argv) {
     char *confirm = NULL;
     int external = 0, no_check = 0, afresh = 0;
@@ -104,6 +121,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     }
     struct ws_target_rules rules = {external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
+    WS_GO(check_touched(cli, &p));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
         WS_GO(cli_ask(cli, &facts, drive, answer, sizeof answer));

@@ -17,7 +17,8 @@ struct cli {
     struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
     struct ws_port *port;
     struct ws_error error;
-    int width; /**< columns */
+    int width;  /**< columns */
+    bool wraps; /**< standard output is a terminal: long lines are wrapped */
 };
 
 /** A command: its own options, then its words. Returns an exit code. */
@@ -88,6 +89,8 @@ const char *ink(const struct cli *cli, enum ink ink);
 void show_line(const struct cli *cli, enum ink colour, const char *format, ...) WS_PRINTF(3, 4);
 /** A labelled value: "  Starts on      BIOS, UEFI". */
 void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
+/** A line of a table; on a terminal what is too long goes on under column `indent`. */
+void show_row(const struct cli *cli, int indent, const char *format, ...) WS_PRINTF(3, 4);
 /** The last line of a command: an explicit sentence with the result. */
 void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
 /** A kind of partition table in words. */

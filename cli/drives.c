@@ -209,15 +209,15 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
             show_one(cli, f, &refusal, read ? contents : NULL, &unread);
         } else {
             bool external = !may && refusal.status == WS_E_REFUSED && strstr(refusal.next, "--external-disk");
-            printf("%-22s %-21s %-14s %s%-11s%s %s\n", f->short_name, ws_size_both(f->size, size, sizeof size),
-                   cli_kind_of(f),
-                   ink(cli, may        ? INK_GOOD
-                            : external ? INK_WARN
-                                       : INK_BAD),
-                   may        ? "yes"
-                   : external ? "if meant"
-                              : "no",
-                   ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
+            show_row(cli, 71, "%-22s %-21s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
+                     cli_kind_of(f),
+                     ink(cli, may        ? INK_GOOD
+                              : external ? INK_WARN
+                                         : INK_BAD),
+                     may        ? "yes"
+                     : external ? "if meant"
+                                : "no",
+                     ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
         }
     }
     if (cli->json) {
@@ -225,6 +225,9 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
     } else {
         json_decref(list);
         if (!word[0]) printf("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
+        else
+            show_result(cli, true, "Nothing was written. %s",
+                        usable ? "--test tries it, --blank makes it an ordinary drive again." : "");
         code = EXIT_DONE;
     }
 done:

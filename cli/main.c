@@ -46,6 +46,7 @@ int main(int argc, char **argv) {
     (void)setlocale(LC_CTYPE, "");
     cli.terminal = isatty(STDERR_FILENO);
     cli.colour = isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
+    cli.wraps = isatty(STDOUT_FILENO);
     if (ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) cli.width = size.ws_col;
     if (argc < 2) {
         usage(stderr);

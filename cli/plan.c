@@ -224,8 +224,8 @@ static int conclude(struct cli *cli, const struct planning *g, const char *save)
     struct ws_target_rules rules = {false};
     struct ws_error refusal = {0};
     if (ws_drive_may_write(&g->facts, &rules, &refusal) != WS_OK)
-        printf("\n  %sThis drive would be refused:%s %s. %s.\n", ink(cli, INK_WARN), ink(cli, INK_PLAIN), refusal.what,
-               refusal.next);
+        show_row(cli, 2, "  %sThis drive would be refused:%s %s. %s.", ink(cli, INK_WARN), ink(cli, INK_PLAIN),
+                 refusal.what, refusal.next);
     const struct ws_outlook *o = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
     if (o)
         printf("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,

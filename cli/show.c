@@ -21,22 +21,70 @@ void show_line(const struct cli *cli, enum ink colour, const char *format, ...) 
     va_end(list);
 }
 
+/* Columns a piece of text takes: UTF-8 characters, colours not counted. */
+static int columns_of(const char *text, size_t length) {
+    int columns = 0;
+    for (size_t i = 0; i < length; i++) {
+        if (text[i] == '\033') {
+            while (i < length && text[i] != 'm') i++;
+            continue;
+        }
+        columns += ((unsigned char)text[i] & 0xc0) != 0x80;
+    }
+    return columns;
+}
+
+/* Print words; on a terminal, lines that would be too long go on under column `indent`. */
+static void put_wrapped(const struct cli *cli, int column, int indent, const char *text) {
+    int width = cli->wraps ? cli->width : 0;
+    bool first = true;
+    while (*text) {
+        size_t spaces = strspn(text, " ");
+        size_t word = strcspn(text + spaces, " ");
+        int columns = columns_of(text + spaces, word);
+        if (!first && width && column + (int)spaces + columns > width && indent + columns <= width) {
+            printf("\n%*s", indent, "");
+            column = indent;
+            text += spaces;
+            spaces = 0;
+        }
+        fwrite(text, 1, spaces + word, stdout);
+        column += (int)spaces + columns;
+        text += spaces + word;
+        first = false;
+    }
+    fputc('\n', stdout);
+}
+
+enum { FIELD = 17, TEXT = 2048 };
+
 void show_field(const struct cli *cli, const char *name, const char *format, ...) {
+    char text[TEXT];
     va_list list;
     va_start(list, format);
-    printf("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
-    vprintf(format, list);
-    fputc('\n', stdout);
+    (void)vsnprintf(text, sizeof text, format, list);
     va_end(list);
+    printf("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
+    put_wrapped(cli, FIELD, FIELD, text);
+}
+
+void show_row(const struct cli *cli, int indent, const char *format, ...) {
+    char text[TEXT];
+    va_list list;
+    va_start(list, format);
+    (void)vsnprintf(text, sizeof text, format, list);
+    va_end(list);
+    put_wrapped(cli, 0, indent, text);
 }
 
 void show_result(const struct cli *cli, bool good, const char *format, ...) {
     va_list list;
     va_start(list, format);
-    printf("\n%s%s%s ", ink(cli, good ? INK_GOOD : INK_BAD), good ? "Done." : "Not done.", ink(cli, INK_PLAIN));
-    vprintf(format, list);
-    fputc('\n', stdout);
+    char text[TEXT];
+    (void)vsnprintf(text, sizeof text, format, list);
     va_end(list);
+    printf("\n%s%s%s ", ink(cli, good ? INK_GOOD : INK_BAD), good ? "Done." : "Not good.", ink(cli, INK_PLAIN));
+    put_wrapped(cli, good ? 6 : 10, 0, text);
 }
 
 const char *show_table(enum ws_table_kind kind) {
@@ -47,9 +95,11 @@ const char *show_table(enum ws_table_kind kind) {
 
 void show_findings(const struct cli *cli, const struct ws_findings *f) {
     static const enum ink colours[] = {INK_DIM, INK_WARN, INK_BAD};
-    for (size_t i = 0; i < f->count; i++)
-        printf("  %s%-14s%s %s\n", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
-               ink(cli, INK_PLAIN), f->list[i].text);
+    for (size_t i = 0; i < f->count; i++) {
+        printf("  %s%-14s%s ", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
+               ink(cli, INK_PLAIN));
+        put_wrapped(cli, FIELD, FIELD, f->list[i].text);
+    }
 }
 
 /* Widths in proportion, but nothing that exists vanishes. */

@@ -128,25 +128,30 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
                    ws_size_both(j->sizing.installed, a, sizeof a));
     printf("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < j->sizing.items; i++)
-        printf("  %-20s %12s  %s%s%s\n", j->sizing.item[i].what, ws_size_counted(j->sizing.item[i].bytes, a, sizeof a),
-               ink(cli, INK_DIM), j->sizing.item[i].why, ink(cli, INK_PLAIN));
+        show_row(cli, 37, "  %-20s %12s  %s%s%s", j->sizing.item[i].what,
+                 ws_size_counted(j->sizing.item[i].bytes, a, sizeof a), ink(cli, INK_DIM), j->sizing.item[i].why,
+                 ink(cli, INK_PLAIN));
     printf("  %s%-20s %12s%s  must be free on the fresh volume\n", ink(cli, INK_BOLD), "together",
            ws_size_counted(j->sizing.free_wanted, a, sizeof a), ink(cli, INK_PLAIN));
-    printf("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free", "drive", "",
-           ink(cli, INK_PLAIN));
+    printf("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free",
+           j->have_drive ? "" : "drive", "", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < j->ways; i++) {
         const struct way *w = &j->way[i];
-        char drive[24] = "-";
-        if (sold_for(w->drive_least))
+        char drive[24] = "";
+        if (!j->have_drive && sold_for(w->drive_least))
             (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)sold_for(w->drive_least));
-        printf("  %-14s %s%-5s%s %-23s %-12s %-9s %s\n", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
-               w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
-               ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
+        show_row(cli, 69, "  %-14s %s%-5s%s %-23s %-12s %-9s %s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
+                 w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
+                 ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
     }
-    printf("\n  %sLaid down file by file, half-filled clusters would cost%s", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < 5; i++)
-        printf("%s %s at %u KiB", i ? "," : "", ws_size_counted(j->waste[i], a, sizeof a), clusters[i] / 1024);
-    printf(".\n");
+    char line[400];
+    size_t n = 0;
+    for (size_t i = 0; i < 5 && n < sizeof line; i++)
+        n += (size_t)snprintf(line + n, sizeof line - n, "%s%s at %u KiB", i ? ", " : "",
+                              ws_size_counted(j->waste[i], a, sizeof a), clusters[i] / 1024);
+    printf("\n");
+    show_row(cli, 2, "  %sLaid down file by file, half-filled clusters would cost%s %s.", ink(cli, INK_DIM),
+             ink(cli, INK_PLAIN), line);
 }
 
 static json_t *job_json(const struct sizing_job *j, const char *path) {

@@ -48,8 +48,8 @@ static void show_trial(const struct cli *cli, const struct ws_drive_facts *f, co
     }
     printf("\n  %s%-24s %s%s\n", ink(cli, INK_DIM), "good for", "verdict", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < WS_TRIAL_USES; i++)
-        printf("  %-24s %s%-6s%s %s\n", t->use[i].use, ink(cli, inks[t->use[i].fit]), words[t->use[i].fit],
-               ink(cli, INK_PLAIN), t->use[i].why);
+        show_row(cli, 34, "  %-24s %s%-6s%s %s", t->use[i].use, ink(cli, inks[t->use[i].fit]), words[t->use[i].fit],
+                 ink(cli, INK_PLAIN), t->use[i].why);
 }
 
 static void show_verdict(const struct cli *cli, const struct ws_drive_facts *f, const struct ws_trial *t) {

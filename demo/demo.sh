@@ -14,13 +14,23 @@ show() { printf '\033[2m$ %s\033[0m\n' "$*"; "$@"; }
 step "A bench with five drives and three PCs, and a live image"
 show satchel bench setup "$here/gannet-point.bench.json" --bench bench
 demo-image curlew-live.iso
+sha256sum curlew-live.iso > SHA256SUMS
+name_of() { satchel drives "$1" --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p'; }
+gorse=$(name_of "Gorse 32")
+sorrel=$(name_of "Sorrel 64")
 step "Which drives are here, and which may be used?"
 show satchel drives
-step "What is this image, and how does it remember?"
+step "Is the bargain honest? Sorrel 64 says it holds 64 GB"
+show satchel drives "$sorrel" --test probe --confirm "$sorrel" || true
+step "The good stick, tried too: its figures make the estimates better"
+show satchel drives "$gorse" --test probe --confirm "$gorse" --save gorse.trial
+step "What is this image, is it the published one, and how does it remember?"
 show satchel image curlew-live.iso
+step "How large should persistence be, for a year of updates?"
+show satchel size --image curlew-live.iso --drive "$gorse" --updates 12
 step "Decide the whole drive: nothing is written yet"
-show satchel plan --image curlew-live.iso --drive "Gorse 32" --persistence 4G --save gorse.plan
-gorse=$(satchel drives "Gorse 32" --json | sed -n 's/.*"name": "\(gorse[^"]*\)".*/\1/p')
+show satchel plan --image curlew-live.iso --drive "$gorse" --persistence 4G --data rest --data-label "tide data" --for hut \
+    --trial gorse.trial --picture gorse.png --save gorse.plan
 step "Carry it out, confirmed by the drive's own name"
 show satchel build gorse.plan --confirm "$gorse"
 step "Does it hold what was meant?"
@@ -30,7 +40,10 @@ show satchel prove "$gorse" --on hut
 show satchel prove "$gorse" --on office --cut
 step "The same image without persistence: the proof says why it forgets"
 show satchel plan --image curlew-live.iso --drive "Teasel 8" --kind replica --save teasel.plan > /dev/null
-teasel=$(satchel drives "Teasel 8" --json | sed -n 's/.*"name": "\(teasel[^"]*\)".*/\1/p')
+teasel=$(name_of "Teasel 8")
 show satchel build teasel.plan --confirm "$teasel"
 show satchel prove "$teasel" --on launch || true
+step "Teasel 8 an ordinary stick again, and safe to unplug"
+show satchel drives "$teasel" --blank --label "hut 7" --confirm "$teasel"
+show satchel release "$teasel"
 printf '\nThe demo is over. Its bench was simulated; no real drive was touched.\n'

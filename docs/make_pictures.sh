@@ -24,7 +24,7 @@ touch "$work/done"
 sleep 30
 SHOW
     rm -f done
-    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#10151c' -fg '#d8dee6' -xrm 'XTerm*colorBD: #ffffff' \
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -bg '#10151c' -fg '#d8dee6' -xrm 'XTerm*colorBD: #ffffff' \
         -e bash show.sh &
     terminal=$!
     for _ in $(seq 1 300); do [ -e done ] && break; sleep 0.2; done
@@ -36,15 +36,32 @@ SHOW
 say='say() { printf "\033[2m\$ %s\033[0m\n" "$*"; "$@"; }'
 satchel bench setup "$here/../demo/gannet-point.bench.json" --bench bench >/dev/null
 demo-image curlew-live.iso
+sha256sum curlew-live.iso > SHA256SUMS
+gorse=$(satchel drives "Gorse 32" --json | sed -n 's/.*"name": "\(gorse[^"]*\)".*/\1/p')
+sorrel=$(satchel drives "Sorrel 64" --json | sed -n 's/.*"name": "\(sorrel[^"]*\)".*/\1/p')
+satchel plan --image curlew-live.iso --drive 'Fulmar 500' --persistence 20G --data rest --data-label survey --save f.plan >/dev/null
+fulmar=$(satchel drives "Fulmar 500" --json | sed -n 's/.*"name": "\(fulmar[^"]*\)".*/\1/p')
+satchel build f.plan --confirm "$fulmar" --external-disk >/dev/null 2>&1
 picture drives "$say
 say satchel drives
 echo
-say satchel drives 'Gorse 32'"
+say satchel drives 'Fulmar 500'"
+picture trial "$say
+say satchel drives $sorrel --test probe --confirm $sorrel 2>/dev/null
+echo
+say satchel drives $gorse --test probe --confirm $gorse --save gorse.trial 2>/dev/null"
+picture blank "$say
+say satchel drives $gorse --blank --label 'tide data: hut 7' --confirm $gorse
+echo
+say satchel drives $gorse
+say satchel release $gorse"
 picture image "$say
 say satchel image curlew-live.iso"
+picture size "$say
+say satchel size --image curlew-live.iso --drive $gorse --documents 4G --updates 12"
 picture plan "$say
-say satchel plan --image curlew-live.iso --drive 'Gorse 32' --persistence 4G --save gorse.plan"
-gorse=$(satchel drives "Gorse 32" --json | sed -n 's/.*"name": "\(gorse[^"]*\)".*/\1/p')
+say satchel plan --image curlew-live.iso --drive $gorse --persistence 4G --data rest --data-label 'tide data' --for hut --trial gorse.trial --save gorse.plan"
+satchel plan --image curlew-live.iso --drive "$gorse" --persistence 4G --data rest --data-label 'tide data' --picture "$here/screenshots/map.png" >/dev/null
 picture build "$say
 say satchel build gorse.plan --confirm $gorse
 echo

@@ -255,6 +255,14 @@ expect 4 "is empty" "$satchel" image empty.iso
 mkfifo pipe.iso
 expect 4 "not a file" timeout 5 "$satchel" image pipe.iso
 
+# An image that was changed after planning is noticed before anything is written
+cp curlew.iso later.iso
+"$satchel" plan --image later.iso --drive made.img --save later.plan >/dev/null
+made=$("$satchel" drives made.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+printf X | dd of=later.iso bs=1 seek=9000000 conv=notrunc status=none
+expect 4 "nothing was written" "$satchel" build later.plan --confirm "$made"
+expect 0 "blank" "$satchel" drives made.img
+
 # Two drives that cannot be told apart are no targets while both are plugged in
 cat > twins.json <<'TWINS'
 {"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [

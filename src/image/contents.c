@@ -54,6 +54,16 @@ enum { SIGNATURES = sizeof signatures / sizeof signatures[0] };
 
 enum { FAT_BEGINS = 315532800 }; /* 1980-01-01: what stands there when nobody knew the time */
 
+/* All of a disc image's folders. */
+static void count_disc(const struct ws_source *volume, struct ws_content *c) {
+    struct ws_iso *iso = NULL;
+    if (ws_iso_open(volume, &iso, NULL) != WS_OK) return;
+    c->files = ws_tree_count(ws_iso_tree(iso)) - 1;
+    c->files_counted = true;
+    c->written_at = ws_iso_facts(iso)->made_at;
+    ws_iso_close(iso);
+}
+
 /* All of a FAT volume's folders: how many files, and the newest. */
 static void count_files(const struct ws_source *volume, struct ws_content *c) {
     struct ws_tree *tree = NULL;
@@ -92,6 +102,7 @@ static void look_at(const struct ws_source *drive, bool deep, struct ws_content 
         (void)snprintf(c->system, sizeof c->system, "ISO 9660");
         (void)snprintf(c->label, sizeof c->label, "%.32s", (const char *)sector + 40);
         for (size_t n = strlen(c->label); n > 0 && c->label[n - 1] == ' '; n--) c->label[n - 1] = '\0';
+        if (deep) count_disc(slice, c);
     } else if (ws_fat_probe(slice, &fat, NULL) == WS_OK) {
         (void)snprintf(c->system, sizeof c->system, "FAT%u", fat.bits);
         (void)snprintf(c->label, sizeof c->label, "%s", fat.label);

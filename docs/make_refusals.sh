@@ -1,0 +1,112 @@
+#!/bin/sh
+# docs/refusals.md, made anew: every refusal and warning a technician can meet, provoked on a bench and quoted.
+#   make_refusals.sh BUILD_FOLDER
+set -u
+build=$(cd "$1" && pwd)
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d /tmp/satchel-refusals-XXXXXX)
+trap 'rm -rf "$work"' EXIT
+export PATH="$build:$PATH" WILD_SATCHEL_BENCH= LC_ALL=C.UTF-8
+out=$here/refusals.md
+cd "$work" || exit 1
+
+# shows 'HEADING' 'words of the output' COMMAND ...: quote the lines that hold the words, and what they belong to
+shows() {
+    heading=$1
+    words=$2
+    shift 2
+    "$@" >said.txt 2>&1 </dev/null
+    code=$?
+    lines=$(grep -E -A1 -- "$words" said.txt | grep -v '^--$' | sed "s|$work/||g")
+    if [ -z "$lines" ]; then
+        echo "make_refusals: \"$heading\" does not happen any more: $*" >&2
+        cat said.txt >&2
+        exit 1
+    fi
+    printf '\n**%s** (exit code %d)\n\n    $ %s\n' "$heading" "$code" "$(echo "$*" | sed "s|$work/||g")" >> "$out"
+    printf '%s\n' "$lines" | sed 's/^/    /; s/ *$//' >> "$out"
+}
+name_of() { satchel drives "$1" --bench "${2:-b}" --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p'; }
+section() { printf '\n## %s\n' "$1" >> "$out"; }
+
+cat > "$out" <<'TEXT'
+# Refusals and warnings
+
+Each of them once, as it is said. A refusal leaves everything as it was. This page is made by `docs/make_refusals.sh`, which
+brings each of them about on a simulated bench.
+TEXT
+demo-image curlew.iso
+satchel bench setup "$here/../demo/gannet-point.bench.json" --bench b >/dev/null
+cat > twins.json <<'JSON'
+{"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [
+ {"name": "left", "model": "Gorse 32", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "right", "model": "Gorse 32", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "riddle", "internal": null, "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "busy", "in_use_by": "/media/hut, dm-0 (encrypted volume)", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "locked", "write_protected": true, "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "worn", "bad_at_bytes": 600000000, "bad_bytes": 8192, "size_bytes": 800000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7},
+ {"name": "dropper", "holds_bytes": 499998720, "beyond": "drops", "size_bytes": 2000000000, "write_bytes_s": 1e7, "read_bytes_s": 2e7}]}
+JSON
+satchel bench setup twins.json --bench t >/dev/null
+gorse=$(name_of "Gorse 32")
+teasel=$(name_of "Teasel 8")
+office=$(name_of "Office disk")
+fulmar=$(name_of "Fulmar 500")
+sorrel=$(name_of "Sorrel 64")
+satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 200M --save gorse.plan >/dev/null
+satchel plan --bench b --image curlew.iso --drive "$fulmar" --persistence 1G --save fulmar.plan >/dev/null
+
+section "Drives that are no targets"
+shows "It holds the running system" "running system" satchel drives "$office" --blank --confirm "$office" --bench b
+shows "It cannot be told whether it is built in" "cannot be told" satchel drives riddle --blank --confirm x --bench t
+shows "Something is mounted from it, or built on it" "in use by" satchel drives busy --blank --confirm x --bench t
+shows "It is write-protected" "write-protected" satchel drives locked --blank --confirm x --bench t
+shows "It is an external disk, and nobody said so" "external hard drive" satchel build fulmar.plan --confirm "$fulmar" --bench b
+shows "Its name was not given" "was not given" satchel build gorse.plan --bench b
+shows "Another name was given" "does not confirm" satchel build gorse.plan --confirm teasel --bench b
+shows "Two drives cannot be told apart" "called" satchel drives "$(name_of left t)" --bench t
+twin=$(name_of left t)
+shows "One of two that cannot be told apart is named by its place" "exactly the same" satchel drives left --blank --confirm "$twin" --bench t
+satchel bench pull "$gorse" --bench b >/dev/null
+shows "The planned drive is not here" "not here" satchel build gorse.plan --confirm "$gorse" --bench b
+satchel bench plug "$gorse" --bench b >/dev/null
+cp curlew.iso own.iso
+satchel plan --image own.iso --drive own.iso --kind replica --save own.plan >/dev/null
+own=$(satchel drives own.iso --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')
+shows "The image lies on the drive itself" "very drive" satchel build own.plan --confirm "$own"
+
+section "Drives that are not what they say"
+shows "It writes over what is there already" "not honest" satchel drives "$sorrel" --test probe --confirm "$sorrel" --bench b
+shows "It loses what is written past its end" "not honest" satchel drives dropper --test probe --confirm "$(name_of dropper t)" --bench t
+shows "It has bad areas" "Bad areas|bad areas\." satchel drives worn --test full --confirm "$(name_of worn t)" --bench t
+
+section "Images"
+head -c -1 curlew.iso > short.iso
+shows "It is cut short" "cut short" satchel image short.iso
+gzip -k curlew.iso && head -c -5000 curlew.iso.gz > short.iso.gz
+shows "It is packed, and damaged" "damaged" satchel image short.iso.gz
+mkdir published && cp curlew.iso published/
+echo "0123456789012345678901234567890123456789012345678901234567890123  curlew.iso" > published/SHA256SUMS
+shows "It is not the published one" "not the one" satchel image published/curlew.iso
+: > empty.iso
+shows "It is empty" "empty" satchel image empty.iso
+
+section "Sizes and plans"
+shows "It does not fit" "needed" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 40G
+shows "Two partitions want the rest" "all that is left" satchel plan --bench b --image curlew.iso --drive "$gorse" --data rest
+shows "The table has no entry left" "four entries" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 1G --data 1G --swap 1G
+shows "An overlay file would be too large for FAT32" "4 GiB - 1" satchel size --image curlew.iso --documents 20G
+head -c 2000000 /dev/zero > blank.img
+shows "It will not start on that PC" "will not start on" satchel plan --bench b --image blank.img --drive "$gorse" --for bios
+shows "Little persistence (a warning)" "under 1 GiB" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 600M
+shows "Very little persistence (a warning)" "very small" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 100M
+shows "A USB 2 port (a warning)" "USB 2 port" satchel plan --bench b --image curlew.iso --drive "$teasel"
+shows "A small drive (a warning)" "less than the usual" satchel plan --bench t --image curlew.iso --drive riddle
+satchel drives "$teasel" --test probe --confirm "$teasel" --save teasel.trial --bench b >/dev/null 2>&1
+shows "A slow drive (a warning)" "slow for" satchel plan --bench b --image curlew.iso --drive "$teasel" --trial teasel.trial
+shows "An MBR on more than 2 TiB (a warning)" "ends at 2 TiB" satchel plan --image curlew.iso --drive big.img --make 3T
+shows "A label that does not fit (told beforehand)" "label will be" satchel drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b
+sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' gorse.plan > edited.plan
+shows "The plan was edited into something else" "follows" satchel build edited.plan --confirm "$gorse" --bench b
+printf 'X' | dd of=curlew.iso bs=1 seek=9000000 conv=notrunc status=none
+shows "The image has changed since it was planned" "no longer the one" satchel build gorse.plan --confirm "$gorse" --bench b
