@@ -305,7 +305,8 @@ static void a_signed_loader_says_who_signed_it(void) {
     struct ws_loader l = {.machine = ""};
     char path[700];
     const char *folder = scratch("shim");
-    if (shell(NULL, "mkdir -p '%s' && dpkg-deb -x %s/packages/shim-signed_*.deb '%s'", folder, WS_FIXTURE, folder) != 0) {
+    if (shell(NULL, "mkdir -p '%s' && dpkg-deb -x %s/packages/shim-signed_*.deb '%s'", folder, WS_FIXTURE, folder) !=
+        0) {
         skip_test("the real live image is not made yet");
         return;
     }
