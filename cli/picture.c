@@ -41,7 +41,7 @@ static void hatch(cairo_t *c, double x, double y, double w, double h, int kind) 
     cairo_clip(c);
     cairo_set_source_rgba(c, 1, 1, 1, 0.45);
     cairo_set_line_width(c, 2);
-    for (double at = -h; at < w; at += 10) {
+    for (int at = -(int)h; at < (int)w; at += 10) {
         if (kind & 1) cairo_move_to(c, x + at, y + h), cairo_line_to(c, x + at + h, y);
         if (kind & 2) cairo_move_to(c, x + at, y), cairo_line_to(c, x + at + h, y + h);
     }

@@ -170,7 +170,7 @@ static void look_before(struct cli *cli, struct planning *g) {
 }
 
 struct wishes { /* the options */
-    char *image, *drive, *kind, *persistence, *data, *label, *swap, *pc, *trial, *save, *picture, *make;
+    char *image, *drive, *kind, *persistence, *data, *label, *cluster, *swap, *pc, *trial, *save, *picture, *make;
     char said[160]; /* what became of the label */
 };
 
@@ -184,6 +184,14 @@ static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_pl
     if (w->data && strcmp(w->data, "rest") == 0) p->data_asked = WS_PLAN_REST;
     else if (w->data) WS_TRY(ws_size_parse(w->data, &p->data_asked, &cli->error));
     if (w->swap) WS_TRY(ws_size_parse(w->swap, &p->swap_asked, &cli->error));
+    if (w->cluster) {
+        uint64_t bytes = 0;
+        WS_TRY(ws_size_parse(w->cluster, &bytes, &cli->error));
+        if (!w->data || bytes < 512 || bytes > 65536 || (bytes & (bytes - 1)))
+            return ws_fail(&cli->error, WS_E_USAGE,
+                           "--cluster goes with --data, and is a power of two from 512 to 64K");
+        p->data_cluster = (uint32_t)bytes;
+    }
     if (!w->label) return WS_OK;
     return ws_label_normalise("fat32", w->label, p->data_label, sizeof p->data_label, w->said, sizeof w->said,
                               &cli->error);
@@ -250,6 +258,8 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
          "room for what is remembered, or \"rest\" (the default); `satchel size` helps", "SIZE"},
         {"data", 0, POPT_ARG_STRING, &w.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
         {"data-label", 0, POPT_ARG_STRING, &w.label, 0, "its label", "TEXT"},
+        {"cluster", 0, POPT_ARG_STRING, &w.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
+         "SIZE"},
         {"swap", 0, POPT_ARG_STRING, &w.swap, 0, "a swap partition too", "SIZE"},
         {"for", 'f', POPT_ARG_STRING, &w.pc, 0,
          "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},

@@ -133,6 +133,8 @@ expect 1 "will not start on bios" "$satchel" plan --bench b --image blank.img --
 expect 2 "no PC that is known" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for teapot
 for pc in hut launch office bios uefi secure here; do expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for $pc; done
 expect 2 "all that is left" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --data rest
+expect 2 "power of two" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 1G --cluster 3000
+json 'd["data"]["cluster_bytes"] == 8192' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 2G --cluster 8K --json
 expect 4 "all four entries" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 1G --swap 1G
 expect 0 "data label: TIDE_DATA - letters raised" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --data-label tide/data
 json 'd["result"]["parts"][-1]["at_bytes"] + d["result"]["parts"][-1]["size_bytes"] == d["drive"]["size_bytes"]' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --json

@@ -69,9 +69,10 @@ static void compressed_images_are_what_they_were(void) {
 }
 
 static void archives_and_folders_of_a_medium_are_known(void) {
-    static const char *const made[] = {"tar cf m.tar -C m .", "tar cJf m.tar.xz -C m .", "tar czf m.tgz -C m .",
-                                       "(cd m && zip -qr ../m.zip .)", NULL};
-    static const char *const names[] = {"m.tar", "m.tar.xz", "m.tgz", "m.zip"};
+    static const char *const made[] = {"tar cf m.tar -C m .",       "tar cJf m.tar.xz -C m .",
+                                       "tar czf m.tgz -C m .",      "(cd m && zip -qr ../m.zip .)",
+                                       "bsdtar -a -cf m.7z -C m .", NULL};
+    static const char *const names[] = {"m.tar", "m.tar.xz", "m.tgz", "m.zip", "m.7z"};
     const char *folder = scratch("medium");
     shell(NULL, "mkdir -p '%s/m/live' '%s/m/EFI/BOOT' '%s/m/boot/grub'", folder, folder, folder);
     shell(NULL,
@@ -300,6 +301,54 @@ static void damage_is_named_precisely(void) {
     ws_source_close(good);
 }
 
+/* A UDF volume beside the ISO 9660 one is told; so is an image of a whole drive, and noise. */
+static void other_images_are_told_apart(void) {
+    struct demo_image d;
+    struct ws_source *s = NULL;
+    struct ws_image image;
+    OK(demo_image_make(&(struct demo_params){.family = "live-boot", .table = DEMO_NO_TABLE}, &d, &error));
+    OK(ws_image_inspect(d.source, &image, &error));
+    CHECK_INT(image.kind, WS_IMAGE_DISC);
+    CHECK(!image.udf && image.kernels_64 && !image.kernels_32 && image.root_bytes > 0);
+    ws_image_free(&image);
+    OK(ws_source_patched(d.source, d.source->size, &s, &error));
+    OK(ws_source_patch(s, 25 * 2048 + 1, "NSR02", 5, &error));
+    OK(ws_image_inspect(s, &image, &error));
+    CHECK(image.udf);
+    ws_image_free(&image);
+    ws_source_close(s);
+    demo_image_free(&d);
+    struct ws_layout *drive = NULL;
+    struct ws_table *table = malloc(sizeof *table);
+    struct ws_guid id = {{1}};
+    unsigned number;
+    ws_table_new_mbr(table, 64 * MIB, 512, 7);
+    OK(ws_table_add(table, MIB, 32 * MIB, "linux", &id, "", &number, &error));
+    OK(ws_layout_create(64 * MIB, &drive, &error));
+    OK(ws_table_compose(table, drive, &error));
+    OK(ws_layout_seal(drive, &error));
+    OK(ws_layout_source(drive, &s, &error));
+    OK(ws_image_inspect(s, &image, &error));
+    CHECK_INT(image.kind, WS_IMAGE_DRIVE);
+    char why[200];
+    CHECK_INT(ws_plan_choose_kind(&image, why, sizeof why), WS_PLAN_REPLICA);
+    CHECK_HAS(why, "no live image");
+    ws_image_free(&image);
+    ws_source_close(s);
+    ws_layout_close(drive);
+    free(table);
+    char noise[70000];
+    for (int i = 0; i < 200; i++) { /* noise of any length is never more than unknown, or damaged in words */
+        random_bytes(noise, sizeof noise);
+        if (i % 4 == 0) memcpy(noise, i % 8 ? "\x1f\x8b\x08" : "PK\3\4", 4);
+        OK(ws_source_memory(noise, 1 + (size_t)random_below(sizeof noise - 1), &s, &error));
+        memset(&error, 0, sizeof error);
+        if (ws_image_inspect(s, &image, &error) == WS_OK) ws_image_free(&image);
+        else CHECK(error.what[0]);
+        ws_source_close(s);
+    }
+}
+
 /* The distribution's own signed loader, where the real image has been made. */
 static void a_signed_loader_says_who_signed_it(void) {
     struct ws_loader l = {.machine = ""};
@@ -340,6 +389,7 @@ int main(int argc, char **argv) {
         {"published lists are read in both styles", published_lists_are_read_in_both_styles},
         {"signatures are checked against the given keys only", signatures_are_checked_against_the_given_keys_only},
         {"damage is named precisely", damage_is_named_precisely},
+        {"other images are told apart", other_images_are_told_apart},
         {"a signed loader says who signed it", a_signed_loader_says_who_signed_it},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

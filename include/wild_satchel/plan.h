@@ -64,6 +64,7 @@ struct ws_plan {
     uint32_t drive_erase;       /**< bytes the drive erases at once, for alignment; 0 unknown */
     uint64_t persistence_asked; /**< bytes; 0: all that is free */
     uint64_t data_asked;        /**< bytes of an ordinary FAT32 partition; 0: none; WS_PLAN_REST */
+    uint32_t data_cluster;      /**< bytes; 0: usual for the size */
     char data_label[12];        /**< as FAT takes it, see ws_label_normalise() */
     uint64_t swap_asked;        /**< bytes of a swap partition; 0: none */
     struct ws_guid id;          /**< random; all other identifiers derive from it */

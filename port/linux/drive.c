@@ -141,20 +141,49 @@ static enum ws_status reread(struct ws_drive *drive, struct ws_error *error) {
     return WS_OK;
 }
 
-/* Tell the drive to stop, where the kernel offers it: it then disappears until it is plugged in again. */
+static bool tell(const char *path, struct ws_error *error) {
+    int fd = open(path, O_WRONLY | O_CLOEXEC);
+    if (fd < 0) return true; /* not offered here */
+    ssize_t put = write(fd, "1", 1);
+    if (put != 1) (void)system_error(error, WS_E_WRITE, "the drive would not be released", path);
+    close(fd);
+    return put == 1;
+}
+
+/* The USB device a drive belongs to, by climbing from its folder in sysfs; its "remove" powers the port down. */
+static bool usb_device_of(const char *block, char *out, size_t room) {
+    char path[700];
+    struct stat s;
+    (void)snprintf(path, sizeof path, "%s/device", block);
+    char *real = realpath(path, NULL);
+    bool found = false;
+    while (real && !found && strncmp(real, "/sys/devices/", 13) == 0) {
+        (void)snprintf(path, sizeof path, "%.600s/idVendor", real);
+        found = stat(path, &s) == 0;
+        if (found) (void)snprintf(out, room, "%.600s/remove", real);
+        *strrchr(real, '/') = '\0';
+    }
+    free(real);
+    return found;
+}
+
+/* Tell the drive to stop, and power its port down, where the kernel offers it: it then disappears until it is plugged
+ * in again. */
 static enum ws_status release(struct ws_drive *drive, struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
     WS_TRY(reread(drive, error));
-    const char *name = strrchr(d->path, '/');
+    if (!d->device) return WS_OK;
+    char *real = realpath(d->path, NULL);
+    const char *name = real ? strrchr(real, '/') : NULL;
+    char block[300];
     char path[600];
-    (void)snprintf(path, sizeof path, "/sys/block/%.200s/device/delete", name ? name + 1 : d->path);
-    int fd = d->device ? open(path, O_WRONLY | O_CLOEXEC) : -1;
-    if (fd >= 0) {
-        ssize_t put = write(fd, "1", 1);
-        close(fd);
-        if (put != 1) return system_error(error, WS_E_WRITE, "the drive would not be released", d->path);
-    }
-    return WS_OK;
+    char port[700];
+    (void)snprintf(block, sizeof block, "/sys/block/%.200s", name ? name + 1 : "none");
+    free(real);
+    bool usb = usb_device_of(block, port, sizeof port);
+    (void)snprintf(path, sizeof path, "%s/device/delete", block);
+    if (!tell(path, error)) return WS_E_WRITE;
+    return !usb || tell(port, error) ? WS_OK : WS_E_WRITE;
 }
 
 static bool stores(struct ws_drive *drive, const char *path) {

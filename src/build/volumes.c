@@ -110,6 +110,7 @@ static enum ws_status compose_data(struct ws_build *b, struct ws_error *error) {
     uint64_t size = 0;
     struct ws_fat_params params = {.size = p->data_size,
                                    .bits = 32,
+                                   .cluster = p->data_cluster,
                                    .align = p->align > MIB ? MIB : 65536,
                                    .hidden_sectors = p->data_at / 512,
                                    .made_at = p->made_at};

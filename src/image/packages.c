@@ -72,7 +72,7 @@ enum ws_status ws_packages_read(const struct ws_tree *root, struct ws_packages *
         at += n + 1;
     }
     free(text);
-    if (kernels > 1) p->kernel_bytes /= kernels;
+    if (kernels) p->kernel_bytes /= kernels;
     p->known = p->count > 0;
     if (p->known) (void)snprintf(p->source, sizeof p->source, "dpkg");
     return WS_OK;

@@ -64,16 +64,16 @@ static json_t *findings_json(const struct ws_findings *f) {
 
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
-    json_t *root =
-        json_pack("{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
-                  "s:{s:o, s:s}, s:{s:I}}",
-                  "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id",
-                  ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path", p->image_path,
-                  "size_bytes", (json_int_t)p->image_size, "sha256", p->image_sha256, "drive", "name", p->drive_name,
-                  "model", p->drive_model, "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes",
-                  (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "erase_bytes", (int)p->drive_erase,
-                  "persistence", "asked_bytes", (json_int_t)p->persistence_asked, "data", "asked_bytes",
-                  asked_json(p->data_asked), "label", p->data_label, "swap", "asked_bytes", (json_int_t)p->swap_asked);
+    json_t *root = json_pack(
+        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
+        "s:{s:o, s:s, s:i}, s:{s:I}}",
+        "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id",
+        ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path", p->image_path, "size_bytes",
+        (json_int_t)p->image_size, "sha256", p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model,
+        "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
+        (int)p->drive_sector, "erase_bytes", (int)p->drive_erase, "persistence", "asked_bytes",
+        (json_int_t)p->persistence_asked, "data", "asked_bytes", asked_json(p->data_asked), "label", p->data_label,
+        "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes", (json_int_t)p->swap_asked);
     json_t *result = json_pack(
         "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, s:I, s:s, s:o, s:o, "
         "s:o, s:o, "
@@ -209,7 +209,7 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
 
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
     char format[32], kind[16], id[40];
-    uint64_t version = 0, made_at = 0, sector = 0, erase = 0;
+    uint64_t version = 0, made_at = 0, sector = 0, erase = 0, cluster = 0;
     json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *result = NULL;
     json_t *data_asked = NULL;
     json_error_t where;
@@ -258,8 +258,10 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST}};
     WS_GO(read_keys(persistence, "persistence", persistence_keys, 1, error));
     const struct key data_keys[] = {{"asked_bytes", LIST, &data_asked, 0, 0},
-                                    {"label", TEXT, p->data_label, sizeof p->data_label, 0}};
-    WS_GO(read_keys(data, "data", data_keys, 2, error));
+                                    {"label", TEXT, p->data_label, sizeof p->data_label, 0},
+                                    {"cluster_bytes", NUMBER, &cluster, 0, 65536}};
+    WS_GO(read_keys(data, "data", data_keys, 3, error));
+    p->data_cluster = (uint32_t)cluster;
     WS_GO(read_asked(data_asked, &p->data_asked, error));
     const struct key swap_keys[] = {{"asked_bytes", NUMBER, &p->swap_asked, 0, 1ull << 42}};
     WS_GO(read_keys(swap, "swap", swap_keys, 1, error));
