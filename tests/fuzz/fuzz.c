@@ -14,12 +14,18 @@ static void fuzz_tree(struct ws_tree *tree) {
             (void)ws_source_read(n->content, 0, bytes, n->content->size < 256 ? (size_t)n->content->size : 256, NULL);
 }
 
+static enum ws_status swallow(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
+    (void)context, (void)bytes;
+    /* no more than a moment's work: a bomb is cut off as a full disk would */
+    return at + length > 64u << 20 ? ws_fail(error, WS_E_SPACE, "enough") : WS_OK;
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     struct ws_source *source = NULL;
     struct ws_tree *tree = NULL;
     struct ws_error error;
     if (size < 2) return 0;
-    uint8_t which = data[0] % 7;
+    uint8_t which = data[0] % 10;
     data++;
     size--;
     if (ws_source_memory(data, size, &source, &error) != WS_OK) return 0;
@@ -46,6 +52,17 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     } else if (which == 5) {
         struct ws_plan plan;
         (void)ws_plan_from_json((const char *)data, size, &plan, &error);
+    } else if (which == 7) {
+        uint64_t unpacked;
+        (void)ws_unpack(source, swallow, NULL, &unpacked, &error);
+        if (ws_archive_read(source, &tree, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 8) {
+        if (ws_squashfs_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 9) {
+        struct ws_published p;
+        struct ws_trial t;
+        (void)ws_published_find((const char *)data, size, "curlew.iso", &p, &error);
+        (void)ws_trial_from_json((const char *)data, size, &t, &error);
     } else {
         struct ws_bench *bench = malloc(sizeof *bench);
         if (bench) (void)ws_bench_parse((const char *)data, size, bench, &error);

@@ -21,5 +21,11 @@ rm -rf build/fuzz/b && build/fuzz/satchel bench setup demo/gannet-point.bench.js
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --drive "Gorse 32" --json > build/fuzz/plan.json
 seed 5 build/fuzz/plan.json plan
 seed 6 demo/gannet-point.bench.json bench
+for packer in gzip xz zstd; do head -c 200000 demo/demo_image.c | $packer -c > build/fuzz/packed && seed 7 build/fuzz/packed $packer; done
+(cd demo && zip -q ../build/fuzz/packed.zip *.c && tar cf ../build/fuzz/packed.tar *.c)
+seed 7 build/fuzz/packed.zip zip
+seed 7 build/fuzz/packed.tar tar
+rm -f build/fuzz/root.sqfs && gensquashfs -q -D demo build/fuzz/root.sqfs && seed 8 build/fuzz/root.sqfs squashfs
+printf 'SHA256 (curlew.iso) = %064d\n%032d *curlew.iso\n' 1 2 > build/fuzz/list && seed 9 build/fuzz/list list
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=500000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
