@@ -122,8 +122,8 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
                      const struct ws_contents *c, const struct ws_error *unread) {
     char text[64];
     show_line(cli, INK_BOLD, "%s", f->short_name);
-    show_field(cli, "Drive", "%s%s%s, serial %s", f->vendor, f->vendor[0] ? " " : "", f->model,
-               f->serial[0] ? f->serial : "unknown");
+    show_field(cli, "Drive", "%s%s%s, serial %s", f->vendor, f->vendor[0] ? " " : "",
+               f->model[0] ? f->model : "without a name", f->serial[0] ? f->serial : "unknown");
     show_field(cli, "Size", "%s, sectors of %u bytes", ws_size_both(f->size, text, sizeof text), f->logical_sector);
     show_field(cli, "Kind", "%s%s%s", cli_kind_of(f), f->bus[0] ? " on " : "", bus_in_words(f, text, sizeof text));
     show_field(cli, "Found at", "%s", f->id);
@@ -226,8 +226,8 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         json_decref(list);
         if (!word[0]) printf("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
         else
-            show_result(cli, true, "Nothing was written. %s",
-                        usable ? "--test tries it, --blank makes it an ordinary drive again." : "");
+            show_result(cli, true, "Nothing was written.%s",
+                        usable ? " --test tries it, --blank makes it an ordinary drive again." : "");
         code = EXIT_DONE;
     }
 done:

@@ -162,7 +162,9 @@ static enum ws_status compare(struct cli *cli, const char *path, const char *pub
     struct stat s;
     bool given = published && (stat(published, &s) != 0 || !S_ISREG(s.st_mode));
     if (given) {
-        WS_GO(ws_published_digest(published, &p, &cli->error));
+        status = ws_published_digest(published, &p, &cli->error);
+        if (status != WS_OK) ws_fail_next(&cli->error, "give a whole checksum, or the path of a list of them");
+        if (status != WS_OK) goto done;
     } else {
         if (published) (void)snprintf(c->list, sizeof c->list, "%s", published);
         else if (!ws_linux_find_published(path, c->list, sizeof c->list)) goto done;

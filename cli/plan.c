@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 enum { MAP_PARTS = 64 };
 
@@ -275,6 +276,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     struct ws_text text = {0};
     struct planning *g = calloc(1, sizeof *g);
     char why[200] = "";
+    bool made = false;
     enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
     if (code) {
@@ -289,6 +291,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     WS_GO(ws_linux_open_image(w.image, &source, &packed, &cli->error));
     WS_GO(read_wishes(cli, &w, source, &g->plan, why, sizeof why));
     WS_GO(cli_find_or_make(cli, w.drive, w.make, &g->facts));
+    made = w.make != NULL;
     if (w.trial) WS_GO(load_trial(cli, w.trial, g));
     char *real = realpath(w.image, NULL);
     (void)snprintf(g->plan.image_path, sizeof g->plan.image_path, "%s", real ? real : w.image);
@@ -317,6 +320,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     }
 done:
     if (status != WS_OK) {
+        if (made) (void)unlink(g->facts.id); /* nothing was planned for it */
         ws_fail_where(&cli->error, "%s", w.image ? w.image : "");
         code = cli_fail(cli);
     }

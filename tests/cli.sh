@@ -265,6 +265,10 @@ printf X | dd of=later.iso bs=1 seek=9000000 conv=notrunc status=none
 expect 4 "nothing was written" "$satchel" build later.plan --confirm "$made"
 expect 0 "blank" "$satchel" drives made.img
 
+expect 4 "are needed" "$satchel" plan --image curlew.iso --drive tiny.img --make 10M
+[ ! -e tiny.img ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: a refused plan left tiny.img"; }
+expect 2 "path of a list" "$satchel" image curlew.iso --published nolist
+
 # Two drives that cannot be told apart are no targets while both are plugged in
 cat > twins.json <<'TWINS'
 {"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [

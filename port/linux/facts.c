@@ -183,6 +183,7 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     } else {
         find_bus(device, facts);
     }
+    if (strncmp(facts->vendor, "0x", 2) == 0) facts->vendor[0] = '\0'; /* a number says nothing to a person */
     for (char *c = facts->model; *c; c++)
         if (*c == '_') *c = ' ';
     facts->size = (uint64_t)attribute(device, "size") * 512;
