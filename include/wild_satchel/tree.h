@@ -69,6 +69,8 @@ enum ws_status ws_tree_set_target(struct ws_tree *tree, struct ws_node *node, co
                                   struct ws_error *error);
 enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, const char *name, const void *value,
                                  size_t length, struct ws_error *error);
+/** Give a node another name. @return as ws_tree_add(); the old name stays on failure */
+enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name, struct ws_error *error);
 /** Take a node and all below out of the tree; hard links to it turn into the thing itself. */
 void ws_tree_drop(struct ws_tree *tree, struct ws_node *node);
 /** The node at `path` ("a/b", leading and doubled slashes ignored), or NULL. Symbolic links are not followed. */

@@ -95,11 +95,24 @@ enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struc
     return WS_OK;
 }
 
-static enum ws_status add_sized(struct ws_tree *tree, struct ws_node *parent, const char *name, size_t length,
-                                enum ws_node_kind kind, struct ws_node **node, struct ws_error *error) {
+static enum ws_status check_name(const char *name, size_t length, struct ws_error *error) {
     if (length == 0 || length > 255 || memchr(name, '/', length) || (length == 1 && name[0] == '.') ||
         (length == 2 && name[0] == '.' && name[1] == '.'))
         return ws_fail(error, WS_E_RANGE, "\"%.*s\" cannot be a file name", (int)(length > 80 ? 80 : length), name);
+    return WS_OK;
+}
+
+enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name, struct ws_error *error) {
+    WS_TRY(check_name(name, strlen(name), error));
+    char *copy = copy_text(tree, name, strlen(name));
+    if (!copy) return no_memory(error);
+    node->name = copy;
+    return WS_OK;
+}
+
+static enum ws_status add_sized(struct ws_tree *tree, struct ws_node *parent, const char *name, size_t length,
+                                enum ws_node_kind kind, struct ws_node **node, struct ws_error *error) {
+    WS_TRY(check_name(name, length, error));
     struct ws_node *made = take(tree, sizeof *made);
     if (made) made->name = copy_text(tree, name, length);
     if (!made || !made->name) return no_memory(error);

@@ -1,0 +1,343 @@
+/* compose.c — an exFAT volume from a tree: everything contiguous, in reading order. */
+#include "fs/exfat/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+struct composing {
+    const struct ws_exfat_params *params;
+    struct ws_tree *tree;
+    struct exfat_shape s;
+    struct ws_text upcase;
+    size_t upcase_bytes; /* of the table itself, without what fills its last cluster */
+    uint32_t upcase_sum;
+    uint64_t bitmap_bytes, bitmap_clusters, upcase_clusters;
+    uint64_t used; /* clusters */
+};
+
+static enum ws_status bad_node(struct ws_error *error, const struct ws_node *n, const char *what) {
+    char path[200];
+    ws_fail(error, WS_E_UNSUPPORTED, "exFAT cannot hold this: %s", what);
+    return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+}
+
+static enum ws_status check_tree(const struct ws_tree *tree, struct ws_error *error) {
+    for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
+        const struct ws_node *one, *other;
+        if ((n->kind != WS_NODE_FOLDER && n->kind != WS_NODE_FILE) || n->same_as)
+            return bad_node(error, n, "there are no links and no devices on it");
+        const char *why = n->parent ? ws_name_fault(ws_name_rules_exfat(), n->name) : NULL;
+        if (why) return bad_node(error, n, why);
+        if (n->kind == WS_NODE_FOLDER && ws_names_collide(n, &one, &other, error))
+            return one == n ? WS_E_NOMEM
+                            : bad_node(error, other, "another name beside it differs only in its letters' case");
+    }
+    return WS_OK;
+}
+
+/* Section 7.2.5: runs of letters that stay as they are become a mark and a count. */
+static enum ws_status make_upcase(struct ws_text *out, struct ws_error *error) {
+    for (uint32_t c = 0; c < 0x10000;) {
+        uint32_t run = 0;
+        while (c + run < 0x10000 && ws_upcase((uint16_t)(c + run)) == c + run) run++;
+        uint8_t unit[4];
+        if (run > 2) {
+            if (run > 0xfffe) run = 0xfffe;
+            ws_store_le16(unit, 0xffff);
+            ws_store_le16(unit + 2, (uint16_t)run);
+            ws_text_add(out, unit, 4);
+            c += run;
+        } else {
+            ws_store_le16(unit, ws_upcase((uint16_t)c++));
+            ws_text_add(out, unit, 2);
+        }
+    }
+    return ws_text_status(out, error);
+}
+
+static size_t name_units(const struct ws_node *n) {
+    uint16_t units[256];
+    return ws_utf16_from_utf8(n->name, units, 255);
+}
+
+static uint64_t folder_bytes(const struct composing *c, const struct ws_node *folder) {
+    uint64_t entries = folder->parent ? 0 : 2 + (c->params->label[0] ? 1 : 0);
+    for (const struct ws_node *n = folder->first; n; n = n->next) entries += 2 + ws_div_up(name_units(n), 15);
+    return entries * EXFAT_ENTRY;
+}
+
+static uint64_t clusters_of(const struct composing *c, const struct ws_node *n) {
+    if (n->kind == WS_NODE_FILE) return ws_div_up(ws_node_size(n), c->s.cluster);
+    uint64_t clusters = ws_div_up(folder_bytes(c, n), c->s.cluster);
+    return clusters ? clusters : 1;
+}
+
+static enum ws_status shape(struct composing *c, struct ws_error *error) {
+    const struct ws_exfat_params *p = c->params;
+    struct exfat_shape *s = &c->s;
+    uint32_t align = p->align ? p->align : 1u << 20;
+    s->cluster = p->cluster ? p->cluster : p->size <= 256ull << 20 ? 4096 : p->size <= 32ull << 30 ? 32768 : 131072;
+    if (s->cluster < EXFAT_SECTOR || s->cluster > 32u << 20 || (s->cluster & (s->cluster - 1)))
+        return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from 512 to 32 MiB are",
+                       s->cluster);
+    if (align < EXFAT_SECTOR || (align & (align - 1)) || align > 64u << 20)
+        return ws_fail(error, WS_E_RANGE, "an alignment of %u bytes is not possible", align);
+    if (p->size < WS_EXFAT_LEAST)
+        return ws_fail(error, WS_E_RANGE, "an exFAT volume has at least 1 MiB"); /* section 3.1.4 */
+    while (align > EXFAT_SECTOR && align > p->size / 8) align /= 2;
+    s->sectors = p->size / EXFAT_SECTOR;
+    uint64_t hidden = p->hidden_sectors * EXFAT_SECTOR;
+    s->fat_at = 2 * EXFAT_BOOT_SECTORS;
+    /* The table's length depends on the clusters, which depend on it: the first guess is large enough. */
+    uint64_t guess = p->size / s->cluster + 2;
+    s->fat_sectors = ws_div_up(guess * 4, EXFAT_SECTOR);
+    uint64_t heap = ws_round_up(hidden + (s->fat_at + s->fat_sectors) * EXFAT_SECTOR, align) - hidden;
+    if (heap + 4ull * s->cluster > p->size)
+        return ws_fail(error, WS_E_RANGE, "clusters of %u bytes are too large here", s->cluster);
+    s->heap_at = heap / EXFAT_SECTOR;
+    s->clusters = (s->sectors - s->heap_at) * EXFAT_SECTOR / s->cluster;
+    if (s->clusters > EXFAT_CLUSTERS_MOST)
+        return ws_fail(error, WS_E_RANGE, "clusters of %u bytes are too small for a volume of this size", s->cluster);
+    c->bitmap_bytes = ws_div_up(s->clusters, 8);
+    c->bitmap_clusters = ws_div_up(c->bitmap_bytes, s->cluster);
+    c->upcase_clusters = ws_div_up(c->upcase_bytes, s->cluster);
+    return WS_OK;
+}
+
+/* Bitmap, up-case table, root, then all else in reading order. */
+static enum ws_status place(struct composing *c, struct ws_error *error) {
+    uint64_t next = 2 + c->bitmap_clusters + c->upcase_clusters;
+    for (struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
+        n->work2 = clusters_of(c, n);
+        n->work = n->work2 ? next : 0;
+        next += n->work2;
+    }
+    c->s.root = (uint32_t)ws_tree_root(c->tree)->work;
+    c->used = next - 2;
+    if (c->used <= c->s.clusters) return WS_OK;
+    char need[24];
+    return ws_fail(error, WS_E_SPACE, "the files need %s more than the exFAT volume has",
+                   ws_size_counted((c->used - c->s.clusters) * c->s.cluster, need, sizeof need));
+}
+
+static uint64_t place_of(const struct composing *c, uint64_t at, uint64_t cluster) {
+    return at + c->s.heap_at * EXFAT_SECTOR + (cluster - 2) * c->s.cluster;
+}
+
+/* Section 7.4.8: the DOS form of a time, in UTC; the tenths byte counts hundredths of the two seconds. */
+static void store_time(uint8_t *stamp, uint8_t *hundredths, uint8_t *zone, int64_t seconds, uint32_t ns) {
+    static const int lengths[12] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+    int64_t day = seconds / 86400 - 3652; /* from 1980-01-01 */
+    int64_t rest = seconds % 86400;
+    if (day < 0) day = rest = 0, ns = 0;
+    int year = 1980;
+    for (;; year++) {
+        int length = year % 4 == 0 && year != 2100 ? 366 : 365;
+        if (day < length || year == 2107) break;
+        day -= length;
+    }
+    int month = 0;
+    for (; month < 11; month++) {
+        int length = lengths[month] + (month == 1 && year % 4 == 0 && year != 2100 ? 1 : 0);
+        if (day < length) break;
+        day -= length;
+    }
+    uint32_t date = (uint32_t)((year - 1980) << 9 | (month + 1) << 5 | (int)(day + 1));
+    uint32_t time = (uint32_t)(rest / 3600 << 11 | rest / 60 % 60 << 5 | rest % 60 / 2);
+    ws_store_le32(stamp, date << 16 | time);
+    if (hundredths) *hundredths = (uint8_t)(rest % 2 * 100 + ns / 10000000);
+    *zone = 0x80; /* valid, and UTC */
+}
+
+static uint16_t name_hash(const uint16_t *units, size_t count) { /* section 7.6.4 */
+    uint16_t hash = 0;
+    for (size_t i = 0; i < count; i++) {
+        uint16_t up = ws_upcase(units[i]);
+        hash = (uint16_t)(((hash << 15) | (hash >> 1)) + (up & 0xff));
+        hash = (uint16_t)(((hash << 15) | (hash >> 1)) + (up >> 8));
+    }
+    return hash;
+}
+
+/* Sections 7.4, 7.6, 7.7: one file's or folder's entries. */
+static void add_set(const struct composing *c, struct ws_text *out, const struct ws_node *n) {
+    uint8_t set[EXFAT_ENTRY * 19] = {0};
+    uint16_t units[256] = {0};
+    size_t count = ws_utf16_from_utf8(n->name, units, 255);
+    size_t names = ws_div_up(count, 15);
+    bool folder = n->kind == WS_NODE_FOLDER;
+    uint64_t length = folder ? n->work2 * c->s.cluster : ws_node_size(n);
+    uint8_t *s = set + EXFAT_ENTRY;
+    set[0] = ENTRY_FILE;
+    set[1] = (uint8_t)(1 + names);
+    ws_store_le16(set + 4, (uint16_t)((folder ? 0x10 : 0x20) | (n->mode & 0222 ? 0 : 0x01)));
+    store_time(set + 8, &set[20], &set[22], n->mtime, n->mtime_ns);
+    store_time(set + 12, &set[21], &set[23], n->mtime, n->mtime_ns);
+    store_time(set + 16, NULL, &set[24], n->mtime, 0);
+    s[0] = ENTRY_STREAM;
+    s[1] = (uint8_t)(length ? 3 : 1); /* allocation possible; contiguous, so no chain */
+    s[3] = (uint8_t)count;
+    ws_store_le16(s + 4, name_hash(units, count));
+    ws_store_le64(s + 8, length);
+    ws_store_le32(s + 20, (uint32_t)n->work);
+    ws_store_le64(s + 24, length);
+    for (size_t i = 0; i < names; i++) {
+        uint8_t *e = set + EXFAT_ENTRY * (2 + i);
+        e[0] = ENTRY_NAME;
+        for (size_t k = 0; k < 15; k++) ws_store_le16(e + 2 + 2 * k, units[i * 15 + k]);
+    }
+    ws_store_le16(set + 2, exfat_set_checksum(set, EXFAT_ENTRY * (2 + names)));
+    ws_text_add(out, set, EXFAT_ENTRY * (2 + names));
+}
+
+static void add_root_entries(const struct composing *c, struct ws_text *out) {
+    uint8_t e[EXFAT_ENTRY] = {ENTRY_LABEL};
+    uint16_t units[12] = {0};
+    size_t count = ws_utf16_from_utf8(c->params->label, units, 11);
+    e[1] = (uint8_t)count;
+    for (size_t i = 0; i < count; i++) ws_store_le16(e + 2 + 2 * i, units[i]);
+    if (count) ws_text_add(out, e, sizeof e);
+    memset(e, 0, sizeof e);
+    e[0] = ENTRY_BITMAP;
+    ws_store_le32(e + 20, 2);
+    ws_store_le64(e + 24, c->bitmap_bytes);
+    ws_text_add(out, e, sizeof e);
+    memset(e, 0, sizeof e);
+    e[0] = ENTRY_UPCASE;
+    ws_store_le32(e + 4, c->upcase_sum);
+    ws_store_le32(e + 20, (uint32_t)(2 + c->bitmap_clusters));
+    ws_store_le64(e + 24, c->upcase_bytes);
+    ws_text_add(out, e, sizeof e);
+}
+
+static enum ws_status add_padded(struct ws_layout *layout, uint64_t at, struct ws_text *text, uint64_t room,
+                                 struct ws_error *error) {
+    static const uint8_t zeros[512];
+    while (text->length < room && !text->failed)
+        ws_text_add(text, zeros, (size_t)ws_min_u64(sizeof zeros, room - text->length));
+    WS_TRY(ws_text_status(text, error));
+    return ws_layout_add_bytes(layout, at, text->data, text->length, WS_PHASE_BODY, error);
+}
+
+static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                               struct ws_error *error) {
+    uint8_t region[EXFAT_BOOT_SECTORS * EXFAT_SECTOR] = {0xeb, 0x76, 0x90};
+    const struct exfat_shape *s = &c->s;
+    uint8_t shift = 0;
+    while ((uint32_t)EXFAT_SECTOR << shift < s->cluster) shift++;
+    memcpy(region + 3, "EXFAT   ", 8);
+    ws_store_le64(region + 64, c->params->hidden_sectors);
+    ws_store_le64(region + 72, s->sectors);
+    ws_store_le32(region + 80, (uint32_t)s->fat_at);
+    ws_store_le32(region + 84, (uint32_t)s->fat_sectors);
+    ws_store_le32(region + 88, (uint32_t)s->heap_at);
+    ws_store_le32(region + 92, (uint32_t)s->clusters);
+    ws_store_le32(region + 96, s->root);
+    ws_store_le32(region + 100, c->params->serial);
+    ws_store_le16(region + 104, 0x0100);
+    region[108] = 9;
+    region[109] = shift;
+    region[110] = 1;
+    region[111] = 0x80;
+    region[112] = (uint8_t)(c->used * 100 / s->clusters);
+    memset(region + 120, 0xf4, 390); /* halt: there is no code here to start */
+    for (size_t i = 0; i < 9; i++) { /* the boot sector and eight extended ones end in a signature */
+        region[i * EXFAT_SECTOR + 510] = 0x55;
+        region[i * EXFAT_SECTOR + 511] = 0xaa;
+    }
+    uint32_t sum = exfat_checksum(0, region, EXFAT_SECTOR, true);
+    sum = exfat_checksum(sum, region + EXFAT_SECTOR, 10 * EXFAT_SECTOR, false);
+    for (size_t i = 0; i < EXFAT_SECTOR; i += 4) ws_store_le32(region + 11 * EXFAT_SECTOR + i, sum);
+    WS_TRY(ws_layout_add_bytes(layout, at, region, sizeof region, WS_PHASE_BODY, error));
+    return ws_layout_add_bytes(layout, at + sizeof region, region, sizeof region, WS_PHASE_BODY, error);
+}
+
+/* Chains for bitmap, up-case table and root; all else is contiguous and needs none. The rest of the table is zeroed,
+ * for whoever looks at it all the same. */
+static enum ws_status add_fat(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                              struct ws_error *error) {
+    const uint64_t lengths[3] = {c->bitmap_clusters, c->upcase_clusters, ws_tree_root(c->tree)->work2};
+    uint64_t entries = 2 + lengths[0] + lengths[1] + lengths[2];
+    size_t bytes = (size_t)ws_round_up(entries * 4, EXFAT_SECTOR);
+    struct ws_source *zeros = NULL;
+    uint8_t *fat = calloc(1, bytes);
+    if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation table");
+    ws_store_le32(fat, 0xfffffff8);
+    ws_store_le32(fat + 4, EXFAT_END);
+    uint64_t cluster = 2;
+    for (int chain = 0; chain < 3; chain++)
+        for (uint64_t i = 0; i < lengths[chain]; i++, cluster++)
+            ws_store_le32(fat + 4 * cluster, i + 1 < lengths[chain] ? (uint32_t)(cluster + 1) : EXFAT_END);
+    uint64_t table = at + c->s.fat_at * EXFAT_SECTOR;
+    enum ws_status status = ws_layout_add_bytes(layout, table, fat, bytes, WS_PHASE_BODY, error);
+    free(fat);
+    WS_TRY(status);
+    uint64_t rest = c->s.fat_sectors * EXFAT_SECTOR - bytes;
+    if (rest == 0) return WS_OK;
+    WS_TRY(ws_source_zeros(rest, &zeros, error));
+    WS_TRY(ws_layout_own(layout, zeros, error));
+    return ws_layout_add(layout, table + bytes, rest, zeros, 0, WS_PHASE_BODY, error);
+}
+
+static enum ws_status add_bitmap(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                                 struct ws_error *error) {
+    uint64_t room = c->bitmap_clusters * c->s.cluster;
+    uint64_t full = c->used / 8;
+    struct ws_source *zeros = NULL;
+    size_t head = (size_t)ws_min_u64(ws_round_up(full + 1, EXFAT_SECTOR), room);
+    uint8_t *bits = calloc(1, head);
+    if (!bits) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation bitmap");
+    memset(bits, 0xff, (size_t)full);
+    if (c->used % 8) bits[full] = (uint8_t)((1u << (c->used % 8)) - 1);
+    uint64_t place = place_of(c, at, 2);
+    enum ws_status status = ws_layout_add_bytes(layout, place, bits, head, WS_PHASE_BODY, error);
+    free(bits);
+    if (status != WS_OK || head == room) return status;
+    WS_TRY(ws_source_zeros(room - head, &zeros, error));
+    WS_TRY(ws_layout_own(layout, zeros, error));
+    return ws_layout_add(layout, place + head, room - head, zeros, 0, WS_PHASE_BODY, error);
+}
+
+static enum ws_status add_tree(struct composing *c, uint64_t at, struct ws_layout *layout, struct ws_error *error) {
+    for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
+        uint64_t place = place_of(c, at, n->work);
+        if (n->kind == WS_NODE_FILE) {
+            if (n->content && n->work2)
+                WS_TRY(ws_layout_add(layout, place, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
+            continue;
+        }
+        struct ws_text text = {0};
+        if (!n->parent) add_root_entries(c, &text);
+        for (const struct ws_node *child = n->first; child; child = child->next) add_set(c, &text, child);
+        enum ws_status status = add_padded(layout, place, &text, n->work2 * c->s.cluster, error);
+        ws_text_free(&text);
+        WS_TRY(status);
+    }
+    return WS_OK;
+}
+
+enum ws_status ws_exfat_compose(const struct ws_exfat_params *params, struct ws_tree *tree, uint64_t at,
+                                struct ws_layout *layout, uint64_t *free_bytes, struct ws_error *error) {
+    struct composing c = {.params = params, .tree = tree};
+    uint16_t units[64];
+    enum ws_status status;
+    if (!memchr(params->label, 0, sizeof params->label) || ws_utf16_from_utf8(params->label, units, 64) > 11)
+        return ws_fail(error, WS_E_RANGE, "an exFAT label has at most 11 characters");
+    WS_GO(check_tree(tree, error));
+    WS_GO(make_upcase(&c.upcase, error));
+    c.upcase_bytes = c.upcase.length;
+    c.upcase_sum = exfat_checksum(0, (const uint8_t *)c.upcase.data, c.upcase.length, false);
+    WS_GO(shape(&c, error));
+    WS_GO(place(&c, error));
+    if (free_bytes) *free_bytes = (c.s.clusters - c.used) * c.s.cluster;
+    if (!layout) goto done;
+    WS_GO(add_boot(&c, at, layout, error));
+    WS_GO(add_fat(&c, at, layout, error));
+    WS_GO(add_bitmap(&c, at, layout, error));
+    WS_GO(
+        add_padded(layout, place_of(&c, at, 2 + c.bitmap_clusters), &c.upcase, c.upcase_clusters * c.s.cluster, error));
+    status = add_tree(&c, at, layout, error);
+done:
+    ws_text_free(&c.upcase);
+    return status;
+}
