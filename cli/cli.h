@@ -78,7 +78,7 @@ const char *cli_kind_of(const struct ws_drive_facts *facts);
 /* trial.c */
 /** drives --test and drives --blank. */
 struct drive_work {
-    const char *test, *label, *cluster, *confirm, *save;
+    const char *test, *system, *label, *cluster, *confirm, *save;
     int blank, external;
 };
 int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work);

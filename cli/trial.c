@@ -123,10 +123,16 @@ static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const stru
     char answer[128] = "", label[WS_LABEL_ROOM] = "", said[160] = "", a[48], b[48], time[32];
     int code = EXIT_DONE;
     enum ws_status status = WS_OK;
+    if (work->system && strcmp(work->system, "fat32") != 0 && strcmp(work->system, "exfat") != 0)
+        WS_GO(
+            ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no file system made here: fat32 and exfat are", work->system));
+    params.exfat = work->system ? strcmp(work->system, "exfat") == 0 : f->size > 2ull << 40;
+    const char *system = params.exfat ? "exfat" : "fat32";
     if (work->label)
-        WS_GO(ws_label_normalise("fat32", work->label, label, sizeof label, said, sizeof said, &cli->error));
+        WS_GO(ws_label_normalise(system, work->label, label, sizeof label, said, sizeof said, &cli->error));
     if (work->cluster) WS_GO(ws_size_parse(work->cluster, &cluster, &cli->error));
-    if (cluster > 65536) WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most 64 KiB"));
+    if (cluster > (params.exfat ? 32u << 20 : 65536u))
+        WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most %s", params.exfat ? "32 MiB" : "64 KiB"));
     params.label = label;
     params.cluster = (uint32_t)cluster;
     params.made_at = cli->port->ops->wall_clock(cli->port);
@@ -140,7 +146,7 @@ static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const stru
     if (status != WS_OK) goto done;
     if (cli->json) {
         code = cli_print_json(json_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format",
-                                        "wild-satchel-blank", "drive", f->short_name, "system", "fat32", "label", label,
+                                        "wild-satchel-blank", "drive", f->short_name, "system", system, "label", label,
                                         "volume_at_bytes", (json_int_t)blank.volume_at, "volume_size_bytes",
                                         (json_int_t)blank.volume_size, "free_bytes", (json_int_t)blank.free_bytes,
                                         "written_bytes", (json_int_t)result.write.written, "seconds",
@@ -148,11 +154,13 @@ static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const stru
                               EXIT_DONE);
     } else {
         show_line(cli, INK_BOLD, "%s", f->short_name);
-        show_field(cli, "Volume", "FAT32%s%s%s, %s, %s free", label[0] ? " \"" : "", label, label[0] ? "\"" : "",
-                   ws_size_both(blank.volume_size, a, sizeof a), ws_size_both(blank.free_bytes, b, sizeof b));
+        show_field(cli, "Volume", "%s%s%s%s, %s, %s free", params.exfat ? "exFAT" : "FAT32", label[0] ? " \"" : "",
+                   label, label[0] ? "\"" : "", ws_size_both(blank.volume_size, a, sizeof a),
+                   ws_size_both(blank.free_bytes, b, sizeof b));
         show_field(cli, "Written", "%s in %s, read back as meant", ws_size_both(result.write.written, a, sizeof a),
                    ws_duration(result.write.seconds, time, sizeof time));
-        show_result(cli, true, "%s is an ordinary drive again, one FAT32 volume of its full size.", f->short_name);
+        show_result(cli, true, "%s is an ordinary drive again, one %s volume of its full size.", f->short_name,
+                    params.exfat ? "exFAT" : "FAT32");
     }
 done:
     if (status != WS_OK) code = cli_fail(cli);

@@ -222,6 +222,9 @@ expect 3 "running system" "$satchel" drives "$office" --test full --confirm "$of
 expect 3 "running system" "$satchel" release "$office" --bench b
 expect 0 'The label will be "TIDE_DATA"' "$satchel" drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b
 expect 0 "TIDE_DATA" "$satchel" drives "$teasel" --bench b
+expect 2 "fat32 and exfat" "$satchel" drives "$teasel" --blank --system ntfs --confirm "$teasel" --bench b
+expect 0 "one exFAT volume" "$satchel" drives "$teasel" --blank --system exfat --label "tide data" --confirm "$teasel" --bench b
+expect 0 "exFAT \"tide data\"" "$satchel" drives --bench b
 follows output "$satchel" drives "$teasel" --blank --confirm "$teasel" --bench b --json
 expect 4 "64 KiB" "$satchel" drives "$teasel" --blank --cluster 1M --confirm "$teasel" --bench b
 expect 0 "safe to unplug" "$satchel" release "$teasel" --bench b

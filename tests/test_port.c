@@ -291,7 +291,7 @@ static void contents_are_named(void) {
         size_t length;
         const char *system;
     } cases[] = {{3, "NTFS    ", 8, "NTFS"},
-                 {3, "EXFAT   ", 8, "exFAT"},
+                 {3, "EXFAT   ", 8, "exFAT (damaged)"},
                  {0, "XFSB", 4, "XFS"},
                  {65600, "_BHRfS_M", 8, "Btrfs"},
                  {0, "LUKS\xba\xbe", 6, "LUKS"},

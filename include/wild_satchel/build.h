@@ -55,7 +55,8 @@ enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, stru
 
 /** What a drive is made when it is to be an ordinary drive again. */
 struct ws_blank_params {
-    const char *label;   /**< at most 11 characters that FAT can hold, see ws_label_normalise(); "" for none */
+    bool exfat;          /**< exFAT instead of FAT32: no limit of 4 GiB a file, and drives over 2 TiB */
+    const char *label;   /**< one that the file system can hold, see ws_label_normalise(); "" for none */
     uint32_t cluster;    /**< bytes; 0: as usual for the size */
     struct ws_guid id;   /**< random: serial numbers derive from it */
     int64_t made_at;     /**< seconds since 1970-01-01 UTC */
@@ -69,10 +70,11 @@ struct ws_blank {
     struct ws_tree *tree;            /**< owned: the volume's empty root */
 };
 /**
- * One plain FAT32 volume over the whole drive, behind an MBR, with whatever stood at both ends of the drive gone:
- * older tables and their backups, signatures of arrays and volume groups, a disc image's descriptors.
- * @return WS_E_UNSUPPORTED for sectors of other than 512 bytes; WS_E_SPACE under 64 MiB; WS_E_RANGE above 2 TiB or for
- *         a cluster that does not go with the size
+ * One plain FAT32 or exFAT volume over the whole drive, behind an MBR (a GPT above 2 TiB), with whatever stood at both
+ * ends of the drive gone: older tables and their backups, signatures of arrays and volume groups, a disc image's
+ * descriptors.
+ * @return WS_E_UNSUPPORTED for sectors of other than 512 bytes; WS_E_SPACE under 64 MiB; WS_E_RANGE for FAT32 above 2
+ * TiB or for a cluster that does not go with the size
  */
 enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
                                 struct ws_blank *blank, struct ws_error *error);

@@ -1,11 +1,13 @@
-/* blank.c — an ordinary drive again: one FAT32 volume, nothing left of what stood at the drive's ends. */
+/* blank.c — an ordinary drive again: one FAT32 or exFAT volume, nothing left of what stood at the drive's ends. */
 #include "build/internal.h"
 
+#include "wild_satchel/exfat.h"
 #include "wild_satchel/fat.h"
 
 #include <string.h>
 
 enum { ENDS = 1 << 20, LEAST = 64 << 20 };
+#define MBR_MOST (2ull << 40)
 
 static enum ws_status zero(struct ws_layout *layout, uint64_t at, uint64_t end, const struct ws_source *zeros,
                            struct ws_error *error) {
@@ -27,36 +29,60 @@ static enum ws_status add_zeros(struct ws_blank *b, const struct ws_layout *volu
     return zero(b->layout, at, ws_max_u64(at, to), zeros, error);
 }
 
+static enum ws_status compose_volume(struct ws_blank *b, const struct ws_blank_params *params, uint32_t align,
+                                     struct ws_layout *layout, struct ws_error *error) {
+    uint32_t serial = ws_load_le32(params->id.byte);
+    uint64_t hidden = b->volume_at / 512;
+    size_t label = strlen(params->label);
+    uint64_t size = 0;
+    if (params->exfat) {
+        struct ws_exfat_params p = {.size = b->volume_size,
+                                    .cluster = params->cluster,
+                                    .align = align > ENDS ? align : ENDS,
+                                    .serial = serial,
+                                    .hidden_sectors = hidden,
+                                    .made_at = params->made_at};
+        if (label >= sizeof p.label) return ws_fail(error, WS_E_USAGE, "an exFAT label has at most 11 characters");
+        memcpy(p.label, params->label, label + 1);
+        return ws_exfat_compose(&p, b->tree, b->volume_at, layout, &b->free_bytes, error);
+    }
+    struct ws_fat_params p = {.size = b->volume_size,
+                              .bits = 32,
+                              .cluster = params->cluster,
+                              .align = align,
+                              .serial = serial,
+                              .hidden_sectors = hidden,
+                              .made_at = params->made_at};
+    if (label >= sizeof p.label) return ws_fail(error, WS_E_USAGE, "a FAT label has at most 11 characters");
+    memcpy(p.label, params->label, label + 1);
+    return ws_fat_compose(&p, b->tree, b->volume_at, layout, &size, &b->free_bytes, error);
+}
+
 static enum ws_status compose(struct ws_blank *b, const struct ws_drive_facts *facts,
                               const struct ws_blank_params *params, struct ws_layout *volume, struct ws_error *error) {
     struct ws_table table;
     struct ws_source *zeros = NULL;
+    struct ws_guid id;
     unsigned number;
+    bool gpt = facts->size > MBR_MOST;
     uint32_t align = params->erase_unit >= 4096 && (params->erase_unit & (params->erase_unit - 1)) == 0 &&
                              params->erase_unit <= 16u << 20
                          ? params->erase_unit
                          : 65536;
-    struct ws_fat_params fat = {.size = b->volume_size,
-                                .bits = 32,
-                                .cluster = params->cluster,
-                                .align = align,
-                                .serial = ws_load_le32(params->id.byte),
-                                .hidden_sectors = b->volume_at / 512,
-                                .made_at = params->made_at};
-    size_t label = strlen(params->label);
-    if (label >= sizeof fat.label) return ws_fail(error, WS_E_USAGE, "a FAT label has at most 11 characters");
-    memcpy(fat.label, params->label, label + 1);
-    uint64_t size = 0;
-    WS_TRY(ws_fat_compose(&fat, b->tree, b->volume_at, b->layout, &size, &b->free_bytes, error));
-    WS_TRY(ws_fat_compose(&fat, b->tree, b->volume_at, volume, &size, NULL, error));
+    WS_TRY(compose_volume(b, params, align, b->layout, error));
+    WS_TRY(compose_volume(b, params, align, volume, error));
     WS_TRY(ws_layout_seal(volume, error));
     WS_TRY(ws_source_zeros(2 * ENDS, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
-    WS_TRY(zero(b->layout, 512, b->volume_at, zeros, error));
+    /* the table's own sectors come with the seal: a GPT's entries take the next 33 and the last */
+    WS_TRY(zero(b->layout, gpt ? 34 * 512 : 512, b->volume_at, zeros, error));
     WS_TRY(add_zeros(b, volume, b->volume_at, b->volume_at + ENDS, zeros, error));
-    WS_TRY(add_zeros(b, volume, facts->size - ENDS, facts->size, zeros, error));
-    ws_table_new_mbr(&table, facts->size, 512, ws_load_le32(params->id.byte + 4));
-    WS_TRY(ws_table_add(&table, b->volume_at, b->volume_size, "data", &params->id, "", &number, error));
+    WS_TRY(add_zeros(b, volume, facts->size - ENDS, facts->size - (gpt ? 33 * 512 : 0), zeros, error));
+    if (gpt) ws_table_new_gpt(&table, facts->size, 512, &params->id);
+    else ws_table_new_mbr(&table, facts->size, 512, ws_load_le32(params->id.byte + 4));
+    WS_TRY(ws_guid_derive(&params->id, "partition", &id, error));
+    WS_TRY(ws_table_add(&table, b->volume_at, b->volume_size, params->exfat ? "exfat" : "data", &id, params->label,
+                        &number, error));
     WS_TRY(ws_table_compose(&table, b->layout, error));
     return ws_layout_seal(b->layout, error);
 }
@@ -72,12 +98,14 @@ enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct
         return ws_fail_where(error, "%s", facts->short_name);
     }
     if (facts->size < LEAST) return ws_fail(error, WS_E_SPACE, "a drive under 64 MiB is too small for a FAT32 volume");
-    if (facts->size > 2ull << 40) {
-        ws_fail(error, WS_E_RANGE, "a FAT32 volume behind an MBR ends at 2 TiB");
-        return ws_fail_where(error, "%s", facts->short_name);
+    if (facts->size > MBR_MOST && !params->exfat) {
+        ws_fail(error, WS_E_RANGE, "a FAT32 volume ends at 2 TiB");
+        ws_fail_where(error, "%s", facts->short_name);
+        return ws_fail_next(error, "ask for exFAT, which does not");
     }
     b->volume_at = ENDS;
-    b->volume_size = (facts->size - ENDS) / 4096 * 4096;
+    uint64_t tail = facts->size > MBR_MOST ? ENDS : 0; /* where a GPT keeps its backup */
+    b->volume_size = (facts->size - ENDS - tail) / 4096 * 4096;
     WS_GO(ws_tree_create(&b->tree, error));
     WS_GO(ws_layout_create(facts->size, &b->layout, error));
     WS_GO(ws_layout_create(facts->size, &volume, error));

@@ -2,6 +2,7 @@
 #include "wild_satchel/contents.h"
 
 #include "base/bytes.h"
+#include "wild_satchel/exfat.h"
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/fat.h"
 #include "wild_satchel/iso9660.h"
@@ -21,7 +22,7 @@ static const struct {
     const char *guess;
 } signatures[] = {
     {"NTFS", 3, "NTFS    ", 8, NULL},
-    {"exFAT", 3, "EXFAT   ", 8, NULL},
+    {"exFAT (damaged)", 3, "EXFAT   ", 8, NULL},
     {"ReFS", 3, "ReFS\0\0\0\0", 8, NULL},
     {"encrypted volume", 3, "-FVE-FS-", 8, "encrypted volume"},
     {"XFS", 0, "XFSB", 4, NULL},
@@ -64,10 +65,18 @@ static void count_disc(const struct ws_source *volume, struct ws_content *c) {
     ws_iso_close(iso);
 }
 
-/* All of a FAT volume's folders: how many files, and the newest. */
-static void count_files(const struct ws_source *volume, struct ws_content *c) {
+typedef enum ws_status (*read_call)(const struct ws_source *volume, struct ws_tree **tree);
+static enum ws_status fat_tree(const struct ws_source *volume, struct ws_tree **tree) {
+    return ws_fat_read(volume, tree, NULL, NULL);
+}
+static enum ws_status exfat_tree(const struct ws_source *volume, struct ws_tree **tree) {
+    return ws_exfat_read(volume, tree, NULL, NULL);
+}
+
+/* All of a FAT or exFAT volume's folders: how many files, and the newest. */
+static void count_files(const struct ws_source *volume, read_call read, struct ws_content *c) {
     struct ws_tree *tree = NULL;
-    if (ws_fat_read(volume, &tree, NULL, NULL) != WS_OK) return;
+    if (read(volume, &tree) != WS_OK) return;
     c->files = ws_tree_count(tree) - 1;
     c->files_counted = true;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
@@ -81,6 +90,7 @@ static void look_at(const struct ws_source *drive, bool deep, struct ws_content 
     struct ws_source *slice = NULL;
     struct ws_ext4_facts ext4;
     struct ws_fat_facts fat;
+    struct ws_exfat_facts exfat;
     uint8_t sector[2048];
     (void)snprintf(c->system, sizeof c->system, "unknown");
     c->clean = true;
@@ -103,13 +113,20 @@ static void look_at(const struct ws_source *drive, bool deep, struct ws_content 
         (void)snprintf(c->label, sizeof c->label, "%.32s", (const char *)sector + 40);
         for (size_t n = strlen(c->label); n > 0 && c->label[n - 1] == ' '; n--) c->label[n - 1] = '\0';
         if (deep) count_disc(slice, c);
+    } else if (ws_exfat_probe(slice, &exfat, NULL) == WS_OK) {
+        (void)snprintf(c->system, sizeof c->system, "exFAT");
+        (void)snprintf(c->label, sizeof c->label, "%s", exfat.label);
+        c->free_bytes = exfat.free_bytes;
+        c->counted = true;
+        c->clean = exfat.clean;
+        if (deep) count_files(slice, exfat_tree, c);
     } else if (ws_fat_probe(slice, &fat, NULL) == WS_OK) {
         (void)snprintf(c->system, sizeof c->system, "FAT%u", fat.bits);
         (void)snprintf(c->label, sizeof c->label, "%s", fat.label);
         c->free_bytes = fat.free_bytes;
         c->counted = true;
         c->clean = fat.clean;
-        if (deep) count_files(slice, c);
+        if (deep) count_files(slice, fat_tree, c);
     } else {
         bool zero = true;
         for (size_t i = 0; i < SIGNATURES && strcmp(c->system, "unknown") == 0; i++) {

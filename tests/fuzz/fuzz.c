@@ -25,7 +25,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     struct ws_tree *tree = NULL;
     struct ws_error error;
     if (size < 2) return 0;
-    uint8_t which = data[0] % 10;
+    uint8_t which = data[0] % 11;
     data++;
     size--;
     if (ws_source_memory(data, size, &source, &error) != WS_OK) return 0;
@@ -58,6 +58,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
         if (ws_archive_read(source, &tree, &error) == WS_OK) fuzz_tree(tree);
     } else if (which == 8) {
         if (ws_squashfs_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 10) {
+        if (ws_exfat_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
     } else if (which == 9) {
         struct ws_published p;
         struct ws_trial t;

@@ -27,5 +27,8 @@ seed 7 build/fuzz/packed.zip zip
 seed 7 build/fuzz/packed.tar tar
 rm -f build/fuzz/root.sqfs && gensquashfs -q -D demo build/fuzz/root.sqfs && seed 8 build/fuzz/root.sqfs squashfs
 printf 'SHA256 (curlew.iso) = %064d\n%032d *curlew.iso\n' 1 2 > build/fuzz/list && seed 9 build/fuzz/list list
+rm -f build/fuzz/x.img && truncate -s 64M build/fuzz/x.img
+build/fuzz/satchel drives build/fuzz/x.img --blank --system exfat --confirm "$(build/fuzz/satchel drives build/fuzz/x.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
+tail -c +1048577 build/fuzz/x.img > build/fuzz/x.vol && seed 10 build/fuzz/x.vol exfat
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=500000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
