@@ -12,50 +12,10 @@ struct composing {
     uint64_t used; /* clusters */
 };
 
-/* The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
-static bool plain_short(const char *name, uint8_t out[11]) {
-    const char *dot = strrchr(name, '.');
-    size_t base = dot ? (size_t)(dot - name) : strlen(name);
-    size_t extension = dot ? strlen(dot + 1) : 0;
-    memset(out, ' ', 11);
-    if (base == 0 || base > 8 || extension > 3) return false;
-    for (const char *c = name; *c; c++) {
-        bool good = (*c >= 'A' && *c <= 'Z') || (*c >= '0' && *c <= '9') || strchr("_-$~!#%&'()@^`{}", *c);
-        if (!good && c != dot) return false;
-    }
-    memcpy(out, name, base);
-    if (dot) memcpy(out + 8, dot + 1, extension);
-    return true;
-}
-
-/* A made-up short name, numbered so that no earlier sibling has it. */
-static void numbered_short(const struct ws_node *n, uint8_t out[11]) {
-    unsigned number = 1;
-    for (const struct ws_node *s = n->parent->first; s != n; s = s->next) {
-        uint8_t other[11];
-        if (!plain_short(s->name, other)) number++;
-    }
-    char tail[12];
-    int tail_length = snprintf(tail, sizeof tail, "~%u", number);
-    size_t at = 0;
-    memset(out, ' ', 11);
-    for (const char *c = n->name; *c && *c != '.' && at < 8 - (size_t)tail_length; c++) {
-        char u = *c >= 'a' && *c <= 'z' ? (char)(*c - 'a' + 'A') : *c;
-        if ((u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9') || u == '_' || u == '-') out[at++] = (uint8_t)u;
-    }
-    memcpy(out + at, tail, (size_t)tail_length);
-    const char *dot = strrchr(n->name, '.');
-    size_t e = 8;
-    for (const char *c = dot ? dot + 1 : ""; *c && e < 11; c++) {
-        char u = *c >= 'a' && *c <= 'z' ? (char)(*c - 'a' + 'A') : *c;
-        if ((u >= 'A' && u <= 'Z') || (u >= '0' && u <= '9')) out[e++] = (uint8_t)u;
-    }
-}
-
 static size_t long_pieces(const struct ws_node *n) {
     uint8_t short_form[11];
     uint16_t units[256];
-    if (plain_short(n->name, short_form)) return 0;
+    if (fat_plain_short(n->name, short_form)) return 0;
     return ws_utf16_from_utf8(n->name, units, 255) / 13 + (ws_utf16_from_utf8(n->name, units, 255) % 13 != 0);
 }
 
@@ -127,6 +87,17 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
         if ((n->kind != WS_NODE_FOLDER && n->kind != WS_NODE_FILE) || n->same_as) {
             ws_fail(error, WS_E_UNSUPPORTED, "a FAT volume has no links and no devices");
             return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+        }
+        const char *why = n->parent ? ws_name_fault(ws_name_rules_fat(), n->name) : NULL;
+        const struct ws_node *one, *other;
+        if (why) {
+            ws_fail(error, WS_E_UNSUPPORTED, "FAT cannot hold this name: %s", why);
+            return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+        }
+        if (n->kind == WS_NODE_FOLDER && ws_names_collide(n, &one, &other, error)) {
+            if (one == n) return WS_E_NOMEM;
+            ws_fail(error, WS_E_UNSUPPORTED, "FAT cannot hold two names that differ only in their letters' case");
+            return ws_fail_where(error, "%s", ws_node_path(other, path, sizeof path));
         }
         if (ws_node_size(n) > 0xffffffff) {
             ws_fail(error, WS_E_UNSUPPORTED, "a FAT volume holds no file of 4 GiB or more");
@@ -207,13 +178,17 @@ static enum ws_status make_folder(const struct composing *c, const struct ws_nod
         memcpy(name, c->params->label, strlen(c->params->label));
         add_entry(out, name, 8, 0, 0, c->params->made_at);
     }
-    for (const struct ws_node *n = folder->first; n; n = n->next) {
+    uint8_t(*names)[11] = NULL;
+    size_t i = 0;
+    WS_TRY(fat_short_names(folder, &names, error));
+    for (const struct ws_node *n = folder->first; n; n = n->next, i++) {
         size_t pieces = long_pieces(n);
-        if (!plain_short(n->name, name)) numbered_short(n, name);
-        if (pieces) add_long(out, n, name, pieces);
         bool is_folder = n->kind == WS_NODE_FOLDER;
-        add_entry(out, name, is_folder ? 16 : 32, n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
+        uint8_t attributes = (uint8_t)((is_folder ? 0x10 : 0x20) | (n->mode & 0222 ? 0 : 0x01));
+        if (pieces) add_long(out, n, names[i], pieces);
+        add_entry(out, names[i], attributes, n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
     }
+    free(names);
     return ws_text_status(out, error);
 }
 
@@ -229,8 +204,8 @@ static void set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t va
     }
 }
 
-static enum ws_status add_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
-                                 struct ws_error *error) {
+static enum ws_status add_small_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                                       struct ws_error *error) {
     size_t bytes = (size_t)(c->s.fat_sectors * c->s.sector);
     uint8_t *fat = calloc(1, bytes + 4);
     if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", bytes);
@@ -246,6 +221,79 @@ static enum ws_status add_tables(const struct composing *c, uint64_t at, struct 
                                      WS_PHASE_BODY, error);
     free(fat);
     return status;
+}
+
+/* A FAT32's table, worked out as it is read: whatever its size, it takes 16 bytes a file. Everything is contiguous, so
+ * each cluster points to the next but for the last of a file. */
+struct chains {
+    size_t count;
+    struct {
+        uint64_t first, last; /* clusters */
+    } chain[];
+};
+
+static uint32_t entry_of(const struct chains *t, uint64_t cluster) {
+    size_t low = 0;
+    if (cluster == 0) return 0x0ffffff8;
+    if (cluster == 1) return 0x0fffffff;
+    for (size_t high = t->count; low < high;) {
+        size_t middle = low + (high - low) / 2;
+        if (t->chain[middle].last < cluster) low = middle + 1;
+        else high = middle;
+    }
+    if (low == t->count || cluster < t->chain[low].first) return 0;
+    return cluster == t->chain[low].last ? 0x0fffffff : (uint32_t)(cluster + 1);
+}
+
+static enum ws_status chains_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    const struct chains *t = source->state;
+    uint8_t *out = buffer;
+    (void)error;
+    uint64_t end = t->count ? (t->chain[t->count - 1].last + 1) * 4 : 8;
+    if (at >= end) {
+        memset(buffer, 0, length);
+        return WS_OK;
+    }
+    while (length > 0) {
+        uint8_t entry[4];
+        size_t skip = (size_t)(at % 4);
+        size_t step = 4 - skip < length ? 4 - skip : length;
+        ws_store_le32(entry, entry_of(t, at / 4));
+        memcpy(out, entry + skip, step);
+        out += step;
+        at += step;
+        length -= step;
+    }
+    return WS_OK;
+}
+
+static void chains_close(struct ws_source *source) { free(source->state); }
+
+static enum ws_status add_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
+                                 struct ws_error *error) {
+    static const struct ws_source_ops ops = {chains_read, chains_close};
+    struct ws_source *source = NULL;
+    if (c->s.bits != 32) return add_small_tables(c, at, layout, error);
+    struct chains *t = malloc(sizeof *t + ws_tree_count(c->tree) * sizeof t->chain[0]);
+    if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu files", ws_tree_count(c->tree));
+    t->count = 0;
+    for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
+        if (!n->work2) continue;
+        t->chain[t->count].first = n->work;
+        t->chain[t->count++].last = n->work + n->work2 - 1;
+    }
+    uint64_t bytes = c->s.fat_sectors * c->s.sector;
+    enum ws_status status = ws_source_make(&ops, bytes, t, &source, error);
+    if (status != WS_OK) {
+        free(t);
+        return status;
+    }
+    WS_TRY(ws_layout_own(layout, source, error));
+    for (uint64_t copy = 0; copy < c->s.fats; copy++)
+        WS_TRY(ws_layout_add(layout, at + (c->s.reserved + copy * c->s.fat_sectors) * c->s.sector, bytes, source, 0,
+                             WS_PHASE_BODY, error));
+    return WS_OK;
 }
 
 static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws_layout *layout,

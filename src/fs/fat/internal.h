@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "wild_satchel/fat.h"
+#include "wild_satchel/names.h"
 
 struct fat_shape {
     unsigned bits;
@@ -24,5 +25,10 @@ static inline uint8_t fat_name_sum(const uint8_t name[11]) {
     for (int i = 0; i < 11; i++) sum = (uint8_t)((sum & 1 ? 0x80 : 0) + (sum >> 1) + name[i]);
     return sum;
 }
+
+/** The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
+bool fat_plain_short(const char *name, uint8_t out[11]);
+/** Short names for a folder's children, in order, no two alike; free with free(). */
+enum ws_status fat_short_names(const struct ws_node *folder, uint8_t (**names)[11], struct ws_error *error);
 
 #endif

@@ -1,0 +1,169 @@
+/* test_fat.c — FAT32 volumes of every size and cluster, with trees that are hard on short names: a checker is the
+ * judge. */
+#include "tests/harness.h"
+
+#include <math.h>
+#include <unistd.h>
+
+enum { MIB = 1 << 20 };
+
+/* The checker finds nothing, and counts as many free clusters as were predicted. */
+static void judge(const char *path, uint64_t predicted) {
+    struct ws_text out = {0};
+    unsigned long long used = 0, total = 0, cluster = 0;
+    if (!have_program("fsck.fat")) return;
+    int rc = shell(&out, "fsck.fat -vn '%s'", path);
+    const char *size_line = strstr(out.data, " bytes per cluster");
+    const char *count_line = strstr(out.data, " files, ");
+    while (size_line && size_line > out.data && size_line[-1] != '\n') size_line--;
+    if (size_line) (void)sscanf(size_line, "%llu", &cluster);
+    if (count_line) (void)sscanf(count_line, " files, %llu/%llu clusters", &used, &total);
+    if (rc != 0) fail_at(__FILE__, __LINE__, "the checker (%d) says %.800s", rc, out.data);
+    CHECK_INT((total - used) * cluster, predicted);
+    ws_text_free(&out);
+}
+
+/* Names that all want the same short one, among them names that look like made-up ones. */
+static void add_awkward_names(struct ws_tree *tree, size_t count) {
+    for (size_t i = 0; i < count; i++) {
+        char path[120];
+        static const char *const forms[] = {"alike/tide readings of hut %zu.csv",
+                                            "alike/TIDERE~%zu.CSV",
+                                            "alike/%zu.tar.gz",
+                                            "alike/.hidden %zu",
+                                            "alike/caf\xc3\xa9 %zu",
+                                            "alike/UPPER%zu.TXT",
+                                            "alike/a+b=%zu [x]",
+                                            "alike/no extension at all %zu"};
+        snprintf(path, sizeof path, forms[i % 8], i / 8);
+        if (ws_tree_put(tree, path, path, strlen(path), NULL, &error) != WS_OK)
+            fail_at(__FILE__, __LINE__, "%s: %s", path, error.what);
+    }
+}
+
+static void random_trees_come_back_as_they_were(void) {
+    for (int i = 0; i < 200; i++) {
+        struct ws_tree *tree = random_tree(random_below(i % 20 == 0 ? 1500 : 100), TREE_ALL, 60000), *back = NULL;
+        struct ws_findings fitted = {0};
+        uint32_t cluster = random_below(3) ? 0 : 512u << random_below(3);
+        struct ws_fat_params p = {.size = (cluster == 2048   ? 280
+                                           : cluster == 1024 ? 160
+                                                             : 80) *
+                                              (uint64_t)MIB +
+                                          random_below(60 * MIB) / 512 * 512,
+                                  .label = "GEZEITEN",
+                                  .serial = 7,
+                                  .bits = 32,
+                                  .cluster = cluster,
+                                  .made_at = 1790000000,
+                                  .align = random_below(2) ? 65536 : 0,
+                                  .hidden_sectors = random_below(2) ? 2048 : 0};
+        struct ws_layout *layout = NULL;
+        struct ws_source *view = NULL;
+        struct ws_fat_facts facts;
+        uint64_t size = 0, measured = 0, predicted = 0;
+        if (i % 4 == 0) add_awkward_names(tree, random_below(i % 40 == 0 ? 4000 : 200));
+        OK(ws_tree_fit_names(tree, ws_name_rules_fat(), &fitted, &error));
+        OK(ws_fat_compose(&p, tree, 0, NULL, &size, &measured, &error));
+        OK(ws_layout_create(p.size, &layout, &error));
+        OK(ws_fat_compose(&p, tree, 0, layout, &size, &predicted, &error));
+        OK(ws_layout_seal(layout, &error));
+        CHECK_INT(predicted, measured);
+        OK(ws_layout_source(layout, &view, &error));
+        OK(ws_fat_read(view, &back, &facts, &error));
+        CHECK_INT(facts.bits, 32);
+        compare_trees(back, tree, 0);
+        CHECK_INT(facts.free_bytes, predicted);
+        const char *path = scratch("fat32.img");
+        save_layout(layout, path);
+        judge(path, predicted);
+        (void)unlink(path);
+        ws_tree_close(back);
+        ws_source_close(view);
+        ws_layout_close(layout);
+        ws_tree_close(tree);
+        ws_findings_free(&fitted);
+    }
+}
+
+/* From 32 MiB to 2 TiB, with every cluster that goes with the size: possible or refused in words, never in between. */
+static void every_size_goes_with_its_clusters(void) {
+    size_t made = 0;
+    for (int i = 0; i < 60; i++) {
+        uint64_t bytes =
+            i == 0 ? 2ull << 40 : (uint64_t)exp2(25 + 16.0 * (double)random_below(100000) / 1e5) / 512 * 512;
+        struct ws_tree *tree = NULL;
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_tree_put(tree, "live/note.txt", "tide", 4, NULL, &error));
+        for (uint32_t cluster = 512; cluster <= 65536; cluster *= 2) {
+            struct ws_fat_params p = {.size = bytes, .bits = 32, .cluster = cluster, .made_at = 1790000000};
+            struct ws_layout *layout = NULL;
+            uint64_t size = 0, room = 0, clusters = bytes / cluster;
+            memset(&error, 0, sizeof error);
+            enum ws_status status = ws_fat_compose(&p, tree, 0, NULL, &size, &room, &error);
+            if (status != WS_OK) {
+                CHECK(status == WS_E_RANGE && error.what[0]);
+                if (clusters > 70000 && clusters < 0x0f000000)
+                    fail_at(__FILE__, __LINE__, "%llu bytes in clusters of %u: %s", (unsigned long long)bytes, cluster,
+                            error.what);
+                continue;
+            }
+            made++;
+            CHECK(room < bytes && bytes - room < bytes / 20 + 16 * MIB);
+            if (i % 6 || clusters > 1 << 24) continue; /* the checker takes long over many clusters */
+            const char *path = scratch("sized.img");
+            OK(ws_layout_create(bytes, &layout, &error));
+            OK(ws_fat_compose(&p, tree, 0, layout, &size, &room, &error));
+            OK(ws_layout_seal(layout, &error));
+            save_layout(layout, path);
+            judge(path, room);
+            (void)unlink(path);
+            ws_layout_close(layout);
+        }
+        ws_tree_close(tree);
+    }
+    CHECK(made > 150);
+}
+
+static void what_fat_cannot_hold_is_said(void) {
+    struct ws_tree *tree = NULL;
+    struct ws_node *n = NULL;
+    struct ws_source *large = NULL;
+    struct ws_fat_params p = {.size = 64 * MIB, .bits = 32};
+    uint64_t size;
+    OK(ws_tree_create(&tree, &error));
+    OK(ws_tree_put(tree, "a/Name", "x", 1, NULL, &error));
+    OK(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error));
+    OK(ws_tree_put(tree, "a/nAME", "x", 1, NULL, &error));
+    FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_UNSUPPORTED);
+    CHECK_HAS(error.what, "case");
+    ws_tree_drop(tree, ws_tree_find(tree, "a/nAME"));
+    OK(ws_tree_put(tree, "a/b:c", "x", 1, NULL, &error));
+    FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_UNSUPPORTED);
+    CHECK_HAS(error.where, "/a/b:c");
+    ws_tree_drop(tree, ws_tree_find(tree, "a/b:c"));
+    OK(ws_source_zeros(1ull << 32, &large, &error));
+    OK(ws_tree_put(tree, "system.img", "", 0, &n, &error));
+    n->content = large;
+    p.size = 8ull << 30;
+    FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_UNSUPPORTED);
+    ws_source_close(large);
+    OK(ws_source_zeros((1ull << 32) - 1, &large, &error)); /* one byte less is the largest there can be */
+    n->content = large;
+    OK(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error));
+    p.size = 64 * MIB;
+    FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_SPACE);
+    p.cluster = 3000;
+    FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_RANGE);
+    ws_tree_close(tree);
+    ws_source_close(large);
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"200 random trees come back as they were", random_trees_come_back_as_they_were},
+        {"every size goes with its clusters", every_size_goes_with_its_clusters},
+        {"what FAT cannot hold is said", what_fat_cannot_hold_is_said},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
