@@ -126,26 +126,9 @@ static uint64_t place_of(const struct composing *c, uint64_t at, uint64_t cluste
 
 /* Section 7.4.8: the DOS form of a time, in UTC; the tenths byte counts hundredths of the two seconds. */
 static void store_time(uint8_t *stamp, uint8_t *hundredths, uint8_t *zone, int64_t seconds, uint32_t ns) {
-    static const int lengths[12] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
-    int64_t day = seconds / 86400 - 3652; /* from 1980-01-01 */
-    int64_t rest = seconds % 86400;
-    if (day < 0) day = rest = 0, ns = 0;
-    int year = 1980;
-    for (;; year++) {
-        int length = year % 4 == 0 && year != 2100 ? 366 : 365;
-        if (day < length || year == 2107) break;
-        day -= length;
-    }
-    int month = 0;
-    for (; month < 11; month++) {
-        int length = lengths[month] + (month == 1 && year % 4 == 0 && year != 2100 ? 1 : 0);
-        if (day < length) break;
-        day -= length;
-    }
-    uint32_t date = (uint32_t)((year - 1980) << 9 | (month + 1) << 5 | (int)(day + 1));
-    uint32_t time = (uint32_t)(rest / 3600 << 11 | rest / 60 % 60 << 5 | rest % 60 / 2);
-    ws_store_le32(stamp, date << 16 | time);
-    if (hundredths) *hundredths = (uint8_t)(rest % 2 * 100 + ns / 10000000);
+    ws_store_le32(stamp, ws_dos_time(seconds));
+    if (seconds < 315532800) ns = 0, seconds = 0;
+    if (hundredths) *hundredths = (uint8_t)(seconds % 2 * 100 + ns / 10000000);
     *zone = 0x80; /* valid, and UTC */
 }
 

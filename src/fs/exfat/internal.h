@@ -3,6 +3,7 @@
 #define WS_FS_EXFAT_INTERNAL_H
 
 #include "base/bytes.h"
+#include "base/calendar.h"
 #include "wild_satchel/exfat.h"
 #include "wild_satchel/names.h"
 

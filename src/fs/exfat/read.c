@@ -100,16 +100,8 @@ done:
 }
 
 static int64_t load_time(const uint8_t *stamp, uint8_t hundredths, uint8_t zone, uint32_t *ns) {
-    uint32_t v = ws_load_le32(stamp);
-    int64_t year = 1980 + (v >> 25);
-    unsigned month = (v >> 21) & 15;
-    unsigned day = (v >> 16) & 31;
-    if (month < 1 || month > 12 || day < 1) return 0;
-    int64_t y = year - (month <= 2); /* days since 1970 of a date in the Gregorian calendar */
-    unsigned yoe = (unsigned)(y % 400);
-    unsigned doy = (153 * (month + (month > 2 ? -3u : 9u)) + 2) / 5 + day - 1;
-    int64_t days = y / 400 * 146097 + (int64_t)(yoe * 365 + yoe / 4 - yoe / 100 + doy) - 719468;
-    int64_t seconds = days * 86400 + ((v >> 11) & 31) * 3600 + ((v >> 5) & 63) * 60 + (v & 31) * 2;
+    int64_t seconds = ws_time_of_dos(ws_load_le32(stamp));
+    if (seconds == 0) return 0;
     if (zone & 0x80) seconds -= (int64_t)((zone & 0x40) ? (int)(zone & 0x7f) - 128 : (int)(zone & 0x7f)) * 900;
     if (hundredths < 200) {
         seconds += hundredths / 100;

@@ -112,30 +112,12 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
 }
 
 static void store_time(uint8_t *e, int64_t seconds) {
-    int64_t day = seconds / 86400;
-    int year = 1980;
-    static const int lengths[12] = {31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
-    day -= 3652; /* 1980-01-01 */
-    if (day < 0) day = 0;
-    for (;; year++) {
-        int length = year % 4 == 0 && year != 2100 ? 366 : 365;
-        if (day < length || year == 2107) break;
-        day -= length;
-    }
-    int month = 0;
-    for (; month < 11; month++) {
-        int length = lengths[month] + (month == 1 && year % 4 == 0 && year != 2100 ? 1 : 0);
-        if (day < length) break;
-        day -= length;
-    }
-    int64_t rest = seconds % 86400;
-    uint16_t date = (uint16_t)((year - 1980) << 9 | (month + 1) << 5 | (int)(day + 1));
-    uint16_t time = (uint16_t)(rest / 3600 << 11 | rest / 60 % 60 << 5 | rest % 60 / 2);
-    ws_store_le16(e + 14, time);
-    ws_store_le16(e + 16, date);
-    ws_store_le16(e + 18, date);
-    ws_store_le16(e + 22, time);
-    ws_store_le16(e + 24, date);
+    uint32_t stamp = ws_dos_time(seconds);
+    ws_store_le16(e + 14, (uint16_t)stamp);
+    ws_store_le16(e + 16, (uint16_t)(stamp >> 16));
+    ws_store_le16(e + 18, (uint16_t)(stamp >> 16));
+    ws_store_le16(e + 22, (uint16_t)stamp);
+    ws_store_le16(e + 24, (uint16_t)(stamp >> 16));
 }
 
 static void add_entry(struct ws_text *out, const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,

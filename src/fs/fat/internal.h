@@ -3,6 +3,7 @@
 #define WS_FS_FAT_INTERNAL_H
 
 #include "base/bytes.h"
+#include "base/calendar.h"
 #include "wild_satchel/fat.h"
 #include "wild_satchel/names.h"
 

@@ -129,15 +129,7 @@ static void short_name(const uint8_t *e, char out[16]) {
 }
 
 static int64_t load_time(const uint8_t *e) { /* section 6.4; local time, taken as UTC */
-    uint16_t date = ws_load_le16(e + 24);
-    uint16_t time = ws_load_le16(e + 22);
-    static const int before[12] = {0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334};
-    int year = 1980 + (date >> 9);
-    int month = date >> 5 & 15;
-    if (month < 1 || month > 12) return 0;
-    int64_t days = (year - 1970) * 365 + (year - 1969) / 4 + before[month - 1] + (date & 31) - 1;
-    if (year % 4 == 0 && year != 2100 && month > 2) days++;
-    return days * 86400 + (time >> 11) * 3600 + (time >> 5 & 63) * 60 + (time & 31) * 2;
+    return ws_time_of_dos((uint32_t)ws_load_le16(e + 24) << 16 | ws_load_le16(e + 22));
 }
 
 static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {

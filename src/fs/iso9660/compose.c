@@ -80,15 +80,12 @@ static void split_time(int64_t seconds, int out[6]) {
         rest += 86400;
         day--;
     }
-    int64_t z = day + 719468;
-    int64_t era = (z >= 0 ? z : z - 146096) / 146097;
-    int64_t doe = z - era * 146097;
-    int64_t yoe = (doe - doe / 1460 + doe / 36524 - doe / 146096) / 365;
-    int64_t doy = doe - (365 * yoe + yoe / 4 - yoe / 100);
-    int64_t mp = (5 * doy + 2) / 153;
-    out[2] = (int)(doy - (153 * mp + 2) / 5 + 1);
-    out[1] = (int)(mp < 10 ? mp + 3 : mp - 9);
-    out[0] = (int)(yoe + era * 400 + (out[1] <= 2));
+    int64_t year;
+    unsigned month, date;
+    ws_date_of(day, &year, &month, &date);
+    out[0] = (int)year;
+    out[1] = (int)month;
+    out[2] = (int)date;
     out[3] = (int)(rest / 3600);
     out[4] = (int)(rest / 60 % 60);
     out[5] = (int)(rest % 60);

@@ -3,6 +3,7 @@
 #define WS_FS_ISO9660_INTERNAL_H
 
 #include "base/bytes.h"
+#include "base/calendar.h"
 #include "wild_satchel/iso9660.h"
 
 struct ws_iso {

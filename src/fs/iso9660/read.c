@@ -20,18 +20,9 @@ static void copy_text(char *out, const uint8_t *in, size_t length) {
     out[end] = '\0';
 }
 
-/* Days since 1970-01-01 of a date in the Gregorian calendar. */
-static int64_t days(int64_t y, unsigned m, unsigned d) {
-    y -= m <= 2;
-    int64_t era = (y >= 0 ? y : y - 399) / 400;
-    unsigned yoe = (unsigned)(y - era * 400);
-    unsigned doy = (153 * (m + (m > 2 ? -3u : 9u)) + 2) / 5 + d - 1;
-    return era * 146097 + (int64_t)(yoe * 365 + yoe / 4 - yoe / 100 + doy) - 719468;
-}
-
 static int64_t load_time7(const uint8_t *p) { /* ECMA-119 9.1.5 */
     if (p[1] < 1 || p[1] > 12) return 0;
-    return days(1900 + p[0], p[1], p[2]) * 86400 + p[3] * 3600 + p[4] * 60 + p[5] - (int8_t)p[6] * 900;
+    return ws_days_of(1900 + p[0], p[1], p[2]) * 86400 + p[3] * 3600 + p[4] * 60 + p[5] - (int8_t)p[6] * 900;
 }
 
 static int64_t load_time17(const uint8_t *p) { /* ECMA-119 8.4.26.1 */
@@ -43,7 +34,8 @@ static int64_t load_time17(const uint8_t *p) { /* ECMA-119 8.4.26.1 */
             v[i] = v[i] * 10 + (p[k] - '0');
         }
     if (v[0] == 0 || v[1] < 1 || v[1] > 12) return 0;
-    return days(v[0], (unsigned)v[1], (unsigned)v[2]) * 86400 + v[3] * 3600 + v[4] * 60 + v[5] - (int8_t)p[16] * 900;
+    return ws_days_of(v[0], (unsigned)v[1], (unsigned)v[2]) * 86400 + v[3] * 3600 + v[4] * 60 + v[5] -
+           (int8_t)p[16] * 900;
 }
 
 struct folder {
