@@ -233,6 +233,14 @@ expect 0 "image file" "$satchel" drives file:made.img --make 100M
 expect 3 "already" "$satchel" drives made.img --make 100M
 [ "$(stat -c %s made.img)" = 104857600 ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: the size of made.img"; }
 
+# A drive with a data partition remembers like any other, and its data partition is nobody's business
+expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --persistence 300M --data rest --data-label tides --save d.plan
+expect 0 "flushed and checked" "$satchel" build d.plan --confirm "$gorse" --bench b
+for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+expect 0 "exactly" "$satchel" check "$gorse" --plan d.plan --used --bench b
+expect 0 "live drive with persistence" "$satchel" drives "$gorse" --bench b
+json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDES"]' "$satchel" drives "$gorse" --bench b --json
+
 # External disks and plain files
 fulmar=$(name_of "Fulmar 500")
 expect 0 "if meant" "$satchel" drives --bench b

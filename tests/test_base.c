@@ -1,6 +1,10 @@
 /* test_base.c — sizes, hashes, identifiers, text; sources and trees. */
 #include "tests/harness.h"
 
+#include "src/base/calendar.h"
+
+#include <time.h>
+
 static void sizes_are_read_as_technicians_write_them(void) {
     static const struct {
         const char *text;
@@ -202,6 +206,26 @@ static void trees_find_replace_and_drop(void) {
     ws_tree_close(tree);
 }
 
+/* The C library's own calendar is the judge. */
+static void dates_go_both_ways(void) {
+    for (int i = 0; i < 20000; i++) {
+        int64_t day = (int64_t)random_below(300000) - 150000, year;
+        unsigned month, date;
+        time_t seconds = (time_t)(day * 86400);
+        struct tm wanted;
+        CHECK(gmtime_r(&seconds, &wanted) != NULL);
+        ws_date_of(day, &year, &month, &date);
+        if (year != wanted.tm_year + 1900 || (int)month != wanted.tm_mon + 1 || (int)date != wanted.tm_mday)
+            fail_at(__FILE__, __LINE__, "day %lld is %lld-%u-%u", (long long)day, (long long)year, month, date);
+        CHECK_INT(ws_days_of(year, month, date), day);
+        int64_t moment = 315532800 + (int64_t)random_below(4039286398) / 2 * 2;
+        CHECK_INT(ws_time_of_dos(ws_dos_time(moment)), moment);
+    }
+    CHECK_INT(ws_dos_time(0), ws_dos_time(315532800)); /* before 1980 and after 2107: the nearest there is */
+    CHECK_INT(ws_time_of_dos(ws_dos_time(1ll << 40)), 4354819198);
+    CHECK_INT(ws_time_of_dos(0), 0);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"sizes are read as technicians write them", sizes_are_read_as_technicians_write_them},
@@ -213,6 +237,7 @@ int main(int argc, char **argv) {
         {"errors keep the closest cause", errors_keep_the_closest_cause},
         {"runs read like the bytes they stand for", runs_read_like_the_bytes_they_stand_for},
         {"patches win over what they cover", patches_win_over_what_they_cover},
+        {"dates go both ways", dates_go_both_ways},
         {"trees find, replace and drop", trees_find_replace_and_drop},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

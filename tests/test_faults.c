@@ -172,6 +172,108 @@ static void writing_from_a_failing_image(void) {
     demo_image_free(&image);
 }
 
+static enum ws_status read_exfat(const struct ws_source *s) {
+    struct ws_tree *tree = NULL;
+    struct ws_exfat_facts facts;
+    WS_TRY(ws_exfat_probe(s, &facts, &error));
+    WS_TRY(ws_exfat_read(s, &tree, NULL, &error));
+    ws_tree_close(tree);
+    return WS_OK;
+}
+static enum ws_status read_squashfs(const struct ws_source *s) {
+    struct ws_tree *tree = NULL;
+    WS_TRY(ws_squashfs_read(s, &tree, NULL, &error));
+    ws_tree_close(tree);
+    return WS_OK;
+}
+static enum ws_status read_archive(const struct ws_source *s) {
+    struct ws_tree *tree = NULL;
+    WS_TRY(ws_archive_read(s, &tree, &error));
+    ws_tree_close(tree);
+    return WS_OK;
+}
+static enum ws_status drop_bytes(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *e) {
+    (void)context, (void)at, (void)bytes, (void)length, (void)e;
+    return WS_OK;
+}
+static enum ws_status unpack(const struct ws_source *s) {
+    uint64_t size = 0;
+    return ws_unpack(s, drop_bytes, NULL, &size, &error);
+}
+
+/* The newer readers, over files that other people's tools made where they are installed. */
+static void other_volumes_on_a_failing_disk(void) {
+    struct ws_tree *tree = random_tree(300, 0, 20000);
+    struct ws_findings fitted = {0};
+    struct ws_exfat_params p = {.size = 32 * MIB, .label = "tide", .made_at = 1790000000};
+    struct ws_layout *layout = NULL;
+    struct ws_source *s = NULL;
+    OK(ws_tree_fit_names(tree, ws_name_rules_exfat(), &fitted, &error));
+    OK(ws_layout_create(p.size, &layout, &error));
+    OK(ws_exfat_compose(&p, tree, 0, layout, NULL, &error));
+    OK(ws_layout_seal(layout, &error));
+    OK(ws_layout_source(layout, &s, &error));
+    fail_everywhere(s, read_exfat, false);
+    ws_source_close(s);
+    ws_layout_close(layout);
+    ws_tree_close(tree);
+    ws_findings_free(&fitted);
+    static const struct {
+        const char *command;
+        enum ws_status (*work)(const struct ws_source *);
+    } made[] = {{"tar cf out.bin d", read_archive},
+                {"tar czf out.bin d", read_archive},
+                {"zip -qr out.bin.zip d && mv out.bin.zip out.bin", read_archive},
+                {"tar cf - d | xz -0 > out.bin", unpack},
+                {"gensquashfs -q -D d out.bin", read_squashfs}};
+    const char *folder = scratch("made");
+    char path[500];
+    shell(NULL, "mkdir -p '%s/d/e' && cd '%s' && for i in $(seq 1 60); do head -c 20000 /dev/urandom > d/e/$i; done",
+          folder, folder);
+    snprintf(path, sizeof path, "%s/out.bin", folder);
+    for (size_t i = 0; i < sizeof made / sizeof made[0]; i++) {
+        if (shell(NULL, "cd '%s' && rm -f out.bin && %s", folder, made[i].command) != 0) continue;
+        OK(ws_source_file(path, &s, &error));
+        fail_everywhere(s, made[i].work, i == 2 || i == 4); /* zip and squashfs: some reads only look for variants */
+        ws_source_close(s);
+    }
+}
+
+/* A drive that fails at any write of a trial or a blanking: the error is handed up, and the drive is never passed off
+ * as finished. */
+static void trials_and_blanks_on_a_failing_drive(void) {
+    struct ws_drive_facts f;
+    size_t failed = 0;
+    for (uint64_t k = 1; k < 60; k++) {
+        struct memory_drive *d = memory_drive(80 * MIB, 512);
+        struct ws_trial trial;
+        struct ws_blank blank;
+        struct ws_build_result result;
+        struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
+        d->facts.removable = WS_YES;
+        d->facts.internal = WS_NO;
+        snprintf(d->facts.short_name, sizeof d->facts.short_name, "memory");
+        OK(d->drive.ops->describe(&d->drive, &f, &error));
+        struct ws_trial_options t = {.depth = WS_TRIAL_PROBE, .confirm = "memory"};
+        struct ws_build_options b = {.confirm = "memory"};
+        d->fail_at_write = k;
+        memset(&error, 0, sizeof error);
+        CHECK(ws_trial_run(plain_port(), &d->drive, &t, &trial, &error) != WS_OK && error.what[0]);
+        d->fail_at_write = d->writes + k;
+        OK(ws_blank_prepare(&f, &p, &blank, &error));
+        memset(&error, 0, sizeof error);
+        if (ws_blank_carry_out(&blank, plain_port(), &d->drive, &b, &result, &error) != WS_OK) {
+            failed++;
+            CHECK(error.what[0]);
+            if (k > 1 && d->bytes[510] == 0x55 && d->bytes[511] == 0xaa) /* the seal comes last */
+                fail_at(__FILE__, __LINE__, "write %llu failed, and the drive has a table", (unsigned long long)k);
+        }
+        ws_blank_free(&blank);
+        memory_drive_free(d);
+    }
+    CHECK(failed >= 4);
+}
+
 /* Several syslinux files form one menu: only the entry that starts by itself is edited, wherever it stands. */
 static void menus_spread_over_files_are_one_menu(void) {
     struct ws_tree *tree = NULL;
@@ -216,6 +318,8 @@ int main(int argc, char **argv) {
         {"images on a failing disk", images_on_a_failing_disk},
         {"built drives on a failing port", built_drives_on_a_failing_port},
         {"writing from a failing image", writing_from_a_failing_image},
+        {"other volumes on a failing disk", other_volumes_on_a_failing_disk},
+        {"trials and blanks on a failing drive", trials_and_blanks_on_a_failing_drive},
         {"menus spread over files are one menu", menus_spread_over_files_are_one_menu},
         {"menus that cannot be edited are refused", menus_that_cannot_be_edited_are_refused},
         {NULL, NULL}};

@@ -67,6 +67,18 @@ static void judge_fat(const char *path, const struct ws_plan *p) {
     shell(NULL, "losetup -d %s", device);
 }
 
+static void judge_swap(const char *path, const struct ws_plan *p) {
+    char device[64];
+    struct ws_text out = {0};
+    loop_part(path, p->swap_at, p->swap_size, device);
+    if (!device[0]) return;
+    CHECK_INT(shell(&out, "blkid -p -s TYPE -o value %s", device), 0);
+    CHECK_HAS(out.data ? out.data : "", "swap");
+    CHECK_INT(shell(NULL, "swapon %s && swapoff %s", device, device), 0); /* the kernel takes it, in its full size */
+    ws_text_free(&out);
+    shell(NULL, "losetup -d %s", device);
+}
+
 /* The parts are the whole drive, in order, without gaps or overlaps, and what was made here is aligned. */
 static void check_parts(const struct ws_plan *p) {
     uint64_t at = 0;
@@ -142,6 +154,7 @@ static void five_hundred_random_plans_account_for_every_byte(void) {
             ws_source_close(drive);
             judge_ext4(path, &p);
             if (p.data_size) judge_fat(path, &p);
+            if (p.swap_size) judge_swap(path, &p);
             (void)unlink(path);
         }
         ws_build_close(build);
