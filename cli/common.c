@@ -184,6 +184,8 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     worked_out = p->plan;
     memset(&worked_out.findings, 0, sizeof worked_out.findings);
     worked_out.image_end = worked_out.persistence_at = worked_out.persistence_size = worked_out.persistence_free = 0;
+    worked_out.system_at = worked_out.system_size = worked_out.system_free = 0;
+    worked_out.system_number = 0;
     worked_out.persistence_number = worked_out.data_number = worked_out.swap_number = 0;
     worked_out.data_at = worked_out.data_size = worked_out.data_free = worked_out.swap_at = worked_out.swap_size = 0;
     worked_out.table = WS_TABLE_NONE;

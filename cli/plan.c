@@ -22,10 +22,10 @@ struct planning {
 };
 
 static enum ink part_ink(const char *what) {
-    return strcmp(what, "persistence") == 0                                ? INK_GOOD
-           : strcmp(what, "data") == 0                                     ? INK_WARN
-           : strcmp(what, "live image") == 0 || strcmp(what, "image") == 0 ? INK_BLUE
-                                                                           : INK_TEAL;
+    return strcmp(what, "persistence") == 0                                                               ? INK_GOOD
+           : strcmp(what, "data") == 0                                                                    ? INK_WARN
+           : strcmp(what, "live image") == 0 || strcmp(what, "system") == 0 || strcmp(what, "image") == 0 ? INK_BLUE
+                                                                                                          : INK_TEAL;
 }
 
 static size_t after_map(const struct ws_plan *p, struct map_part *part) {
@@ -45,6 +45,10 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
         show_field(cli, "Persistence", "%s on partition %u, %s of it free at first",
                    ws_size_both(p->persistence_size, size, sizeof size), p->persistence_number,
                    ws_size_both(p->persistence_free, room, sizeof room));
+    if (p->system_size)
+        show_field(cli, "System", "%s on partition %u, FAT32, %s of it free at first",
+                   ws_size_both(p->system_size, size, sizeof size), p->system_number,
+                   ws_size_both(p->system_free, room, sizeof room));
     if (p->data_size)
         show_field(cli, "Data", "%s on partition %u, FAT32%s%s%s, %s of it free at first",
                    ws_size_both(p->data_size, size, sizeof size), p->data_number, p->data_label[0] ? " \"" : "",
@@ -69,7 +73,10 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     struct map_part part[MAP_PARTS * 2];
     char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
-    show_field(cli, "Kind", "%s", p->kind == WS_PLAN_LIVE ? "live system that remembers" : "replica, byte for byte");
+    show_field(cli, "Kind", "%s",
+               p->system_size            ? "live system that remembers, file by file"
+               : p->kind == WS_PLAN_LIVE ? "live system that remembers"
+                                         : "replica, byte for byte");
     show_field(cli, "Image", "%s", p->image_path);
     show_field(cli, "SHA-256", "%s", p->image_sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", p->drive_model, p->drive_serial[0] ? p->drive_serial : "unknown",
@@ -171,7 +178,8 @@ static void look_before(struct cli *cli, struct planning *g) {
 }
 
 struct wishes { /* the options */
-    char *image, *drive, *kind, *persistence, *data, *label, *cluster, *swap, *pc, *trial, *save, *picture, *make;
+    char *image, *drive, *kind, *persistence, *arrangement, *system, *data, *label, *cluster, *swap, *pc, *trial, *save,
+        *picture, *make;
     char said[160]; /* what became of the label */
 };
 
@@ -184,6 +192,7 @@ static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_pl
     }
     if (w->data && strcmp(w->data, "rest") == 0) p->data_asked = WS_PLAN_REST;
     else if (w->data) WS_TRY(ws_size_parse(w->data, &p->data_asked, &cli->error));
+    if (w->system) WS_TRY(ws_size_parse(w->system, &p->system_asked, &cli->error));
     if (w->swap) WS_TRY(ws_size_parse(w->swap, &p->swap_asked, &cli->error));
     if (w->cluster) {
         uint64_t bytes = 0;
@@ -215,6 +224,13 @@ static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struc
         if (why[0]) ws_fail_next(&cli->error, "it would be a replica because %s", why);
         return WS_E_USAGE;
     }
+    if (w->arrangement && strcmp(w->arrangement, "whole") != 0 && strcmp(w->arrangement, "files") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no arrangement: whole and files are", w->arrangement);
+    bool files = w->arrangement && strcmp(w->arrangement, "files") == 0;
+    if (w->system && !files) return ws_fail(&cli->error, WS_E_USAGE, "--system goes with --arrangement files");
+    if (files && p->kind != WS_PLAN_LIVE)
+        return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
+    p->arrangement = files ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
     return read_sizes(cli, w, p);
 }
 
@@ -255,6 +271,10 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"drive", 'd', POPT_ARG_STRING, &w.drive, 0, "the drive to plan for: its name or path", "DRIVE"},
         {"kind", 'k', POPT_ARG_STRING, &w.kind, 0, "live (remembers) or replica; what suits the image if left out",
          "KIND"},
+        {"arrangement", 'a', POPT_ARG_STRING, &w.arrangement, 0,
+         "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume, for UEFI", "HOW"},
+        {"system", 0, POPT_ARG_STRING, &w.system, 0, "with files: the size of that volume (what the files need)",
+         "SIZE"},
         {"persistence", 'p', POPT_ARG_STRING, &w.persistence, 0,
          "room for what is remembered, or \"rest\" (the default); `satchel size` helps", "SIZE"},
         {"data", 0, POPT_ARG_STRING, &w.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},

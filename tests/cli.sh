@@ -241,6 +241,22 @@ expect 0 "exactly" "$satchel" check "$gorse" --plan d.plan --used --bench b
 expect 0 "live drive with persistence" "$satchel" drives "$gorse" --bench b
 json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDES"]' "$satchel" drives "$gorse" --bench b --json
 
+# Laid down file by file: an ordinary drive that starts on UEFI and remembers
+expect 2 "whole and files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement loose
+expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
+expect 2 "no arrangement" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --kind replica
+expect 1 "will not start on hut" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
+for family in curlew casper; do
+    expect 0 "it will start" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --system 300M --persistence 200M --data rest --for office --save l.plan
+    follows plan cat l.plan
+    expect 0 "flushed and checked" "$satchel" build l.plan --confirm "$gorse" --bench b
+    expect 0 "file by file, with persistence" "$satchel" drives "$gorse" --bench b
+    expect 0 "is sound" "$satchel" check "$gorse" --bench b
+    for pc in launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    expect 1 "no start-up code" "$satchel" prove "$gorse" --on hut --bench b
+    expect 0 "exactly" "$satchel" check "$gorse" --plan l.plan --used --bench b
+done
+
 # External disks and plain files
 fulmar=$(name_of "Fulmar 500")
 expect 0 "if meant" "$satchel" drives --bench b

@@ -1,10 +1,12 @@
 #!/bin/sh
 # The real thing: a drive built from a real live image starts on emulated PCs and remembers; a replica forgets.
-#   start.sh SATCHEL LIVE_IMAGE FIRMWARE     FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control
+#   start.sh SATCHEL LIVE_IMAGE FIRMWARE [ARRANGEMENT]
+#       FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control; ARRANGEMENT: whole (default) or files
 set -u
 satchel=$1
 image=$2
 what=$3
+arrangement=${4:-whole}
 work=$(mktemp -d /tmp/satchel-start-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
@@ -19,7 +21,9 @@ if [ "$what" = control ]; then
     wanted=lost
     code=1
 fi
-"$satchel" plan --image "$image" --drive stick.img --kind $kind --save stick.plan || exit 1
+[ "$kind" = live ] && how="--arrangement $arrangement" || how=
+# shellcheck disable=SC2086
+"$satchel" plan --image "$image" --drive stick.img --kind $kind $how --save stick.plan || exit 1
 name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
 "$satchel" build stick.plan --confirm "$name" || exit 1
 "$satchel" prove stick.img --on "$pc" --wait 400 --console console.log --json > proof.json

@@ -50,11 +50,11 @@ static void judge_ext4(const char *path, const struct ws_plan *p) {
     shell(NULL, "losetup -d %s", device);
 }
 
-static void judge_fat(const char *path, const struct ws_plan *p) {
+static void judge_fat(const char *path, uint64_t at, uint64_t size, uint64_t free_bytes) {
     char device[64];
     struct ws_text out = {0};
     unsigned long long used = 0, total = 0, cluster = 0;
-    loop_part(path, p->data_at, p->data_size, device);
+    loop_part(path, at, size, device);
     if (!device[0]) return;
     CHECK_INT(shell(&out, "fsck.fat -vn %s", device), 0);
     const char *size_line = strstr(out.data, " bytes per cluster");
@@ -62,7 +62,7 @@ static void judge_fat(const char *path, const struct ws_plan *p) {
     while (size_line && size_line > out.data && size_line[-1] != '\n') size_line--;
     if (size_line) (void)sscanf(size_line, "%llu", &cluster);
     if (count_line) (void)sscanf(count_line, " files, %llu/%llu clusters", &used, &total);
-    CHECK_INT((total - used) * cluster, p->data_free);
+    CHECK_INT((total - used) * cluster, free_bytes);
     ws_text_free(&out);
     shell(NULL, "losetup -d %s", device);
 }
@@ -87,7 +87,7 @@ static void check_parts(const struct ws_plan *p) {
         CHECK(p->part[i].length > 0);
         at += p->part[i].length;
         bool made = strcmp(p->part[i].what, "persistence") == 0 || strcmp(p->part[i].what, "data") == 0 ||
-                    strcmp(p->part[i].what, "swap") == 0;
+                    strcmp(p->part[i].what, "swap") == 0 || strcmp(p->part[i].what, "system") == 0;
         if (made && (p->part[i].at % p->align || !p->part[i].number))
             fail_at(__FILE__, __LINE__, "%s at %llu is not aligned", p->part[i].what,
                     (unsigned long long)p->part[i].at);
@@ -105,6 +105,10 @@ static void random_wishes(struct ws_plan *p, uint64_t drive) {
     if (random_below(3)) p->persistence_asked = spread(WS_EXT4_LEAST, drive);
     if (random_below(2))
         p->data_asked = random_below(2) && p->persistence_asked ? WS_PLAN_REST : spread(64 * MIB, drive);
+    if (random_below(3) == 0) {
+        p->arrangement = WS_ARRANGE_FILES;
+        if (random_below(2)) p->system_asked = spread(64 * MIB, drive);
+    }
     if (random_below(4) == 0) p->swap_asked = spread(MIB, drive / 2 + MIB);
     if (p->data_asked && random_below(2)) snprintf(p->data_label, sizeof p->data_label, "TIDE DATA");
 }
@@ -133,6 +137,7 @@ static void five_hundred_random_plans_account_for_every_byte(void) {
         CHECK(!p.persistence_asked || p.persistence_size >= p.persistence_asked || p.persistence_size == WS_EXT4_MOST);
         CHECK(p.data_asked == WS_PLAN_REST || p.data_size >= p.data_asked);
         CHECK(p.swap_size >= p.swap_asked);
+        CHECK(p.system_size >= p.system_asked && (p.system_size > 0) == (p.arrangement == WS_ARRANGE_FILES));
         CHECK_INT(p.bytes_written, ws_layout_bytes(ws_build_layout(build)));
         struct ws_text text = {0};
         struct ws_plan back;
@@ -153,7 +158,8 @@ static void five_hundred_random_plans_account_for_every_byte(void) {
             ws_findings_free(&f);
             ws_source_close(drive);
             judge_ext4(path, &p);
-            if (p.data_size) judge_fat(path, &p);
+            if (p.data_size) judge_fat(path, p.data_at, p.data_size, p.data_free);
+            if (p.system_size) judge_fat(path, p.system_at, p.system_size, p.system_free);
             if (p.swap_size) judge_swap(path, &p);
             (void)unlink(path);
         }
@@ -286,10 +292,12 @@ static void outlooks_come_true_on_simulated_pcs(void) {
     OK(ws_bench_parse(bench_text, strlen(bench_text), bench, &error));
     OK(ws_bench_create(bench, scratch("outlook"), &error));
     OK(ws_sim_port(bench, &port, &error));
-    for (size_t i = 0; i < KINDS * 2; i++) {
+    for (size_t i = 0; i < KINDS * 3; i++) {
         struct demo_image d;
-        struct ws_plan p = {
-            .kind = i < KINDS ? WS_PLAN_LIVE : WS_PLAN_REPLICA, .drive_size = 134217728, .drive_sector = 512};
+        struct ws_plan p = {.kind = i / KINDS == 1 ? WS_PLAN_REPLICA : WS_PLAN_LIVE,
+                            .arrangement = i / KINDS == 2 ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE,
+                            .drive_size = 134217728,
+                            .drive_sector = 512};
         struct ws_build *build = NULL;
         struct ws_drive *drive = NULL;
         struct ws_write_options o = {0};

@@ -18,6 +18,7 @@ struct ws_content {
     uint64_t files; /**< files and folders; meaningful if files_counted */
     bool files_counted;
     bool camera, starts; /**< deep: a camera's folder, a loader for UEFI stands in it */
+    char family[16];     /**< deep: the live family whose files stand in it; empty if none do */
     int64_t written_at;  /**< seconds since 1970-01-01 UTC, as the volume or its newest file says; 0 unknown */
 };
 

@@ -16,6 +16,12 @@ enum ws_plan_kind {
     WS_PLAN_LIVE     /**< a live system that remembers in a partition behind the image */
 };
 
+/** How a live system lies on the drive. */
+enum ws_arrangement {
+    WS_ARRANGE_WHOLE, /**< the image as it is, its menus edited inside it */
+    WS_ARRANGE_FILES  /**< its files on an ordinary FAT32 volume */
+};
+
 /** One change inside the image. */
 struct ws_plan_edit {
     char path[256];
@@ -61,7 +67,9 @@ struct ws_plan {
     char drive_seen_at[512]; /**< its id when the plan was made: a place to look, never an identity */
     uint64_t drive_size;
     uint32_t drive_sector;
-    uint32_t drive_erase;       /**< bytes the drive erases at once, for alignment; 0 unknown */
+    uint32_t drive_erase; /**< bytes the drive erases at once, for alignment; 0 unknown */
+    enum ws_arrangement arrangement;
+    uint64_t system_asked;      /**< bytes of the volume for the system's files, WS_ARRANGE_FILES; 0: what they need */
     uint64_t persistence_asked; /**< bytes; 0: all that is free */
     uint64_t data_asked;        /**< bytes of an ordinary FAT32 partition; 0: none; WS_PLAN_REST */
     uint32_t data_cluster;      /**< bytes; 0: usual for the size */
@@ -73,8 +81,11 @@ struct ws_plan {
     char image_title[40];
     const struct ws_live_family *family;
     enum ws_table_kind table;
-    uint32_t align;     /**< bytes: every partition made here begins at a multiple of it */
-    uint64_t image_end; /**< bytes the image takes on the drive, appended files included */
+    uint32_t align;                  /**< bytes: every partition made here begins at a multiple of it */
+    uint64_t image_end;              /**< bytes the image takes on the drive, appended files included */
+    uint64_t system_at, system_size; /**< the volume with the system's files, WS_ARRANGE_FILES */
+    unsigned system_number;
+    uint64_t system_free; /**< bytes of free clusters on it */
     uint64_t persistence_at, persistence_size;
     unsigned persistence_number;
     uint64_t persistence_free; /**< bytes statfs will report */
@@ -96,7 +107,8 @@ struct ws_plan {
 };
 
 void ws_plan_free(struct ws_plan *plan);
-const char *ws_plan_kind_name(enum ws_plan_kind kind); /**< "replica", "live" */
+const char *ws_plan_kind_name(enum ws_plan_kind kind);            /**< "replica", "live" */
+const char *ws_arrangement_name(enum ws_arrangement arrangement); /**< "whole", "files" */
 
 /** Which kind suits an image when the technician has not said; `why` (200 bytes) says so in words. */
 enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room);

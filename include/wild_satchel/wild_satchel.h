@@ -14,6 +14,7 @@
 #include "wild_satchel/label.h"
 #include "wild_satchel/layout.h"
 #include "wild_satchel/live.h"
+#include "wild_satchel/medium.h"
 #include "wild_satchel/names.h"
 #include "wild_satchel/plan.h"
 #include "wild_satchel/port.h"

@@ -2,6 +2,7 @@
 #include "base/bytes.h"
 #include "port/sim/internal.h"
 #include "wild_satchel/ext4.h"
+#include "wild_satchel/medium.h"
 #include "wild_satchel/write.h"
 
 #include <stdio.h>
@@ -13,8 +14,8 @@ struct walk {
     const struct ws_sim_pc *pc;
     struct sim_start *start;
     struct ws_table table;
-    struct ws_iso *iso;
-    char menu_folder[256]; /* the loader's own folder; empty: GRUB's */
+    struct ws_medium medium; /* its tree is NULL if there is none */
+    char menu_folder[256];   /* the loader's own folder; empty: GRUB's */
     struct ws_menu_entry entry;
     bool have_entry;
     bool loaded; /* the loader was found and let start */
@@ -49,16 +50,16 @@ static bool bios_loads(struct walk *w) {
         return false;
     }
     say(w, "%s", "BIOS: sector 0 has start-up code, running it.");
-    if (!w->iso) {
+    if (!w->medium.iso) {
         say(w, "%s", "The start-up code finds no live image on this drive.");
         return false;
     }
-    const struct ws_iso_facts *f = ws_iso_facts(w->iso);
+    const struct ws_iso_facts *f = ws_iso_facts(w->medium.iso);
     uint64_t names = ws_load_le32(sector + 432) * 512ull;
     for (size_t i = 0; i < f->boots; i++) {
         if (f->boot[i].platform != 0 || !f->boot[i].bootable) continue;
         if (names && names != f->boot[i].at) continue;
-        for (const struct ws_node *n = ws_tree_root(ws_iso_tree(w->iso)); n; n = ws_tree_next(n)) {
+        for (const struct ws_node *n = ws_tree_root(w->medium.tree); n; n = ws_tree_next(n)) {
             char path[256];
             if (n->kind != WS_NODE_FILE || !n->content || ws_iso_place_of(n) != f->boot[i].at) continue;
             ws_node_path(n, path, sizeof path);
@@ -79,7 +80,10 @@ static bool uefi_loads(struct walk *w) {
     uint8_t sector[512];
     bool loads = false;
     if (ws_source_read(w->drive, 0, sector, 512, NULL) == WS_OK && has_unfinished_mark(w, sector)) return false;
-    if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
+    /* On removable drives firmware looks at any FAT volume (UEFI 2.10, section 3.5.1.1): the files' own one, too. */
+    bool files = w->medium.tree && !w->medium.iso;
+    if (files) esp = w->medium.tree;
+    else if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
         say(w, "UEFI: nothing to start: %s.", error.what);
         return false;
     }
@@ -94,7 +98,7 @@ static bool uefi_loads(struct walk *w) {
             "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
     else loads = true;
     if (loads) say(w, "UEFI: started /EFI/BOOT/BOOTX64.EFI%s", loader.signed_ ? " (signed)" : "");
-    ws_tree_close(esp);
+    if (!files) ws_tree_close(esp);
     ws_source_close(slice);
     return loads;
 }
@@ -122,7 +126,7 @@ static enum ws_status pick_entry(void *context, const struct ws_node *file, cons
 
 static const struct ws_node *find_file(const struct walk *w, const char *path) {
     if (*path == '(') path += strcspn(path, ")") + 1;
-    const struct ws_node *n = ws_tree_find_any_case(ws_iso_tree(w->iso), path);
+    const struct ws_node *n = ws_tree_find_any_case(w->medium.tree, path);
     return n && n->kind == WS_NODE_FILE ? n : NULL;
 }
 
@@ -212,7 +216,7 @@ static void system_starts(struct walk *w) {
             "The kernel starts, but its parameters name no live system: it stops for want of a root file system.");
         return;
     }
-    const struct ws_live_family *medium = ws_live_family_of_medium(ws_iso_tree(w->iso));
+    const struct ws_live_family *medium = ws_live_family_of_medium(w->medium.tree);
     if (medium && strcmp(medium->folder, s->family->folder) == 0) s->family = medium; /* an older release's label */
     const struct ws_node *root = NULL;
     for (size_t i = 0; i < 4 && s->family->roots[i] && !root; i++) {
@@ -223,7 +227,7 @@ static void system_starts(struct walk *w) {
         say(w, "%s: unable to find a medium containing a live file system.", s->family->title);
         return;
     }
-    s->medium_at = ws_iso_place_of(root);
+    s->medium_at = ws_medium_place_of(&w->medium, root);
     say(w, "%s: system started.", s->family->title);
     find_volume(w);
     s->running = true;
@@ -238,15 +242,15 @@ enum ws_status sim_walk(const struct ws_source *drive, const struct ws_sim_pc *p
     w->pc = pc;
     w->start = start;
     enum ws_status status = ws_table_read(drive, 512, &w->table, NULL, error);
-    if (status == WS_OK && ws_iso_open(drive, &w->iso, error) != WS_OK) w->iso = NULL;
+    if (status == WS_OK) (void)ws_medium_open(drive, &w->table, &w->medium, error);
     if (status == WS_OK) w->loaded = pc->firmware == WS_FIRMWARE_BIOS ? bios_loads(w) : uefi_loads(w);
-    if (w->loaded && !w->iso) say(w, "%s", "The loader finds no live image on this drive.");
-    if (w->loaded && w->iso) {
-        (void)ws_medium_menus(ws_iso_tree(w->iso), pick_entry, w, NULL);
+    if (w->loaded && !w->medium.tree) say(w, "%s", "The loader finds no live image on this drive.");
+    if (w->loaded && w->medium.tree) {
+        (void)ws_medium_menus(w->medium.tree, pick_entry, w, NULL);
         if (!w->have_entry) say(w, "%s", "The loader finds no menu that starts a kernel.");
         else if (kernel_loads(w)) system_starts(w);
     }
-    ws_iso_close(w->iso);
+    ws_medium_close(&w->medium);
     free(w);
     if (status == WS_OK) status = ws_text_status(&start->console, error);
     return status;

@@ -5,15 +5,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-struct change {
-    const struct ws_node *file;
-    char *bytes;
-    size_t length;
-};
-
 struct editing {
     struct ws_build *build;
-    struct change change[WS_PLAN_EDITS_MOST];
+    struct build_change *change;
     size_t changes;
     bool folder_has_default;
     const struct ws_node *folder;
@@ -76,7 +70,7 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
         ws_text_free(&text);
         return ws_fail(error, WS_E_UNSUPPORTED, "the image has more start menus than can be edited");
     }
-    e->change[e->changes++] = (struct change){file, text.data, text.length};
+    e->change[e->changes++] = (struct build_change){file, text.data, text.length};
     e->edited_menus++;
     char what[160];
     (void)snprintf(what, sizeof what, "\"%.60s\" remembers; a forgetful copy stands behind it", entry->title);
@@ -106,7 +100,7 @@ static enum ws_status correct_lists(struct editing *e, struct ws_error *error) {
             free(list);
             continue;
         }
-        e->change[e->changes++] = (struct change){n, list, length};
+        e->change[e->changes++] = (struct build_change){n, list, length};
         char what[64];
         (void)snprintf(what, sizeof what, "%zu checksum%s corrected", corrected, corrected == 1 ? "" : "s");
         (void)note(e, n, what);
@@ -141,26 +135,38 @@ static void warn_about_esp(struct ws_build *b) {
     ws_source_close(slice);
 }
 
-enum ws_status build_edit_menus(struct ws_build *b, uint64_t *end, struct ws_error *error) {
-    struct editing e = {.build = b};
-    struct ws_plan *plan = b->plan;
+void build_free_change(struct build_change *change) { free(change->bytes); }
+
+enum ws_status build_collect_changes(struct ws_build *b, struct build_change *change, size_t *count,
+                                     struct ws_error *error) {
+    struct editing e = {.build = b, .change = change};
     enum ws_status status;
-    plan->edits = 0;
+    b->plan->edits = 0;
     WS_GO(ws_medium_menus(ws_iso_tree(b->image.iso), edit_menu, &e, error));
     if (e.edited_menus == 0) {
         ws_fail(error, WS_E_UNSUPPORTED, "no start menu of this image could be told to remember");
         WS_GO(ws_fail_next(error, "plan it as a replica, and pass \"%s\" by hand at each start",
-                           plan->family->parameters));
+                           b->plan->family->parameters));
     }
-    WS_GO(correct_lists(&e, error));
-    for (size_t i = 0; i < e.changes; i++) {
+    status = correct_lists(&e, error);
+done:
+    *count = e.changes;
+    return status;
+}
+
+enum ws_status build_edit_menus(struct ws_build *b, uint64_t *end, struct ws_error *error) {
+    struct build_change change[WS_PLAN_EDITS_MOST];
+    size_t changes = 0;
+    enum ws_status status;
+    WS_GO(build_collect_changes(b, change, &changes, error));
+    for (size_t i = 0; i < changes; i++) {
         enum ws_iso_place place;
-        WS_GO(ws_iso_replace(b->image.iso, b->patched, e.change[i].file, e.change[i].bytes, e.change[i].length, end,
-                             &place, error));
-        plan->edit[i].behind = place == WS_ISO_BEHIND;
+        WS_GO(ws_iso_replace(b->image.iso, b->patched, change[i].file, change[i].bytes, change[i].length, end, &place,
+                             error));
+        b->plan->edit[i].behind = place == WS_ISO_BEHIND;
     }
     warn_about_esp(b);
 done:
-    for (size_t i = 0; i < e.changes; i++) free(e.change[i].bytes);
+    for (size_t i = 0; i < changes; i++) build_free_change(&change[i]);
     return status;
 }

@@ -168,7 +168,8 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
                                                                             : "image");
     WS_GO(ws_source_patched(image, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
     WS_GO(ws_layout_create(ws_max_u64(plan->drive_size, image->size), &b->layout, error));
-    if (plan->kind == WS_PLAN_LIVE) WS_GO(prepare_live(b, error));
+    if (plan->kind == WS_PLAN_LIVE && plan->arrangement == WS_ARRANGE_FILES) WS_GO(build_prepare_files(b, error));
+    else if (plan->kind == WS_PLAN_LIVE) WS_GO(prepare_live(b, error));
     else WS_GO(prepare_replica(b, error));
     WS_GO(ws_layout_seal(b->layout, error));
     plan->bytes_written = ws_layout_bytes(b->layout);
@@ -190,6 +191,9 @@ void ws_build_close(struct ws_build *b) {
     ws_ext4_geometry_free(&b->geometry);
     ws_tree_close(b->volume);
     ws_tree_close(b->data_tree);
+    ws_tree_close(b->files_tree);
+    ws_tree_close(b->esp_tree);
+    ws_source_close(b->esp_slice);
     ws_source_close(b->patched);
     ws_image_free(&b->image);
     free(b);

@@ -18,8 +18,7 @@ enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *
     return ws_fail_next(error, "take a larger drive, or ask for less");
 }
 
-/* One MiB, or the drive's erase unit where that is larger and sensible. */
-static uint32_t choose_align(const struct ws_plan *p) {
+uint32_t build_choose_align(const struct ws_plan *p) {
     uint32_t erase = p->drive_erase;
     bool sensible = erase > MIB && erase <= 64u * MIB && (erase & (erase - 1)) == 0;
     return sensible ? erase : MIB;
@@ -52,9 +51,9 @@ enum ws_status build_place_volumes(struct ws_build *b, struct ws_table *table, s
     uint64_t first;
     uint64_t end;
     WS_TRY(check_asked(p, error));
-    p->align = choose_align(p);
+    p->align = build_choose_align(p);
     ws_table_free_tail(table, &first, &end);
-    if (table->kind == WS_TABLE_MBR && p->drive_size > 2ull << 40)
+    if (table->kind == WS_TABLE_MBR && !p->system_size && p->drive_size > 2ull << 40)
         ws_findings_add(&p->findings, WS_WARNING,
                         "the image's table is an MBR, which ends at 2 TiB: what lies behind stays unused");
     first = ws_round_up(ws_max_u64(first, p->image_end), p->align);
@@ -171,7 +170,12 @@ void build_list_parts(struct ws_plan *p, const struct ws_table *table) {
     bool live = p->kind == WS_PLAN_LIVE;
     p->parts = 0;
     if (table) ws_table_free_tail(table, &first, &end);
-    add_part(p, live ? "live image" : "image", p->image_title, live ? 1 : 0, 0, p->image_end);
+    if (p->system_size) {
+        add_part(p, "gap", "", 0, 0, p->system_at);
+        add_part(p, "system", p->image_title, p->system_number, p->system_at, p->image_end);
+    } else {
+        add_part(p, live ? "live image" : "image", p->image_title, live ? 1 : 0, 0, p->image_end);
+    }
     for (size_t i = 0; i < sizeof placed / sizeof placed[0]; i++) {
         if (!placed[i].size) continue;
         add_part(p, "gap", "", 0, at, placed[i].at);

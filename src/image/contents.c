@@ -81,6 +81,8 @@ static void count_files(const struct ws_source *volume, read_call read, struct w
     c->files_counted = true;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
         if (n->mtime > FAT_BEGINS && n->mtime > c->written_at) c->written_at = n->mtime;
+    const struct ws_live_family *family = ws_live_family_of_medium(tree);
+    if (family) (void)snprintf(c->family, sizeof c->family, "%s", family->word);
     c->camera = ws_tree_find_any_case(tree, "DCIM") != NULL;
     c->starts = ws_tree_find_any_case(tree, "EFI/BOOT") != NULL;
     ws_tree_close(tree);
@@ -181,6 +183,14 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
     if (c->unfinished) (void)snprintf(c->guess, sizeof c->guess, "unfinished build");
     else if (c->blank) (void)snprintf(c->guess, sizeof c->guess, "blank");
     else if (find_system(c, "ISO 9660")) guess_live(drive, c);
+    for (size_t i = 0; i < c->parts && !c->guess[0]; i++) {
+        const struct ws_live_family *family = c->part[i].family[0] ? ws_live_family_find(c->part[i].family) : NULL;
+        bool remembers = false;
+        for (size_t k = 0; family && k < c->parts; k++) remembers |= strcmp(c->part[k].label, family->label) == 0;
+        if (family)
+            (void)snprintf(c->guess, sizeof c->guess, "live drive, file by file, %s persistence (%s)",
+                           remembers ? "with" : "without", family->title);
+    }
     for (size_t i = 0; i < SIGNATURES && !c->guess[0]; i++)
         if (signatures[i].guess && find_system(c, signatures[i].name))
             (void)snprintf(c->guess, sizeof c->guess, "%s", signatures[i].guess);

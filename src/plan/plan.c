@@ -12,6 +12,8 @@ static const char format_name[] = "wild-satchel-plan";
 
 const char *ws_plan_kind_name(enum ws_plan_kind kind) { return kind == WS_PLAN_LIVE ? "live" : "replica"; }
 
+const char *ws_arrangement_name(enum ws_arrangement a) { return a == WS_ARRANGE_FILES ? "files" : "whole"; }
+
 void ws_plan_free(struct ws_plan *plan) { ws_findings_free(&plan->findings); }
 
 static json_t *parts_json(const struct ws_plan *p) {
@@ -65,21 +67,23 @@ static json_t *findings_json(const struct ws_findings *f) {
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
     json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
+        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
         "s:{s:o, s:s, s:i}, s:{s:I}}",
-        "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "id",
-        ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at, "image", "path", p->image_path, "size_bytes",
+        "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "arrangement",
+        ws_arrangement_name(p->arrangement), "id", ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at,
+        "system_asked_bytes", (json_int_t)p->system_asked, "image", "path", p->image_path, "size_bytes",
         (json_int_t)p->image_size, "sha256", p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model,
         "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
         (int)p->drive_sector, "erase_bytes", (int)p->drive_erase, "persistence", "asked_bytes",
         (json_int_t)p->persistence_asked, "data", "asked_bytes", asked_json(p->data_asked), "label", p->data_label,
         "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes", (json_int_t)p->swap_asked);
     json_t *result = json_pack(
-        "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, s:I, s:s, s:o, s:o, "
-        "s:o, s:o, "
-        "s:o}",
+        "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, "
+        "s:I, s:s, s:o, s:o, s:o, s:o, s:o}",
         "image_title", p->image_title, "live_family", p->family ? p->family->word : "", "table",
         ws_table_kind_name(p->table), "align_bytes", (int)p->align, "image_end_bytes", (json_int_t)p->image_end,
+        "system_at_bytes", (json_int_t)p->system_at, "system_size_bytes", (json_int_t)p->system_size,
+        "system_free_bytes", (json_int_t)p->system_free, "system_partition", (int)p->system_number,
         "persistence_at_bytes", (json_int_t)p->persistence_at, "persistence_size_bytes",
         (json_int_t)p->persistence_size, "persistence_partition", (int)p->persistence_number, "persistence_label",
         p->persistence_size && p->family ? p->family->label : "", "persistence_free_bytes",
@@ -164,7 +168,7 @@ static bool is_sha256(const char *hex) { return strlen(hex) == 64 && strspn(hex,
 
 static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_error *error) {
     char family[32] = "", table[16] = "", label[40] = "";
-    uint64_t number = 0, data_number = 0, swap_number = 0, align = 0;
+    uint64_t number = 0, data_number = 0, swap_number = 0, system_number = 0, align = 0;
     const struct key keys[] = {
         {"image_title", TEXT, p->image_title, sizeof p->image_title, 0},
         {"live_family", TEXT, family, sizeof family, 0},
@@ -176,6 +180,10 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
         {"persistence_label", TEXT, label, sizeof label, 0},
         {"persistence_free_bytes", NUMBER, &p->persistence_free, 0, INT64_MAX},
         {"align_bytes", NUMBER, &align, 0, 1 << 30},
+        {"system_at_bytes", NUMBER, &p->system_at, 0, INT64_MAX},
+        {"system_size_bytes", NUMBER, &p->system_size, 0, INT64_MAX},
+        {"system_partition", NUMBER, &system_number, 0, 1024},
+        {"system_free_bytes", NUMBER, &p->system_free, 0, INT64_MAX},
         {"data_at_bytes", NUMBER, &p->data_at, 0, INT64_MAX},
         {"data_size_bytes", NUMBER, &p->data_size, 0, INT64_MAX},
         {"data_partition", NUMBER, &data_number, 0, 1024},
@@ -197,6 +205,7 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
     p->persistence_number = (unsigned)number;
     p->data_number = (unsigned)data_number;
     p->swap_number = (unsigned)swap_number;
+    p->system_number = (unsigned)system_number;
     p->align = (uint32_t)align;
     bool known = false;
     for (int kind = WS_TABLE_NONE; kind <= WS_TABLE_MBR_FIRST; kind++)
@@ -208,7 +217,7 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
 }
 
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
-    char format[32], kind[16], id[40];
+    char format[32], kind[16], arrangement[16], id[40];
     uint64_t version = 0, made_at = 0, sector = 0, erase = 0, cluster = 0;
     json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *result = NULL;
     json_t *data_asked = NULL;
@@ -233,6 +242,8 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
         {"format", TEXT, format, sizeof format, 0},
         {"version", NUMBER, &version, 0, FORMAT_VERSION},
         {"kind", TEXT, kind, sizeof kind, 0},
+        {"arrangement", TEXT, arrangement, sizeof arrangement, 0},
+        {"system_asked_bytes", NUMBER, &p->system_asked, 0, 1ull << 45},
         {"id", TEXT, id, sizeof id, 0},
         {"made_at", NUMBER, &made_at, 0, 1ull << 34},
         {"image", LIST, &image, 0, 0},
@@ -272,6 +283,9 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     if (strcmp(kind, "live") != 0 && strcmp(kind, "replica") != 0)
         WS_GO(bad_key(error, "", "kind", "must be \"live\" or \"replica\""));
     p->kind = strcmp(kind, "live") == 0 ? WS_PLAN_LIVE : WS_PLAN_REPLICA;
+    if (strcmp(arrangement, "whole") != 0 && strcmp(arrangement, "files") != 0)
+        WS_GO(bad_key(error, "", "arrangement", "must be \"whole\" or \"files\""));
+    p->arrangement = strcmp(arrangement, "files") == 0 ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
     if (!ws_guid_parse(id, &p->id)) WS_GO(bad_key(error, "", "id", "is not a GUID"));
     if (!is_sha256(p->image_sha256)) WS_GO(bad_key(error, "image", "sha256", "is not a SHA-256 checksum"));
     status = read_result(result, p, error);
@@ -291,6 +305,10 @@ enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_pla
         {"persistence_partition", a->persistence_number, b->persistence_number},
         {"persistence_free_bytes", a->persistence_free, b->persistence_free},
         {"align_bytes", a->align, b->align},
+        {"system_at_bytes", a->system_at, b->system_at},
+        {"system_size_bytes", a->system_size, b->system_size},
+        {"system_partition", a->system_number, b->system_number},
+        {"system_free_bytes", a->system_free, b->system_free},
         {"data_at_bytes", a->data_at, b->data_at},
         {"data_size_bytes", a->data_size, b->data_size},
         {"data_partition", a->data_number, b->data_number},

@@ -1,5 +1,6 @@
 /* memory.c — would this drive remember? Looked at from outside: menu, label, volume, room. */
 #include "wild_satchel/image.h"
+#include "wild_satchel/medium.h"
 #include "wild_satchel/proof.h"
 
 #include <stdio.h>
@@ -94,31 +95,31 @@ static enum ws_status look_at_volume(const struct ws_source *drive, struct ws_me
 }
 
 enum ws_status ws_memory_look(const struct ws_source *drive, struct ws_memory *m, struct ws_error *error) {
-    struct ws_iso *iso = NULL;
+    struct ws_medium medium = {0};
     struct ws_table *table = malloc(sizeof *table);
     struct ws_error inner = {0};
     memset(m, 0, sizeof *m);
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     enum ws_status status = WS_OK;
     WS_GO(ws_table_read(drive, 512, table, NULL, error));
-    if (ws_iso_open(drive, &iso, &inner) != WS_OK) {
+    if (ws_medium_open(drive, table, &medium, &inner) != WS_OK) {
         status = because(m, WS_FORGETS_NO_SYSTEM, "no live system can be read from this drive: %s", inner.what);
         goto done;
     }
-    m->family = ws_live_family_of_medium(ws_iso_tree(iso));
+    m->family = ws_live_family_of_medium(medium.tree);
     if (!m->family) {
         status =
             because(m, WS_FORGETS_NO_SYSTEM, "%s", "the system on this drive belongs to no live family known here");
         goto done;
     }
     struct menus menus = {.memory = m, .all = true};
-    WS_GO(ws_medium_menus(ws_iso_tree(iso), look_at_menu, &menus, error));
+    WS_GO(ws_medium_menus(medium.tree, look_at_menu, &menus, error));
     WS_GO(look_at_volume(drive, m, table, error));
     if (!menus.any || !menus.all)
         status = because(m, WS_FORGETS_PARAMETER, "the start menu's default entry does not pass \"%s\"",
                          menus.missing[0] ? menus.missing : m->family->parameters);
 done:
-    ws_iso_close(iso);
+    ws_medium_close(&medium);
     free(table);
     return status;
 }

@@ -143,6 +143,7 @@ static enum ws_status add_node(struct reading *r, struct ws_node *folder, const 
     }
     if (valid > size) return damaged(error, "a file has more valid bytes than it has");
     if (size == 0) return WS_OK;
+    node->work = is_cluster(r, first) ? place_of(r, first) : 0;
     WS_TRY(open_stream(r, first, s[1] & 2, size, &content, error));
     status = ws_tree_own(r->tree, content, error);
     if (status == WS_OK && valid < size) { /* what was never written reads as zeros (section 7.6.5) */

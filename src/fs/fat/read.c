@@ -199,6 +199,7 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
         node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
         uint32_t first = ws_load_le16(e + 26) | (r->s.bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
         node->origin = first;
+        node->work = first >= 2 ? fat_data_at(&r->s) + (uint64_t)(first - 2) * r->s.cluster : 0;
         uint32_t size = ws_load_le32(e + 28);
         if (!is_folder && size > 0) {
             struct ws_source *file = NULL;

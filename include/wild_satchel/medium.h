@@ -1,0 +1,24 @@
+/* medium.h — where on a drive the live system's files stand: in an image laid down whole, or file by file on a volume.
+ */
+#ifndef WILD_SATCHEL_MEDIUM_H
+#define WILD_SATCHEL_MEDIUM_H
+
+#include "wild_satchel/iso9660.h"
+#include "wild_satchel/table.h"
+
+struct ws_medium {
+    struct ws_tree *tree; /**< its files */
+    uint64_t at;          /**< byte of the drive at which its volume begins; 0 for an image laid down whole */
+    struct ws_iso *iso;   /**< of an image laid down whole, else NULL */
+    struct ws_source *slice;
+};
+
+/** Find it: an ISO 9660 file system over the whole drive, else the first FAT or exFAT partition that belongs to a live
+ *  family. Borrows `drive`. @return WS_E_NOTFOUND if there is neither; what reading the image came to otherwise */
+enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_table *table, struct ws_medium *medium,
+                              struct ws_error *error);
+void ws_medium_close(struct ws_medium *medium);
+/** Byte of the drive at which a file of the medium begins, if it stands there in one piece; 0 if that is not known. */
+uint64_t ws_medium_place_of(const struct ws_medium *medium, const struct ws_node *node);
+
+#endif

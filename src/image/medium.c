@@ -1,0 +1,49 @@
+/* medium.c — the live system's files, wherever on a drive they stand. */
+#include "wild_satchel/medium.h"
+
+#include "wild_satchel/exfat.h"
+#include "wild_satchel/fat.h"
+#include "wild_satchel/live.h"
+
+#include <string.h>
+
+static bool open_partition(const struct ws_source *drive, const struct ws_partition *p, struct ws_medium *m) {
+    struct ws_error ignored;
+    if (ws_source_slice(drive, p->at, p->length, &m->slice, &ignored) != WS_OK) return false;
+    enum ws_status status = ws_fat_read(m->slice, &m->tree, NULL, &ignored);
+    if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, NULL, &ignored);
+    if (status == WS_OK && ws_live_family_of_medium(m->tree)) {
+        m->at = p->at;
+        return true;
+    }
+    if (status == WS_OK) ws_tree_close(m->tree);
+    ws_source_close(m->slice);
+    m->tree = NULL;
+    m->slice = NULL;
+    return false;
+}
+
+enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_table *table, struct ws_medium *m,
+                              struct ws_error *error) {
+    size_t count;
+    memset(m, 0, sizeof *m);
+    enum ws_status status = ws_iso_open(drive, &m->iso, error);
+    if (status == WS_OK) m->tree = ws_iso_tree(m->iso);
+    if (status != WS_E_NOTFOUND) return status;
+    const struct ws_partition *p = ws_table_partitions(table, &count);
+    for (size_t i = 0; i < count; i++)
+        if (open_partition(drive, &p[i], m)) return WS_OK;
+    return ws_fail(error, WS_E_NOTFOUND, "there is no live system's image on it, and no volume with one's files");
+}
+
+void ws_medium_close(struct ws_medium *m) {
+    if (m->iso) ws_iso_close(m->iso);
+    else ws_tree_close(m->tree);
+    ws_source_close(m->slice);
+    memset(m, 0, sizeof *m);
+}
+
+uint64_t ws_medium_place_of(const struct ws_medium *m, const struct ws_node *node) {
+    uint64_t place = m->iso ? ws_iso_place_of(node) : node->work;
+    return place ? m->at + place : 0;
+}
