@@ -4,7 +4,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 struct building {
@@ -74,10 +73,8 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
 /* An image touched since it was planned is read once more before anything is written: the check beside the writing
  * would find a change too, but only when the drive's old contents are gone. */
 static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
-    struct stat s;
     char hex[WS_HASH_HEX];
-    if (stat(p->plan.image_path, &s) != 0) return WS_OK;
-    if (s.st_mtime < p->plan.made_at && s.st_ctime < p->plan.made_at) return WS_OK;
+    if (!p->plan.image_touched_at || cli_touched_at(p->plan.image_path) == p->plan.image_touched_at) return WS_OK;
     WS_TRY(ws_source_hash(p->image, WS_HASH_SHA256, hex, &cli->error));
     if (strcmp(hex, p->plan.image_sha256) == 0) return WS_OK;
     ws_fail(&cli->error, WS_E_FORMAT,

@@ -59,6 +59,8 @@ enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *m
 enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, char *answer,
                        size_t room);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
+/** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
+int64_t cli_touched_at(const char *path);
 enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error);
 /** Read a plan and work it out again over its image. */
 struct cli_plan {

@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 int cli_exit_code(enum ws_status status) {
@@ -145,6 +146,11 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
     ws_text_add(text, bytes, length);
     free(bytes);
     return ws_text_status(text, error);
+}
+
+int64_t cli_touched_at(const char *path) {
+    struct stat s;
+    return stat(path, &s) == 0 ? (int64_t)s.st_ctim.tv_sec * 1000 + s.st_ctim.tv_nsec / 1000000 : 0;
 }
 
 enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error) {

@@ -317,6 +317,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     (void)snprintf(g->plan.image_path, sizeof g->plan.image_path, "%s", real ? real : w.image);
     free(real);
     take_drive(&g->plan, &g->facts);
+    g->plan.image_touched_at = cli_touched_at(w.image);
     g->plan.made_at = cli->port->ops->wall_clock(cli->port);
     WS_GO(cli->port->ops->random(cli->port, g->plan.id.byte, 16, &cli->error));
     ws_guid_from_random(&g->plan.id);

@@ -62,7 +62,9 @@ struct ws_plan {
     char image_path[1024];
     uint64_t image_size;
     char image_sha256[WS_HASH_HEX];
-    char drive_name[64]; /**< the drive's short name */
+    int64_t image_touched_at; /**< when its file was last changed, in milliseconds since 1970, as the caller saw it; 0
+                                 unknown */
+    char drive_name[64];      /**< the drive's short name */
     char drive_model[64], drive_serial[64];
     char drive_seen_at[512]; /**< its id when the plan was made: a place to look, never an identity */
     uint64_t drive_size;

@@ -69,6 +69,8 @@ enum ws_status build_place_volumes(struct ws_build *b, struct ws_table *table, s
     if (swap || p->data_asked) persistence = persistence / p->align * p->align;
     if (persistence > room - swap - data) persistence = (room - swap - data) / PAGE * PAGE;
     if (persistence > WS_EXT4_MOST) persistence = WS_EXT4_MOST;
+    if (persistence < p->persistence_asked && persistence < WS_EXT4_MOST)
+        return build_does_not_fit(error, p, first + p->persistence_asked + swap + data + MIB);
     p->persistence_at = first;
     p->persistence_size = persistence;
     WS_TRY(enter(b, table, first, persistence, "linux", "persistence partition", p->family->label,
@@ -77,7 +79,7 @@ enum ws_status build_place_volumes(struct ws_build *b, struct ws_table *table, s
     if (p->data_asked) {
         if (p->data_asked == WS_PLAN_REST) data = at + swap < end ? end - at - swap : 0;
         if (swap) data = data / p->align * p->align;
-        if (data < DATA_LEAST) return build_does_not_fit(error, p, at + DATA_LEAST + swap + MIB);
+        if (data < DATA_LEAST || at + data > end) return build_does_not_fit(error, p, at + DATA_LEAST + swap + MIB);
         p->data_at = at;
         p->data_size = data;
         WS_TRY(enter(b, table, at, data, "data", "data partition", p->data_label, &p->data_number, error));
@@ -85,7 +87,8 @@ enum ws_status build_place_volumes(struct ws_build *b, struct ws_table *table, s
     }
     if (p->swap_asked) {
         p->swap_at = at;
-        p->swap_size = ws_min_u64(swap, end - at);
+        p->swap_size = at < end ? ws_min_u64(swap, end - at) : 0;
+        if (p->swap_size < p->swap_asked) return build_does_not_fit(error, p, at + p->swap_asked + MIB);
         WS_TRY(enter(b, table, at, p->swap_size, "swap", "swap partition", "swap", &p->swap_number, error));
     }
     return WS_OK;

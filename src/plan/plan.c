@@ -67,16 +67,17 @@ static json_t *findings_json(const struct ws_findings *f) {
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
     json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:{s:s, s:I, s:s}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
+        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:{s:s, s:I, s:s, s:I}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
         "s:{s:o, s:s, s:i}, s:{s:I}}",
         "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "arrangement",
         ws_arrangement_name(p->arrangement), "id", ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at,
         "system_asked_bytes", (json_int_t)p->system_asked, "image", "path", p->image_path, "size_bytes",
-        (json_int_t)p->image_size, "sha256", p->image_sha256, "drive", "name", p->drive_name, "model", p->drive_model,
-        "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
-        (int)p->drive_sector, "erase_bytes", (int)p->drive_erase, "persistence", "asked_bytes",
-        (json_int_t)p->persistence_asked, "data", "asked_bytes", asked_json(p->data_asked), "label", p->data_label,
-        "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes", (json_int_t)p->swap_asked);
+        (json_int_t)p->image_size, "sha256", p->image_sha256, "touched_at", (json_int_t)p->image_touched_at, "drive",
+        "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial, "seen_at", p->drive_seen_at,
+        "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "erase_bytes",
+        (int)p->drive_erase, "persistence", "asked_bytes", (json_int_t)p->persistence_asked, "data", "asked_bytes",
+        asked_json(p->data_asked), "label", p->data_label, "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes",
+        (json_int_t)p->swap_asked);
     json_t *result = json_pack(
         "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, "
         "s:I, s:s, s:o, s:o, s:o, s:o, s:o}",
@@ -218,7 +219,7 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
 
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
     char format[32], kind[16], arrangement[16], id[40];
-    uint64_t version = 0, made_at = 0, sector = 0, erase = 0, cluster = 0;
+    uint64_t version = 0, made_at = 0, sector = 0, erase = 0, cluster = 0, touched = 0;
     json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *result = NULL;
     json_t *data_asked = NULL;
     json_error_t where;
@@ -256,8 +257,10 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     WS_GO(read_keys(root, "", top, sizeof top / sizeof top[0], error));
     const struct key image_keys[] = {{"path", TEXT, p->image_path, sizeof p->image_path, 0},
                                      {"size_bytes", NUMBER, &p->image_size, 0, INT64_MAX},
-                                     {"sha256", TEXT, p->image_sha256, sizeof p->image_sha256, 0}};
-    WS_GO(read_keys(image, "image", image_keys, 3, error));
+                                     {"sha256", TEXT, p->image_sha256, sizeof p->image_sha256, 0},
+                                     {"touched_at", NUMBER, &touched, 0, 1ull << 44}};
+    WS_GO(read_keys(image, "image", image_keys, 4, error));
+    p->image_touched_at = (int64_t)touched;
     const struct key drive_keys[] = {{"name", TEXT, p->drive_name, sizeof p->drive_name, 0},
                                      {"model", TEXT, p->drive_model, sizeof p->drive_model, 0},
                                      {"serial", TEXT, p->drive_serial, sizeof p->drive_serial, 0},
