@@ -115,6 +115,19 @@ static void every_size_goes_with_its_clusters(void) {
             OK(ws_layout_create(bytes, &layout, &error));
             OK(ws_fat_compose(&p, tree, 0, layout, &size, &room, &error));
             OK(ws_layout_seal(layout, &error));
+            struct ws_source *view = NULL, *spoilt = NULL;
+            struct ws_fat_facts facts;
+            OK(ws_layout_source(layout, &view, &error));
+            OK(ws_fat_probe(view, &facts, &error));
+            CHECK_INT(facts.free_bytes, room);
+            CHECK(facts.clean);
+            OK(ws_source_patched(view, bytes, &spoilt,
+                                 &error)); /* its own count is not to be trusted: then it is counted */
+            OK(ws_source_patch(spoilt, 512 + 484, "x", 1, &error));
+            OK(ws_fat_probe(spoilt, &facts, &error));
+            CHECK_INT(facts.free_bytes, room);
+            ws_source_close(spoilt);
+            ws_source_close(view);
             save_layout(layout, path);
             judge(path, room);
             (void)unlink(path);

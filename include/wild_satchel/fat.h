@@ -16,7 +16,7 @@ struct ws_fat_facts {
     uint32_t serial;
     uint64_t size;       /**< bytes */
     uint32_t cluster;    /**< bytes */
-    uint64_t free_bytes; /**< counted in the table */
+    uint64_t free_bytes; /**< counted in the table; by ws_fat_probe() as a large FAT32 says itself */
     bool clean;          /**< unmounted cleanly, where the volume says */
 };
 

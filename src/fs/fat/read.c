@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20 };
+enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20, COUNTED_MOST = 1 << 20 };
 
 struct reading {
     const struct ws_source *source;
@@ -223,10 +223,30 @@ static enum ws_status open_volume(const struct ws_source *volume, struct reading
     return parse_boot(volume, boot, &r->s, &r->facts, error);
 }
 
+/* A large FAT32 keeps its own count (section 5): reading its whole table over a slow bus, only to count, would take
+ * longer than a list of drives may. @return false if it keeps none that could be right */
+static bool take_own_count(struct reading *r) {
+    uint8_t boot[512];
+    uint8_t info[512];
+    uint8_t head[8];
+    if (r->s.bits != 32 || r->s.fat_sectors * r->s.sector <= COUNTED_MOST) return false;
+    if (ws_source_read(r->source, 0, boot, sizeof boot, NULL) != WS_OK) return false;
+    uint64_t at = (uint64_t)ws_load_le16(boot + 48) * r->s.sector;
+    if (at == 0 || at >= r->s.reserved * r->s.sector) return false;
+    if (ws_source_read(r->source, at, info, sizeof info, NULL) != WS_OK) return false;
+    if (ws_source_read(r->source, r->s.reserved * r->s.sector, head, sizeof head, NULL) != WS_OK) return false;
+    uint32_t count = ws_load_le32(info + 488);
+    if (ws_load_le32(info) != 0x41615252 || ws_load_le32(info + 484) != 0x61417272 || count > r->s.clusters)
+        return false;
+    r->facts.free_bytes = (uint64_t)count * r->s.cluster;
+    r->facts.clean = ws_load_le32(head + 4) & 0x08000000;
+    return true;
+}
+
 enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts, struct ws_error *error) {
     struct reading r;
     WS_TRY(open_volume(volume, &r, error));
-    enum ws_status status = load_fat(&r, error);
+    enum ws_status status = take_own_count(&r) ? WS_OK : load_fat(&r, error);
     *facts = r.facts;
     free(r.fat);
     return status;
