@@ -152,8 +152,9 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
     char *make = NULL;
     const struct poptOption options[] = {
         {"test", 't', POPT_ARG_STRING, &work.test, 0,
-         "try the drive: \"read\" writes nothing; \"probe\" finds its real size in minutes; \"full\" tries every byte. "
-         "Probe and full lose what is on it",
+         "try the drive: \"read\" writes nothing; \"sample\" finds its real size in minutes; \"full\" tries every "
+         "byte. "
+         "Sample and full lose what is on it",
          "HOW"},
         {"save", 's', POPT_ARG_STRING, &work.save, 0, "with --test: keep the result here, for plan --trial", "FILE"},
         {"blank", 'b', POPT_ARG_NONE, &work.blank, 0, "make it an ordinary drive again: one volume, all else gone",

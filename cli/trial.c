@@ -62,13 +62,13 @@ static void show_verdict(const struct cli *cli, const struct ws_drive_facts *f, 
         show_result(cli, false, "%s is not honest: what is written past %s is lost. Do not use it.", f->short_name,
                     holds);
     else if (t->forgery == WS_FORGERY_SUSPECTED)
-        show_result(cli, false, "%s shows its front again at %s; --test probe tells for certain.", f->short_name,
+        show_result(cli, false, "%s shows its front again at %s; --test sample tells for certain.", f->short_name,
                     holds);
     else if (t->bads)
         show_result(cli, false, "%s has bad areas. Do not use it for anything that matters.", f->short_name);
     else if (t->depth == WS_TRIAL_READ)
         show_result(cli, true,
-                    "%s reads well where it was looked at. Nothing was written; --test probe also tries its size.",
+                    "%s reads well where it was looked at. Nothing was written; --test sample also tries its size.",
                     f->short_name);
     else
         show_result(cli, true, "%s holds what it says. It has no volume now: satchel drives %s --blank makes one.",
@@ -90,7 +90,7 @@ static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struc
             o.depth = (enum ws_trial_depth)depth;
             known = true;
         }
-    if (!known) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a trial: read, probe and full are", work->test));
+    if (!known) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a trial: read, sample and full are", work->test));
     WS_GO(open_drive(cli, f, work, o.depth != WS_TRIAL_READ, &drive, answer, sizeof answer, &o.confirm));
     status = ws_trial_run(cli->port, drive, &o, &trial, &cli->error);
     meter_end(&meter);

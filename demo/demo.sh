@@ -21,9 +21,9 @@ sorrel=$(name_of "Sorrel 64")
 step "Which drives are here, and which may be used?"
 show satchel drives
 step "Is the bargain honest? Sorrel 64 says it holds 64 GB"
-show satchel drives "$sorrel" --test probe --confirm "$sorrel" || true
+show satchel drives "$sorrel" --test sample --confirm "$sorrel" || true
 step "The good stick, tried too: its figures make the estimates better"
-show satchel drives "$gorse" --test probe --confirm "$gorse" --save gorse.trial
+show satchel drives "$gorse" --test sample --confirm "$gorse" --save gorse.trial
 step "What is this image, is it the published one, and how does it remember?"
 show satchel image curlew-live.iso
 step "How large should persistence be, for a year of updates?"

@@ -47,9 +47,9 @@ say satchel drives
 echo
 say satchel drives 'Fulmar 500'"
 picture trial "$say
-say satchel drives $sorrel --test probe --confirm $sorrel 2>/dev/null
+say satchel drives $sorrel --test sample --confirm $sorrel 2>/dev/null
 echo
-say satchel drives $gorse --test probe --confirm $gorse --save gorse.trial 2>/dev/null"
+say satchel drives $gorse --test sample --confirm $gorse --save gorse.trial 2>/dev/null"
 picture blank "$say
 say satchel drives $gorse --blank --label 'tide data: hut 7' --confirm $gorse
 echo

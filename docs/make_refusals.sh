@@ -76,8 +76,8 @@ own=$(satchel drives own.iso --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')
 shows "The image lies on the drive itself" "very drive" satchel build own.plan --confirm "$own"
 
 section "Drives that are not what they say"
-shows "It writes over what is there already" "not honest" satchel drives "$sorrel" --test probe --confirm "$sorrel" --bench b
-shows "It loses what is written past its end" "not honest" satchel drives dropper --test probe --confirm "$(name_of dropper t)" --bench t
+shows "It writes over what is there already" "not honest" satchel drives "$sorrel" --test sample --confirm "$sorrel" --bench b
+shows "It loses what is written past its end" "not honest" satchel drives dropper --test sample --confirm "$(name_of dropper t)" --bench t
 shows "It has bad areas" "Bad areas|bad areas\." satchel drives worn --test full --confirm "$(name_of worn t)" --bench t
 
 section "Images"
@@ -102,7 +102,7 @@ shows "Little persistence (a warning)" "under 1 GiB" satchel plan --bench b --im
 shows "Very little persistence (a warning)" "very small" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 100M
 shows "A USB 2 port (a warning)" "USB 2 port" satchel plan --bench b --image curlew.iso --drive "$teasel"
 shows "A small drive (a warning)" "less than the usual" satchel plan --bench t --image curlew.iso --drive riddle
-satchel drives "$teasel" --test probe --confirm "$teasel" --save teasel.trial --bench b >/dev/null 2>&1
+satchel drives "$teasel" --test sample --confirm "$teasel" --save teasel.trial --bench b >/dev/null 2>&1
 shows "A slow drive (a warning)" "slow for" satchel plan --bench b --image curlew.iso --drive "$teasel" --trial teasel.trial
 shows "An MBR on more than 2 TiB (a warning)" "ends at 2 TiB" satchel plan --image curlew.iso --drive big.img --make 3T
 shows "A label that does not fit (told beforehand)" "label will be" satchel drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b

@@ -206,15 +206,15 @@ json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$g
 # Trials, blank drives, release
 sorrel=$(name_of "Sorrel 64")
 expect 2 "is not a trial" "$satchel" drives "$sorrel" --test hard --bench b
-expect 2 "which drive" "$satchel" drives --test probe --bench b
-expect 2 "two steps" "$satchel" drives "$sorrel" --test probe --blank --bench b
-expect 3 "was not given" "$satchel" drives "$sorrel" --test probe --bench b
+expect 2 "which drive" "$satchel" drives --test sample --bench b
+expect 2 "two steps" "$satchel" drives "$sorrel" --test sample --blank --bench b
+expect 3 "was not given" "$satchel" drives "$sorrel" --test sample --bench b
 expect 0 "Nothing was written" "$satchel" drives "$sorrel" --test read --bench b
-expect 1 "is not honest" "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b
-json 'd["forgery"] == "alias" and d["holds_bytes"] == 8002732032 and d["written_bytes"] < d["size_bytes"] / 50' "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b --json
-follows output "$satchel" drives "$sorrel" --test probe --confirm "$sorrel" --bench b --json
+expect 1 "is not honest" "$satchel" drives "$sorrel" --test sample --confirm "$sorrel" --bench b
+json 'd["forgery"] == "alias" and d["holds_bytes"] == 8002732032 and d["written_bytes"] < d["size_bytes"] / 50' "$satchel" drives "$sorrel" --test sample --confirm "$sorrel" --bench b --json
+follows output "$satchel" drives "$sorrel" --test sample --confirm "$sorrel" --bench b --json
 teasel=$(name_of "Teasel 8")
-expect 0 "holds what it says" "$satchel" drives "$teasel" --test probe --confirm "$teasel" --save teasel.trial --bench b
+expect 0 "holds what it says" "$satchel" drives "$teasel" --test sample --confirm "$teasel" --save teasel.trial --bench b
 follows output cat teasel.trial
 office=$(name_of "Office disk")
 expect 3 "running system" "$satchel" drives "$office" --blank --confirm "$office" --bench b

@@ -254,7 +254,7 @@ static void trials_and_blanks_on_a_failing_drive(void) {
         d->facts.internal = WS_NO;
         snprintf(d->facts.short_name, sizeof d->facts.short_name, "memory");
         OK(d->drive.ops->describe(&d->drive, &f, &error));
-        struct ws_trial_options t = {.depth = WS_TRIAL_PROBE, .confirm = "memory"};
+        struct ws_trial_options t = {.depth = WS_TRIAL_SAMPLE, .confirm = "memory"};
         struct ws_build_options b = {.confirm = "memory"};
         d->fail_at_write = k;
         memset(&error, 0, sizeof error);

@@ -70,7 +70,7 @@ static void every_forged_size_is_found_with_few_writes(void) {
                  (unsigned long long)size, (unsigned long long)holds, ways[i % 3],
                  i % 3 == 2 ? ", \"repeats_bytes\": 1048576" : "");
         struct ws_bench *bench = one_drive(keys, &port, &drive, WS_OPEN_WRITE);
-        if (run(port, drive, WS_TRIAL_PROBE, &t) != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", keys, error.what);
+        if (run(port, drive, WS_TRIAL_SAMPLE, &t) != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", keys, error.what);
         if (t.forgery == WS_FORGERY_NONE || t.sound) fail_at(__FILE__, __LINE__, "passed as honest: %s", keys);
         if (t.written > size / 50)
             fail_at(__FILE__, __LINE__, "%s: %llu bytes written", keys, (unsigned long long)t.written);
@@ -94,7 +94,7 @@ static void fifty_honest_drives_are_cleared(void) {
         snprintf(keys, sizeof keys, "\"size_bytes\": %llu, \"sector_bytes\": %d",
                  (unsigned long long)(size / 4096 * 4096), i % 5 ? 512 : 4096);
         struct ws_bench *bench = one_drive(keys, &port, &drive, WS_OPEN_WRITE);
-        if (run(port, drive, WS_TRIAL_PROBE, &t) != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", keys, error.what);
+        if (run(port, drive, WS_TRIAL_SAMPLE, &t) != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", keys, error.what);
         if (!t.sound || t.holds != t.drive_size || t.bads)
             fail_at(__FILE__, __LINE__, "%s: found %s, %zu bad", keys, ws_forgery_name(t.forgery), t.bads);
         if (t.written > size / 50) fail_at(__FILE__, __LINE__, "%s: %llu written", keys, (unsigned long long)t.written);
@@ -109,7 +109,7 @@ static void speeds_are_measured(void) {
     struct ws_drive *drive;
     struct ws_trial t;
     struct ws_bench *bench = one_drive("\"size_bytes\": 16000000000", &port, &drive, WS_OPEN_WRITE);
-    OK(run(port, drive, WS_TRIAL_PROBE, &t));
+    OK(run(port, drive, WS_TRIAL_SAMPLE, &t));
     CHECK(fabs(t.write_bytes_s - 20e6) < 2e6);
     CHECK(fabs(t.read_bytes_s - 80e6) < 8e6);
     CHECK(fabs(t.small_writes_s - 250) < 40);
@@ -176,7 +176,7 @@ static void nothing_is_tried_without_its_name(void) {
     struct ws_drive *drive;
     struct ws_trial t;
     struct ws_bench *bench = one_drive("\"size_bytes\": 134217728, \"removable\": false", &port, &drive, WS_OPEN_WRITE);
-    struct ws_trial_options o = {.depth = WS_TRIAL_PROBE, .confirm = "sorrel"};
+    struct ws_trial_options o = {.depth = WS_TRIAL_SAMPLE, .confirm = "sorrel"};
     FAILS(ws_trial_run(port, drive, &o, &t, &error), WS_E_REFUSED);
     CHECK_HAS(error.next, "--external-disk");
     o.allow_external_disk = true;
@@ -186,7 +186,7 @@ static void nothing_is_tried_without_its_name(void) {
     FAILS(ws_trial_run(port, drive, &o, &t, &error), WS_E_REFUSED);
     drop(bench, port, drive);
     bench = one_drive("\"size_bytes\": 134217728, \"pulled_after_bytes\": 100000", &port, &drive, WS_OPEN_WRITE);
-    FAILS(run(port, drive, WS_TRIAL_PROBE, &t), WS_E_GONE);
+    FAILS(run(port, drive, WS_TRIAL_SAMPLE, &t), WS_E_GONE);
     drop(bench, port, drive);
 }
 

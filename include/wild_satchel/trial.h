@@ -13,11 +13,11 @@
 #include "wild_satchel/write.h"
 
 enum ws_trial_depth {
-    WS_TRIAL_READ,  /**< reads only: unreadable places, reading speed, and copies that hint at a forged size */
-    WS_TRIAL_PROBE, /**< the probe described above; what is on the drive is lost */
-    WS_TRIAL_FULL   /**< the probe, then every byte written and read back; what is on the drive is lost */
+    WS_TRIAL_READ,   /**< reads only: unreadable places, reading speed, and copies that hint at a forged size */
+    WS_TRIAL_SAMPLE, /**< the probe described above; what is on the drive is lost */
+    WS_TRIAL_FULL    /**< the probe, then every byte written and read back; what is on the drive is lost */
 };
-const char *ws_trial_depth_name(enum ws_trial_depth depth); /**< "read", "probe", "full" */
+const char *ws_trial_depth_name(enum ws_trial_depth depth); /**< "read", "sample", "full" */
 
 /** What the drive does with bytes past its real end. */
 enum ws_forgery {

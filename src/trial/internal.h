@@ -31,7 +31,7 @@ enum trial_seen trial_look(const struct trying *t, uint64_t at, const char *bloc
 uint64_t trial_gap(uint64_t size, size_t block);
 
 /* Steps of a trial, in their own files. */
-enum ws_status trial_probe(struct trying *t, struct ws_error *error);
+enum ws_status trial_sample(struct trying *t, struct ws_error *error);
 enum ws_status trial_full(struct trying *t, struct ws_error *error);
 enum ws_status trial_read(struct trying *t, struct ws_error *error);
 

@@ -167,7 +167,7 @@ static enum ws_status look_closer(struct probing *p, struct ws_error *error) {
     t->size = t->ruler;
     t->ruler = t->gap = trial_gap(t->size, t->block);
     forget_bad_areas(t);
-    WS_TRY(trial_probe(t, error));
+    WS_TRY(trial_sample(t, error));
     t->trial->read_bytes_s = was.read_bytes_s;
     t->trial->write_bytes_s = was.write_bytes_s;
     t->trial->small_writes_s = was.small_writes_s;
@@ -200,7 +200,7 @@ static enum ws_status conclude(struct probing *p, struct ws_error *error) {
     return WS_OK;
 }
 
-enum ws_status trial_probe(struct trying *t, struct ws_error *error) {
+enum ws_status trial_sample(struct trying *t, struct ws_error *error) {
     struct probing p = {.t = t};
     enum ws_status status;
     p.probes = ws_div_up(t->size - t->ruler, t->gap);

@@ -8,7 +8,7 @@
 enum { BLOCK = 4096, SPEED_BYTES = 64 << 20, SMALL_DRIVE = 128 << 20 };
 
 const char *ws_trial_depth_name(enum ws_trial_depth depth) {
-    static const char *const names[] = {"read", "probe", "full"};
+    static const char *const names[] = {"read", "sample", "full"};
     return names[depth];
 }
 
@@ -99,7 +99,7 @@ enum ws_status ws_trial_run(struct ws_port *port, struct ws_drive *drive, const 
     double began = trial_now(&t);
     WS_GO(drive->ops->reread(drive, error));
     if (options->depth == WS_TRIAL_READ) WS_GO(trial_read(&t, error));
-    else WS_GO(trial_probe(&t, error));
+    else WS_GO(trial_sample(&t, error));
     if (options->depth == WS_TRIAL_FULL && !trial_is_forged(trial)) WS_GO(trial_full(&t, error));
     trial->seconds = trial_now(&t) - began;
     trial->sound = !trial_is_forged(trial) && trial->bads == 0;
