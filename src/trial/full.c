@@ -17,25 +17,11 @@ static enum ws_status write_all(struct trying *t, struct ws_error *error) {
     return WS_OK;
 }
 
-static enum ws_status read_all(struct trying *t, struct ws_error *error) {
-    double before = trial_now(t);
-    ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, t->size);
-    for (uint64_t at = 0; at < t->size;) {
-        size_t length = (size_t)ws_min_u64(WS_CHUNK, t->size - at);
-        bool readable;
-        WS_TRY(trial_get(t, at, t->buffer, length, &readable, error));
-        for (size_t i = 0; i < length; i += t->block) {
-            uint64_t place;
-            bool here = readable;
-            if (!readable) WS_TRY(trial_get(t, at + i, t->buffer + i, t->block, &here, error));
-            if (here && trial_look(t, at + i, t->buffer + i, &place) == SEEN_OWN) continue;
-            trial_bad(t, at + i, t->block, !here);
-        }
-        at += length;
-        WS_TRY(trial_tell(t, WS_STEP_CHECKING, at, error));
-    }
-    double took = trial_now(t) - before;
-    if (took > 0) t->trial->read_bytes_s = (double)t->size / took;
+static enum ws_status judge_block(void *context, uint64_t at, const char *block, struct ws_error *error) {
+    struct trying *t = context;
+    uint64_t place;
+    (void)error;
+    if (!block || trial_look(t, at, block, &place) != SEEN_OWN) trial_bad(t, at, t->block, !block);
     return WS_OK;
 }
 
@@ -43,5 +29,6 @@ enum ws_status trial_full(struct trying *t, struct ws_error *error) {
     t->trial->bads = 0; /* all of it is looked at again */
     t->trial->bad_more = 0;
     WS_TRY(write_all(t, error));
-    return read_all(t, error);
+    ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, t->size);
+    return trial_each_block(t, t->size, judge_block, t, &t->trial->read_bytes_s, error);
 }

@@ -44,6 +44,12 @@ enum ws_status trial_get(struct trying *t, uint64_t at, char *out, size_t length
 enum ws_status trial_put(struct trying *t, uint64_t at, const char *bytes, size_t length, struct ws_error *error);
 enum ws_status trial_settle(struct trying *t, struct ws_error *error); /* flush, and forget what is cached */
 enum ws_status trial_tell(struct trying *t, enum ws_step step, uint64_t done, struct ws_error *error);
+/** One block that was read; NULL where it cannot be. */
+typedef enum ws_status (*trial_visit)(void *context, uint64_t at, const char *block, struct ws_error *error);
+/** Read from the front up to `end`, block by block where a larger piece cannot be read at once. `*rate`: bytes a
+ * second. */
+enum ws_status trial_each_block(struct trying *t, uint64_t end, trial_visit visit, void *context, double *rate,
+                                struct ws_error *error);
 double trial_now(const struct trying *t);
 
 #endif

@@ -26,25 +26,18 @@ static int by_sum(const void *a, const void *b) {
     return x->sum < y->sum ? -1 : x->sum > y->sum ? 1 : x->at < y->at ? -1 : x->at > y->at;
 }
 
-static enum ws_status read_front(struct trying *t, struct mark *mark, size_t *marks, struct ws_error *error) {
-    double before = trial_now(t);
-    for (uint64_t at = 0; at < t->ruler;) {
-        size_t length = (size_t)ws_min_u64(WS_CHUNK, t->ruler - at);
-        bool readable;
-        WS_TRY(trial_get(t, at, t->buffer, length, &readable, error));
-        for (size_t i = 0; i < length; i += t->block) {
-            bool here = readable;
-            if (!readable) WS_TRY(trial_get(t, at + i, t->buffer + i, t->block, &here, error));
-            if (!here) trial_bad(t, at + i, t->block, true);
-            uint64_t sum = here ? sum_of(t->buffer + i, t->block) : 0;
-            if (sum) mark[(*marks)++] = (struct mark){sum, at + i};
-        }
-        at += length;
-        WS_TRY(trial_tell(t, WS_STEP_CHECKING, t->trial->read, error));
-    }
-    double took = trial_now(t) - before;
-    t->trial->read_bytes_s = took > 0 ? (double)t->ruler / took : 0;
-    qsort(mark, *marks, sizeof *mark, by_sum);
+struct front { /* the blocks of the front that say something */
+    struct trying *t;
+    struct mark *mark;
+    size_t marks;
+};
+
+static enum ws_status mark_block(void *context, uint64_t at, const char *block, struct ws_error *error) {
+    struct front *f = context;
+    (void)error;
+    if (!block) trial_bad(f->t, at, f->t->block, true);
+    uint64_t sum = block ? sum_of(block, f->t->block) : 0;
+    if (sum) f->mark[f->marks++] = (struct mark){sum, at};
     return WS_OK;
 }
 
@@ -87,13 +80,14 @@ static enum ws_status sample(struct trying *t, const struct mark *mark, size_t m
 }
 
 enum ws_status trial_read(struct trying *t, struct ws_error *error) {
-    size_t marks = 0;
     struct mark *mark = malloc((size_t)(t->ruler / t->block) * sizeof *mark + 1);
     if (!mark) return ws_fail(error, WS_E_NOMEM, "out of memory for a trial");
     uint64_t bytes = t->ruler + (t->size - t->ruler) / t->gap * t->block;
     ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, bytes);
-    enum ws_status status = read_front(t, mark, &marks, error);
-    if (status == WS_OK) status = sample(t, mark, marks, error);
+    struct front front = {t, mark, 0};
+    enum ws_status status = trial_each_block(t, t->ruler, mark_block, &front, &t->trial->read_bytes_s, error);
+    if (front.marks) qsort(mark, front.marks, sizeof *mark, by_sum);
+    if (status == WS_OK) status = sample(t, mark, front.marks, error);
     free(mark);
     return status;
 }

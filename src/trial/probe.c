@@ -71,25 +71,12 @@ static bool judge(struct probing *p, uint64_t at, const char *block) {
     return seen == SEEN_OWN;
 }
 
-static enum ws_status read_ruler(struct probing *p, struct ws_error *error) {
-    struct trying *t = p->t;
-    double before = trial_now(t);
-    for (uint64_t at = 0; at < t->ruler;) {
-        size_t length = (size_t)ws_min_u64(WS_CHUNK, t->ruler - at);
-        bool readable;
-        WS_TRY(trial_get(t, at, t->buffer, length, &readable, error));
-        for (size_t i = 0; i < length; i += t->block) {
-            bool here = readable;
-            if (!readable) WS_TRY(trial_get(t, at + i, t->buffer + i, t->block, &here, error));
-            if (here && judge(p, at + i, t->buffer + i)) continue;
-            p->broken = true;
-            trial_bad(t, at + i, t->block, !here);
-        }
-        at += length;
-        WS_TRY(trial_tell(t, WS_STEP_CHECKING, t->trial->read, error));
-    }
-    double took = trial_now(t) - before;
-    t->trial->read_bytes_s = took > 0 ? (double)t->ruler / took : 0;
+static enum ws_status judge_ruler(void *context, uint64_t at, const char *block, struct ws_error *error) {
+    struct probing *p = context;
+    (void)error;
+    if (block && judge(p, at, block)) return WS_OK;
+    p->broken = true;
+    trial_bad(p->t, at, p->t->block, !block);
     return WS_OK;
 }
 
@@ -212,7 +199,7 @@ enum ws_status trial_sample(struct trying *t, struct ws_error *error) {
     WS_GO(write_probes(&p, error));
     WS_GO(write_ruler(t, error));
     ws_pace_start(&t->pace, t->port, t->options->on_progress, t->options->context, bytes);
-    WS_GO(read_ruler(&p, error));
+    WS_GO(trial_each_block(t, t->ruler, judge_ruler, &p, &t->trial->read_bytes_s, error));
     WS_GO(read_probes(&p, error));
     status = conclude(&p, error);
 done:

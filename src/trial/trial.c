@@ -44,6 +44,26 @@ enum ws_status trial_put(struct trying *t, uint64_t at, const char *bytes, size_
     return WS_OK;
 }
 
+enum ws_status trial_each_block(struct trying *t, uint64_t end, trial_visit visit, void *context, double *rate,
+                                struct ws_error *error) {
+    double before = trial_now(t);
+    for (uint64_t at = 0; at < end;) {
+        size_t length = (size_t)ws_min_u64(WS_CHUNK, end - at);
+        bool readable;
+        WS_TRY(trial_get(t, at, t->buffer, length, &readable, error));
+        for (size_t i = 0; i < length; i += t->block) {
+            bool here = readable;
+            if (!readable) WS_TRY(trial_get(t, at + i, t->buffer + i, t->block, &here, error));
+            WS_TRY(visit(context, at + i, here ? t->buffer + i : NULL, error));
+        }
+        at += length;
+        WS_TRY(trial_tell(t, WS_STEP_CHECKING, at, error));
+    }
+    double took = trial_now(t) - before;
+    *rate = took > 0 ? (double)end / took : 0;
+    return WS_OK;
+}
+
 enum ws_status trial_settle(struct trying *t, struct ws_error *error) {
     WS_TRY(t->drive->ops->flush(t->drive, error));
     return t->drive->ops->reread(t->drive, error);
