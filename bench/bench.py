@@ -15,6 +15,7 @@ import time
 build = os.path.abspath(sys.argv[1])
 satchel = os.path.join(build, "satchel")
 RUNS = int(os.environ.get("WS_BENCH_RUNS", "7"))
+FILES_MIB = int(os.environ.get("WS_BENCH_FILES_MIB", "1000"))
 IMAGE_MIB = int(os.environ.get("WS_BENCH_MIB", "512"))
 
 
@@ -62,6 +63,36 @@ def replica(folder):
     print(f"  ratio: median {statistics.median(ratios):.2f}, {min(ratios):.2f} to {max(ratios):.2f} (target: at most 1.05)")
 
 
+def files(folder):
+    """The same image laid down file by file, against its bytes copied to one file and synced."""
+    image = os.path.join(folder, "live.iso")
+    stick = os.path.join(folder, "files.img")
+    copy = os.path.join(folder, "copy.img")
+    plan = os.path.join(folder, "files.plan")
+    run(os.path.join(build, "demo-image"), image, "live-boot", str(FILES_MIB))
+    with open(stick, "wb") as f:
+        f.truncate((FILES_MIB + 512) << 20)
+    run(satchel, "plan", "--image", image, "--drive", stick, "--arrangement", "files", "--persistence", "128M",
+        "--save", plan)
+    name = json.loads(run(satchel, "drives", stick, "--json")[1])["drives"][0]["name"]
+    ours, plain = [], []
+    for i in range(RUNS + 1):
+        run("sync")
+        a, _ = run(satchel, "build", plan, "--confirm", name, "--no-check", "--json")
+        run("sync")
+        b, _ = run("sh", "-c", f"cp '{image}' '{copy}' && sync '{copy}'")
+        if i:
+            ours.append(a)
+            plain.append(b)
+        os.unlink(copy)
+    with open(plan) as f:
+        written = json.load(f)["result"]["write_bytes"]
+    ratios = [a / b for a, b in zip(ours, plain)]
+    print(f"{os.path.getsize(image) >> 20} MiB image laid down file by file, {written / (1 << 20):.0f} MiB written: "
+          f"{statistics.median(ours):.2f} s; cp + sync of the image: {statistics.median(plain):.2f} s")
+    print(f"  ratio: median {statistics.median(ratios):.2f}, {min(ratios):.2f} to {max(ratios):.2f}")
+
+
 def persistence(folder):
     volume = os.path.join(folder, "volume.img")
     seconds, written = [], 0
@@ -85,5 +116,6 @@ def memory(folder):
 
 with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
     replica(folder)
+    files(folder)
     persistence(folder)
     memory(folder)

@@ -174,7 +174,7 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
     WS_TRY(drive->ops->reread(drive, &cli->error));
     WS_TRY(ws_source_drive(drive, &source, &cli->error));
     enum ws_status status = ws_table_check(source, f->logical_sector, findings, &cli->error);
-    if (status == WS_OK) status = ws_memory_look(source, memory, &cli->error);
+    if (status == WS_OK) status = ws_memory_look(source, f->logical_sector, memory, &cli->error);
     if (status == WS_OK && memory->cause == WS_FORGETS_NO_SYSTEM)
         ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
     else if (status == WS_OK && memory->cause != WS_FORGETS_NOT)

@@ -67,6 +67,7 @@ struct cli_plan {
     struct ws_plan plan;
     struct ws_source *image;
     struct ws_build *build;
+    struct ws_source *overlay; /* a ready-made data file; NULL: none */
 };
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);
 void cli_free_plan(struct cli_plan *plan);

@@ -166,6 +166,18 @@ enum ws_status cli_write_file(const char *path, const char *bytes, size_t length
     return WS_OK;
 }
 
+/* The ready-made data file, which must still be the planned one. */
+static enum ws_status open_overlay(struct cli *cli, struct cli_plan *p) {
+    char hex[WS_HASH_HEX];
+    WS_TRY(ws_linux_open_overlay(p->plan.overlay_from, &p->overlay, &cli->error));
+    WS_TRY(ws_source_hash(p->overlay, WS_HASH_SHA256, hex, &cli->error));
+    p->plan.overlay = p->overlay;
+    if (strcmp(hex, p->plan.overlay_sha256) == 0) return WS_OK;
+    ws_fail(&cli->error, WS_E_FORMAT, "the data file is no longer the one that was planned");
+    ws_fail_where(&cli->error, "%s", p->plan.overlay_from);
+    return ws_fail_next(&cli->error, "make the plan again");
+}
+
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan worked_out;
@@ -178,7 +190,7 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         goto done;
     }
     struct ws_packed_facts packed;
-    WS_GO(ws_linux_open_image(p->plan.image_path, &p->image, &packed, &cli->error));
+    WS_GO(ws_linux_open_medium(p->plan.image_path, &p->image, &packed, &cli->error));
     if (p->image->size != p->plan.image_size) {
         ws_fail(&cli->error, WS_E_FORMAT,
                 "the image has %llu bytes, planned were %llu: it is not the same file any more",
@@ -187,11 +199,13 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         status = ws_fail_next(&cli->error, "make the plan again");
         goto done;
     }
+    if (p->plan.overlay_from[0]) WS_GO(open_overlay(cli, p));
     worked_out = p->plan;
     memset(&worked_out.findings, 0, sizeof worked_out.findings);
     worked_out.image_end = worked_out.persistence_at = worked_out.persistence_size = worked_out.persistence_free = 0;
     worked_out.system_at = worked_out.system_size = worked_out.system_free = 0;
-    worked_out.system_number = 0;
+    worked_out.system_number = worked_out.start_number = 0;
+    worked_out.start_at = worked_out.start_size = 0;
     worked_out.persistence_number = worked_out.data_number = worked_out.swap_number = 0;
     worked_out.data_at = worked_out.data_size = worked_out.data_free = worked_out.swap_at = worked_out.swap_size = 0;
     worked_out.table = WS_TABLE_NONE;
@@ -208,6 +222,7 @@ done:
 
 void cli_free_plan(struct cli_plan *p) {
     ws_build_close(p->build);
+    ws_source_close(p->overlay);
     ws_source_close(p->image);
     ws_plan_free(&p->plan);
     memset(p, 0, sizeof *p);

@@ -111,8 +111,18 @@ size_t cli_contents_map(const struct ws_contents *c, uint64_t size, struct map_p
         if (p->at < at) continue; /* nested in the one before */
         if (p->at > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, p->at - at, INK_DIM};
         (void)snprintf(labels[i], sizeof labels[i], "%.40s%s", p->label, p->clean ? "" : " (not clean)");
-        part[n++] = (struct map_part){p->system, labels[i], p->number, p->at, p->length, colours[i % 4]};
-        at = p->at + p->length;
+        uint64_t end = p->at + p->length;
+        uint64_t file = p->overlay_at;
+        bool holds = file > p->at && p->overlay_size <= end - file;
+        part[n++] =
+            (struct map_part){p->system, labels[i], p->number, p->at, (holds ? file : end) - p->at, colours[i % 4]};
+        if (holds) { /* and what of the volume lies behind it */
+            uint64_t behind = file + p->overlay_size;
+            part[n++] = (struct map_part){"overlay file", p->overlay, p->number, file, p->overlay_size, INK_GOOD};
+            if (end > behind)
+                part[n++] = (struct map_part){p->system, labels[i], p->number, behind, end - behind, colours[i % 4]};
+        }
+        at = end;
     }
     if (size > at + (1 << 20)) part[n++] = (struct map_part){"free", "", 0, at, size - at, INK_DIM};
     return n;
@@ -141,7 +151,7 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     if (c->blank || c->unfinished) return;
     show_field(cli, "Table", "%s", show_table(c->table));
     show_volumes(cli, c);
-    struct map_part part[WS_CONTENTS_MOST * 2];
+    struct map_part part[WS_CONTENTS_MOST * 4];
     char labels[WS_CONTENTS_MOST][64];
     size_t n = cli_contents_map(c, f->size, part, labels, WS_CONTENTS_MOST);
     show_map(cli, f->size, part, n);

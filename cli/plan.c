@@ -41,20 +41,32 @@ static const char *outlook_name(const struct ws_outlook *o) {
 
 static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
     char size[48], room[48];
-    if (p->kind == WS_PLAN_LIVE)
-        show_field(cli, "Persistence", "%s on partition %u, %s of it free at first",
-                   ws_size_both(p->persistence_size, size, sizeof size), p->persistence_number,
+    if (p->kind == WS_PLAN_LIVE && !p->persistence_size)
+        show_field(cli, "Persistence", "none: it forgets at power-off");
+    else if (p->kind == WS_PLAN_LIVE)
+        show_field(cli, "Persistence", "%s %s partition %u, %s of it free at first",
+                   ws_size_both(p->persistence_size, size, sizeof size),
+                   p->persistence_place == WS_PERSIST_FILE ? "in an overlay file on" : "on", p->persistence_number,
                    ws_size_both(p->persistence_free, room, sizeof room));
     if (p->system_size)
-        show_field(cli, "System", "%s on partition %u, FAT32, %s of it free at first",
+        show_field(cli, "System", "%s on partition %u, %s, %s of it free at first",
                    ws_size_both(p->system_size, size, sizeof size), p->system_number,
-                   ws_size_both(p->system_free, room, sizeof room));
+                   p->system_exfat ? "exFAT" : "FAT32", ws_size_both(p->system_free, room, sizeof room));
     if (p->data_size)
         show_field(cli, "Data", "%s on partition %u, FAT32%s%s%s, %s of it free at first",
                    ws_size_both(p->data_size, size, sizeof size), p->data_number, p->data_label[0] ? " \"" : "",
                    p->data_label, p->data_label[0] ? "\"" : "", ws_size_both(p->data_free, room, sizeof room));
     if (p->swap_size)
         show_field(cli, "Swap", "%s on partition %u", ws_size_both(p->swap_size, size, sizeof size), p->swap_number);
+}
+
+/* What our start-up code will do, and where it will not be the one that starts. */
+static void show_start(const struct cli *cli, const struct ws_plan *p) {
+    static const char *const checks[] = {"nothing is compared", "kernel and initial RAM disk are compared first",
+                                         "kernel, initial RAM disk and system are compared first"};
+    bool image_starts = p->uefi_code != WS_UEFI_CODE_OWN && !strstr(p->outlook[1].why, "our own");
+    show_field(cli, "Our menu", "waits %u s; %s%s", p->menu_seconds, checks[p->check],
+               p->check && image_starts ? " (on UEFI the image's own loader does not)" : "");
 }
 
 static void show_times(const struct cli *cli, const struct ws_estimate *e, bool live) {
@@ -74,14 +86,15 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
     show_field(cli, "Kind", "%s",
-               p->system_size            ? "live system that remembers, file by file"
-               : p->kind == WS_PLAN_LIVE ? "live system that remembers"
-                                         : "replica, byte for byte");
+               p->system_size && !p->persistence_size ? "live system that forgets, file by file"
+               : p->system_size                       ? "live system that remembers, file by file"
+               : p->kind == WS_PLAN_LIVE              ? "live system that remembers"
+                                                      : "replica, byte for byte");
     show_field(cli, "Image", "%s", p->image_path);
     show_field(cli, "SHA-256", "%s", p->image_sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", p->drive_model, p->drive_serial[0] ? p->drive_serial : "unknown",
                ws_size_both(p->drive_size, size, sizeof size));
-    if (p->kind == WS_PLAN_LIVE) show_field(cli, "Live family", "%s", p->family->title);
+    if (p->kind == WS_PLAN_LIVE) show_field(cli, "Live family", "%s", p->family ? p->family->title : "none known here");
     show_sizes(cli, p);
     for (size_t i = 0; i < p->choices; i++)
         show_field(cli, i ? "" : "Chosen", "%s: %s %s- %s%s", p->choice[i].what, p->choice[i].choice, ink(cli, INK_DIM),
@@ -94,11 +107,13 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     for (size_t i = 0; i < p->edits; i++)
         show_field(cli, i ? "" : "Changes", "%s: %s%s", p->edit[i].path, p->edit[i].what,
                    p->edit[i].behind ? " (moved behind the image)" : "");
+    if (p->system_size) show_start(cli, p);
     show_field(cli, "To write", "%s", ws_size_both(p->bytes_written, size, sizeof size));
     show_times(cli, &g->times, p->kind == WS_PLAN_LIVE);
     show_findings(cli, &p->findings);
     if (g->have_before) {
-        printf("\n  %sBefore: %s%s\n", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
+        putchar('\n');
+        show_row(cli, 4, "  %sBefore: %s%s", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
         if (!g->before.blank && !g->before.unfinished)
             show_map(cli, p->drive_size, part, cli_contents_map(&g->before, p->drive_size, part, labels, MAP_PARTS));
     }
@@ -179,12 +194,21 @@ static void look_before(struct cli *cli, struct planning *g) {
 
 struct wishes { /* the options */
     char *image, *drive, *kind, *persistence, *arrangement, *system, *data, *label, *cluster, *swap, *pc, *trial, *save,
-        *picture, *make;
+        *picture, *make, *uefi, *check, *wait, *table, *in, *rules, *family, *files_on, *overlay_from;
     char said[160]; /* what became of the label */
 };
 
 static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_plan *p) {
-    if (w->persistence && strcmp(w->persistence, "rest") != 0) {
+    bool none = w->persistence && strcmp(w->persistence, "none") == 0;
+    if (none && w->in) return ws_fail(&cli->error, WS_E_USAGE, "--in says where changes go, and none are to be kept");
+    if (w->overlay_from && (w->persistence || (w->in && strcmp(w->in, "file") != 0)))
+        return ws_fail(&cli->error, WS_E_USAGE, "--overlay-from is a file with its own size: leave --persistence out");
+    if (w->in && strcmp(w->in, "file") != 0 && strcmp(w->in, "partition") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "--in takes partition or file, not \"%s\"", w->in);
+    p->persistence_place = none                                                       ? WS_PERSIST_NONE
+                           : (w->in && strcmp(w->in, "file") == 0) || w->overlay_from ? WS_PERSIST_FILE
+                                                                                      : WS_PERSIST_PARTITION;
+    if (w->persistence && !none && strcmp(w->persistence, "rest") != 0) {
         WS_TRY(ws_size_parse(w->persistence, &p->persistence_asked, &cli->error));
         if (p->persistence_asked < WS_EXT4_LEAST)
             return ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s",
@@ -207,31 +231,120 @@ static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_pl
                               &cli->error);
 }
 
+/* Which word of a few; WS_E_USAGE names them all. */
+static enum ws_status pick(struct cli *cli, const char *option, const char *word, const char *const words[3],
+                           unsigned *out) {
+    for (unsigned i = 0; i < 3; i++)
+        if (strcmp(word, words[i]) == 0) {
+            *out = i;
+            return WS_OK;
+        }
+    return ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, %s or %s, not \"%s\"", option, words[0], words[1], words[2],
+                   word);
+}
+
+static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct ws_plan *p) {
+    static const char *const codes[] = {"auto", "image", "own"};
+    static const char *const checks[] = {"off", "quick", "full"};
+    unsigned word = 0;
+    p->menu_seconds = 5;
+    if ((w->uefi || w->check || w->wait || w->table) && p->arrangement != WS_ARRANGE_FILES) {
+        ws_fail(&cli->error, WS_E_USAGE, "an image laid down whole brings its own table and start-up code");
+        return ws_fail_next(&cli->error,
+                            "--table, --uefi-code, --check-at-start and --menu-wait go with --arrangement files");
+    }
+    if (w->table && strcmp(w->table, "gpt") != 0 && strcmp(w->table, "mbr") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "--table takes mbr or gpt, not \"%s\"", w->table);
+    p->table_gpt = w->table && strcmp(w->table, "gpt") == 0;
+    if (w->uefi) WS_TRY(pick(cli, "--uefi-code", w->uefi, codes, &word));
+    p->uefi_code = (enum ws_uefi_code)word;
+    word = 0;
+    if (w->check) WS_TRY(pick(cli, "--check-at-start", w->check, checks, &word));
+    p->check = (enum ws_check_at_start)word;
+    if (w->wait) {
+        char *end;
+        unsigned long seconds = strtoul(w->wait, &end, 10);
+        if (*end || end == w->wait || w->wait[0] == '-' || seconds > WS_MENU_SECONDS_MOST)
+            return ws_fail(&cli->error, WS_E_USAGE, "--menu-wait takes seconds, 0 to %d, not \"%s\"",
+                           (int)WS_MENU_SECONDS_MOST, w->wait);
+        p->menu_seconds = (unsigned)seconds;
+    }
+    return WS_OK;
+}
+
+/* A document of the user's, whole. */
+static enum ws_status load_document(struct cli *cli, const char *path, char **text, size_t *length) {
+    struct ws_source *source = NULL;
+    WS_TRY(ws_source_file(path, &source, &cli->error));
+    enum ws_status status = ws_source_load(source, 1 << 20, text, length, &cli->error);
+    ws_source_close(source);
+    return status;
+}
+
+static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_rules *rules) {
+    char *text = NULL;
+    size_t length = 0;
+    WS_TRY(load_document(cli, path, &text, &length));
+    enum ws_status status = ws_rules_from_json(text, length, rules, &cli->error);
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    free(text);
+    return status;
+}
+
+static enum ws_status load_family(struct cli *cli, const char *path, struct ws_own_family *own) {
+    char *text = NULL;
+    size_t length = 0;
+    WS_TRY(load_document(cli, path, &text, &length));
+    enum ws_status status = ws_own_family_read(text, length, own, &cli->error);
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    free(text);
+    return status;
+}
+
 static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struct ws_source *source, struct ws_plan *p,
                                   char *why, size_t room) {
     struct ws_image image;
     if (w->kind && strcmp(w->kind, "live") != 0 && strcmp(w->kind, "replica") != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a kind of drive: live and replica are", w->kind);
-    if (w->kind) {
-        p->kind = strcmp(w->kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
-    } else {
-        WS_TRY(ws_image_inspect(source, &image, &cli->error));
-        p->kind = ws_plan_choose_kind(&image, why, room);
-        ws_image_free(&image);
-    }
-    if (p->kind == WS_PLAN_REPLICA && (w->persistence || w->data || w->swap)) {
+    WS_TRY(ws_image_inspect(source, &image, &cli->error));
+    bool disc = image.kind == WS_IMAGE_DISC || w->family;
+    if (w->kind) p->kind = strcmp(w->kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
+    else if (w->family) p->kind = WS_PLAN_LIVE;
+    else p->kind = ws_plan_choose_kind(&image, why, room);
+    ws_image_free(&image);
+    if (p->kind == WS_PLAN_REPLICA && (w->persistence || w->in || w->data || w->swap)) {
         ws_fail(&cli->error, WS_E_USAGE, "a replica has no persistence and no other partitions; leave them out");
         if (why[0]) ws_fail_next(&cli->error, "it would be a replica because %s", why);
         return WS_E_USAGE;
     }
     if (w->arrangement && strcmp(w->arrangement, "whole") != 0 && strcmp(w->arrangement, "files") != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no arrangement: whole and files are", w->arrangement);
-    bool files = w->arrangement && strcmp(w->arrangement, "files") == 0;
+    /* A disc image, and what was made of a folder or archive, starts from a drive only file by file. */
+    bool files = w->arrangement ? strcmp(w->arrangement, "files") == 0 : disc && p->kind == WS_PLAN_LIVE;
     if (w->system && !files) return ws_fail(&cli->error, WS_E_USAGE, "--system goes with --arrangement files");
     if (files && p->kind != WS_PLAN_LIVE)
         return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
     p->arrangement = files ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
+    if (w->rules && !files) return ws_fail(&cli->error, WS_E_USAGE, "--rules goes with --arrangement files");
+    if (w->files_on && !files) return ws_fail(&cli->error, WS_E_USAGE, "--files-on goes with --arrangement files");
+    if (w->files_on && strcmp(w->files_on, "fat32") != 0 && strcmp(w->files_on, "exfat") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "--files-on takes fat32 or exfat, not \"%s\"", w->files_on);
+    p->system_exfat = w->files_on && strcmp(w->files_on, "exfat") == 0;
+    if (w->family && !files) return ws_fail(&cli->error, WS_E_USAGE, "--family goes with --arrangement files");
+    if (w->family) WS_TRY(load_family(cli, w->family, &p->own_family));
+    if (w->rules) WS_TRY(load_rules(cli, w->rules, &p->rules));
+    WS_TRY(read_start(cli, w, p));
     return read_sizes(cli, w, p);
+}
+
+static enum ws_status take_overlay(struct cli *cli, const char *path, struct ws_source **overlay, struct ws_plan *p) {
+    WS_TRY(ws_linux_open_overlay(path, overlay, &cli->error));
+    WS_TRY(ws_source_hash(*overlay, WS_HASH_SHA256, p->overlay_sha256, &cli->error));
+    char *real = realpath(path, NULL);
+    (void)snprintf(p->overlay_from, sizeof p->overlay_from, "%s", real ? real : path);
+    free(real);
+    p->overlay = *overlay;
+    return WS_OK;
 }
 
 static void take_drive(struct ws_plan *p, const struct ws_drive_facts *f) {
@@ -272,16 +385,32 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"kind", 'k', POPT_ARG_STRING, &w.kind, 0, "live (remembers) or replica; what suits the image if left out",
          "KIND"},
         {"arrangement", 'a', POPT_ARG_STRING, &w.arrangement, 0,
-         "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume, for UEFI", "HOW"},
+         "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
+        {"files-on", 0, POPT_ARG_STRING, &w.files_on, 0, "with files: fat32 (the default) or exfat", "SYSTEM"},
         {"system", 0, POPT_ARG_STRING, &w.system, 0, "with files: the size of that volume (what the files need)",
          "SIZE"},
         {"persistence", 'p', POPT_ARG_STRING, &w.persistence, 0,
-         "room for what is remembered, or \"rest\" (the default); `satchel size` helps", "SIZE"},
+         "room for what is remembered, \"rest\" (the default), or \"none\"; `satchel size` helps", "SIZE"},
+        {"in", 0, POPT_ARG_STRING, &w.in, 0,
+         "where that is: partition (the default), or file: an overlay file on a FAT32 volume", "PLACE"},
+        {"overlay-from", 0, POPT_ARG_STRING, &w.overlay_from, 0,
+         "a ready-made data file to put there instead of a fresh one; a compressed one is unpacked", "FILE"},
         {"data", 0, POPT_ARG_STRING, &w.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
         {"data-label", 0, POPT_ARG_STRING, &w.label, 0, "its label", "TEXT"},
         {"cluster", 0, POPT_ARG_STRING, &w.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
          "SIZE"},
         {"swap", 0, POPT_ARG_STRING, &w.swap, 0, "a swap partition too", "SIZE"},
+        {"table", 0, POPT_ARG_STRING, &w.table, 0, "with files: mbr or gpt (mbr up to 2 TiB)", "KIND"},
+        {"rules", 0, POPT_ARG_STRING, &w.rules, 0,
+         "with files: what the system wants on its drive (label, renamed folders, marker files)", "FILE"},
+        {"family", 0, POPT_ARG_STRING, &w.family, 0,
+         "with files: how a live family not known here starts and remembers, described in a document", "FILE"},
+        {"uefi-code", 0, POPT_ARG_STRING, &w.uefi, 0,
+         "with files: what UEFI starts: image (the image's own), own, or auto (the image's where it brings one)",
+         "WHOSE"},
+        {"check-at-start", 0, POPT_ARG_STRING, &w.check, 0,
+         "with files: off, quick (kernel, initial RAM disk) or full (the system, too), by our start-up code", "HOW"},
+        {"menu-wait", 0, POPT_ARG_STRING, &w.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
         {"for", 'f', POPT_ARG_STRING, &w.pc, 0,
          "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
         {"trial", 't', POPT_ARG_STRING, &w.trial, 0, "the drive's own trial, for better estimates", "FILE"},
@@ -291,6 +420,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"save", 's', POPT_ARG_STRING, &w.save, 0, "keep the plan document here", "PLAN"},
         POPT_TABLEEND};
     struct ws_source *source = NULL;
+    struct ws_source *overlay = NULL;
     struct ws_packed_facts packed;
     struct ws_build *build = NULL;
     struct ws_text text = {0};
@@ -308,7 +438,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli_open_port(cli));
     if (w.pc) WS_GO(find_pc(cli, w.pc, &g->pc));
     g->have_pc = w.pc != NULL;
-    WS_GO(ws_linux_open_image(w.image, &source, &packed, &cli->error));
+    WS_GO(ws_linux_open_medium(w.image, &source, &packed, &cli->error));
     WS_GO(read_wishes(cli, &w, source, &g->plan, why, sizeof why));
     WS_GO(cli_find_or_make(cli, w.drive, w.make, &g->facts));
     made = w.make != NULL;
@@ -322,7 +452,17 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli->port->ops->random(cli->port, g->plan.id.byte, 16, &cli->error));
     ws_guid_from_random(&g->plan.id);
     WS_GO(ws_source_hash(source, WS_HASH_SHA256, g->plan.image_sha256, &cli->error));
+    if (w.overlay_from) WS_GO(take_overlay(cli, w.overlay_from, &overlay, &g->plan));
     WS_GO(ws_build_prepare(&g->plan, source, &build, &cli->error));
+    if (w.table && strcmp(w.table, "mbr") == 0 && g->plan.table != WS_TABLE_MBR) {
+        status =
+            ws_fail(&cli->error, WS_E_UNSUPPORTED, "an MBR is no use here: %s",
+                    g->facts.logical_sector > 512 ? "PCs that need one start from no drive with sectors of this size"
+                                                  : "it ends at 2 TiB, and the drive is larger");
+        ws_fail_where(&cli->error, "%s", g->facts.short_name);
+        ws_fail_next(&cli->error, "leave --table out: a GPT is made then");
+        goto done;
+    }
     if (w.said[0]) ws_plan_chose(&g->plan, "data label", g->plan.data_label, "%s", w.said);
     if (why[0]) ws_plan_chose(&g->plan, "kind", ws_plan_kind_name(g->plan.kind), "%s", why);
     ws_drive_warnings(&g->facts, g->have_trial ? &g->trial : NULL, g->plan.persistence_size, &g->plan.findings);
@@ -347,6 +487,7 @@ done:
     }
     ws_text_free(&text);
     ws_build_close(build);
+    ws_source_close(overlay);
     ws_source_close(source);
     if (g) ws_plan_free(&g->plan);
     free(g);

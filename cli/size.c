@@ -102,8 +102,7 @@ static enum ws_status work_out(struct cli *cli, struct sizing_job *j, const stru
     w->fits = status == WS_OK;
     if (w->fits) {
         w->drive_least = before + w->size + 64 * mib;
-        (void)snprintf(w->note, sizeof w->note,
-                       "on FAT32, file by file; this version sizes it but does not lay it down");
+        (void)snprintf(w->note, sizeof w->note, "on a FAT32 volume: satchel plan --in file");
     } else {
         w->size = file_size;
         w->free_bytes = file_free;
@@ -208,7 +207,7 @@ int run_size(struct cli *cli, int argc, const char **argv) {
     if (months) WS_GO(parse_part(months, "--updates", 120, &j->wishes.months, &cli->error));
     if (churn) WS_GO(parse_part(churn, "--churn", 1, &j->wishes.churn, &cli->error));
     if (spare) WS_GO(parse_part(spare, "--spare", 0.9, &j->wishes.spare, &cli->error));
-    WS_GO(ws_linux_open_image(image_path, &source, &packed, &cli->error));
+    WS_GO(ws_linux_open_medium(image_path, &source, &packed, &cli->error));
     WS_GO(ws_image_inspect(source, &j->image, &cli->error));
     if (!j->image.iso || !j->image.family) {
         ws_fail(&cli->error, WS_E_UNSUPPORTED, "this is no live image of a family known here: nothing in it remembers");

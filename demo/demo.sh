@@ -9,7 +9,13 @@ cd "$work"
 PATH=$build:$PATH
 export WILD_SATCHEL_BENCH=bench
 step() { printf '\n\033[1;34m── %s\033[0m\n' "$1"; }
-show() { printf '\033[2m$ %s\033[0m\n' "$*"; "$@"; }
+# a command as it would be typed: words with blanks in quotes
+typed() {
+    for word in "$@"; do
+        case $word in *' '*) printf ' "%s"' "$word" ;; *) printf ' %s' "$word" ;; esac
+    done
+}
+show() { printf '\033[2m$%s\033[0m\n' "$(typed "$@")"; "$@"; }
 
 step "A bench with five drives and three PCs, and a live image"
 show satchel bench setup "$here/gannet-point.bench.json" --bench bench

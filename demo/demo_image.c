@@ -93,20 +93,6 @@ static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     return ws_layout_source(d->root, &d->root_source, error);
 }
 
-static enum ws_status make_esp(struct demo_image *d, bool is_signed, struct ws_error *error) {
-    uint8_t loader[2048];
-    struct ws_fat_params p = {.size = 2 << 20, .label = "CURLEW", .serial = 0x20261124, .made_at = MADE_AT};
-    uint64_t size = 0;
-    size_t length = demo_loader(is_signed, loader);
-    WS_TRY(ws_tree_create(&d->esp_tree, error));
-    WS_TRY(ws_tree_put(d->esp_tree, "EFI/BOOT/BOOTX64.EFI", loader, length, NULL, error));
-    WS_TRY(ws_tree_put(d->esp_tree, "EFI/BOOT/grubx64.efi", loader, length, NULL, error));
-    WS_TRY(ws_layout_create(p.size, &d->esp, error));
-    WS_TRY(ws_fat_compose(&p, d->esp_tree, 0, d->esp, &size, NULL, error));
-    WS_TRY(ws_layout_seal(d->esp, error));
-    return ws_layout_source(d->esp, &d->esp_source, error);
-}
-
 struct words {
     const char *folder, *parameters, *root;
 };
@@ -119,6 +105,35 @@ static struct words words_of(const char *family) {
                               "LiveOS/rootfs.img"};
     if (family) return (struct words){"live", "boot=live components quiet", "live/filesystem.ext4"};
     return (struct words){"system", "root=/dev/ram0 quiet", "system/root.ext4"};
+}
+
+/* A menu beside the loader, filled up with a comment to the wanted length. */
+static enum ws_status put_esp_menu(struct demo_image *d, const struct demo_params *p, struct ws_error *error) {
+    struct words w = words_of(p->family);
+    struct ws_text text = {0};
+    ws_text_printf(&text,
+                   "set default=0\nmenuentry \"Curlew Live\" {\n linux /%s/vmlinuz %s\n initrd /%s/initrd.img\n}\n#",
+                   w.folder, w.parameters, w.folder);
+    while (text.length < p->esp_menu) ws_text_puts(&text, ".");
+    enum ws_status status = ws_text_status(&text, error);
+    if (status == WS_OK) status = ws_tree_put(d->esp_tree, "EFI/BOOT/grub.cfg", text.data, text.length, NULL, error);
+    ws_text_free(&text);
+    return status;
+}
+
+static enum ws_status make_esp(struct demo_image *d, const struct demo_params *params, struct ws_error *error) {
+    uint8_t loader[2048];
+    struct ws_fat_params p = {.size = 2 << 20, .label = "CURLEW", .serial = 0x20261124, .made_at = MADE_AT};
+    uint64_t size = 0;
+    size_t length = demo_loader(!params->unsigned_loader, loader);
+    WS_TRY(ws_tree_create(&d->esp_tree, error));
+    WS_TRY(ws_tree_put(d->esp_tree, "EFI/BOOT/BOOTX64.EFI", loader, length, NULL, error));
+    WS_TRY(ws_tree_put(d->esp_tree, "EFI/BOOT/grubx64.efi", loader, length, NULL, error));
+    if (params->esp_menu) WS_TRY(put_esp_menu(d, params, error));
+    WS_TRY(ws_layout_create(p.size, &d->esp, error));
+    WS_TRY(ws_fat_compose(&p, d->esp_tree, 0, d->esp, &size, NULL, error));
+    WS_TRY(ws_layout_seal(d->esp, error));
+    return ws_layout_source(d->esp, &d->esp_source, error);
 }
 
 static void pad_to_sector(struct ws_text *text) {
@@ -271,7 +286,7 @@ enum ws_status demo_image_make(const struct demo_params *p, struct demo_image *d
     memset(d, 0, sizeof *d);
     (void)snprintf(iso.volume_id, sizeof iso.volume_id, "%s", p->volume_id ? p->volume_id : "CURLEW_LIVE_12");
     WS_GO(make_root(d, error));
-    WS_GO(make_esp(d, !p->unsigned_loader, error));
+    WS_GO(make_esp(d, p, error));
     WS_GO(make_tree(d, p, error));
     WS_GO(ws_iso_compose(&iso, d->tree, NULL, &size, error));
     uint64_t total = (size + 64 * 512 + (1 << 20)) >> 20 << 20; /* whole MiB, room for a GPT's backup */

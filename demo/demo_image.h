@@ -17,6 +17,7 @@ struct demo_params {
     bool unsigned_loader;
     bool full_menus;       /**< the menus fill their last sector: edited text has to move */
     bool crowded_mbr;      /**< no MBR entry is free */
+    size_t esp_menu;       /**< bytes of a menu inside the EFI start image, at least 300; 0: none */
     const char *grub_text; /**< instead of the usual menu; NULL for the usual one */
     uint64_t ballast;      /**< bytes of filler, to make a larger image */
     const char *volume_id; /**< NULL: CURLEW_LIVE_12 */

@@ -1,4 +1,4 @@
-/* make_image.c — writes the demo's image to a file. */
+/* make_image.c — writes the demo's image to a file, with filler of so many MiB to make it larger. */
 #include "demo/demo_image.h"
 
 #include <stdio.h>
@@ -11,10 +11,11 @@ int main(int argc, char **argv) {
     struct demo_image image;
     struct ws_error error = {0};
     if (argc < 2) {
-        fprintf(stderr, "demo-image FILE [FAMILY]\n");
+        fprintf(stderr, "demo-image FILE [FAMILY|none [MIB]]\n");
         return 2;
     }
-    if (argc > 2) params.family = argv[2];
+    if (argc > 2) params.family = strcmp(argv[2], "none") == 0 ? NULL : argv[2];
+    if (argc > 3) params.ballast = strtoull(argv[3], NULL, 10) << 20;
     if (demo_image_make(&params, &image, &error) != WS_OK) {
         fprintf(stderr, "demo-image: %s\n", error.what);
         return 4;

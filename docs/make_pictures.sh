@@ -33,7 +33,12 @@ SHOW
     kill $terminal 2>/dev/null || true
     wait $terminal 2>/dev/null || true
 }
-say='say() { printf "\033[2m\$ %s\033[0m\n" "$*"; "$@"; }'
+say='say() {
+    printf "\033[2m\$"
+    for word in "$@"; do case $word in *" "*) printf " \"%s\"" "$word" ;; *) printf " %s" "$word" ;; esac; done
+    printf "\033[0m\n"
+    "$@"
+}'
 satchel bench setup "$here/../demo/gannet-point.bench.json" --bench bench >/dev/null
 demo-image curlew-live.iso
 sha256sum curlew-live.iso > SHA256SUMS
@@ -79,6 +84,31 @@ teasel=$(satchel drives "Teasel 8" --json | sed -n 's/.*"name": "\(teasel[^"]*\)
 satchel build teasel.plan --confirm "$teasel" >/dev/null 2>&1
 picture prove-forgets "$say
 say satchel prove $teasel --on launch"
+satchel plan --image curlew-live.iso --drive "$gorse" --arrangement files --in file --persistence 2G --data rest --data-label 'tide data' --check-at-start full --save files.plan >/dev/null
+satchel bench setup "$here/../demo/gannet-point.bench.json" --bench fresh >/dev/null
+picture files "$say
+export WILD_SATCHEL_BENCH=fresh
+say satchel plan --image curlew-live.iso --drive $gorse --arrangement files --in file --persistence 2G --data rest --data-label 'tide data' --check-at-start full --save files.plan"
+satchel build files.plan --confirm "$gorse" >/dev/null 2>&1
+# Our start-up code on an emulated PC's own screen: the menu, and what the check finds after a byte has changed.
+screen() { # NAME SECONDS KEYS
+    (sleep "$2"; for key in $3; do echo "sendkey $key"; sleep 2; done; sleep 3; echo "screendump $work/$1.ppm"; sleep 1; echo quit) |
+        qemu-system-x86_64 -m 512 -display none -monitor stdio -serial none -device qemu-xhci -drive "if=none,id=s,format=raw,snapshot=on,file=bench/$gorse.drive" \
+            -device usb-storage,drive=s,bootindex=0 >/dev/null 2>&1
+    convert "$work/$1.ppm" -resize 1280x800 "$here/screenshots/$1.png"
+}
+screen start-menu 4 down
+at=$(python3 -c 'import json; print(json.load(open("files.plan"))["result"]["system_at_bytes"])')
+python3 - "bench/$gorse.drive" "$at" <<'PY'
+import sys
+with open(sys.argv[1], "r+b") as s:
+    s.seek(int(sys.argv[2]))
+    volume = s.read(40 << 20)
+    at = volume.find(b"HdrS")
+    s.seek(int(sys.argv[2]) + at + 64)
+    s.write(b"X")
+PY
+screen start-check 14 ""
 picture bench "$say
 say satchel bench show
 echo

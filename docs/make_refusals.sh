@@ -106,6 +106,26 @@ satchel drives "$teasel" --test sample --confirm "$teasel" --save teasel.trial -
 shows "A slow drive (a warning)" "slow for" satchel plan --bench b --image curlew.iso --drive "$teasel" --trial teasel.trial
 shows "An MBR on more than 2 TiB (a warning)" "ends at 2 TiB" satchel plan --image curlew.iso --drive big.img --make 3T
 shows "A label that does not fit (told beforehand)" "label will be" satchel drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b
+shows "An overlay file of more than FAT32 takes" "three ways" satchel plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 6G
+sed 's/"serial": "GP-0032-A1"/"serial": "GP-4096", "sector_bytes": 4096/' "$here/../demo/gannet-point.bench.json" > large.json
+satchel bench setup large.json --bench large >/dev/null
+large=$(name_of "Gorse 32" large)
+shows "A whole image on a drive with large sectors" "counts in 512" satchel plan --bench large --image curlew.iso --drive "$large"
+shows "An MBR on a drive with large sectors" "no use here" satchel plan --bench large --image curlew.iso --drive "$large" --arrangement files --table mbr
+shows "A drive with large sectors (a note)" "through an adapter" satchel plan --bench large --image curlew.iso --drive "$large" --arrangement files
+shows "Our start-up code and Secure Boot" "is not signed" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code own --for secure
+shows "The image's own loader on exFAT" "reads no exFAT" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat --uefi-code image
+shows "A system on exFAT (a warning)" "must bring" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat
+demo-image gauge.iso none
+sed -n '/^```json/,/^```/p' "$here/family-format.md" | sed '1d;$d' | grep -v overlay_ | sed 's/"work": "work",/"work": "work"/' > alone.family
+shows "A family that keeps nothing in a file" "not known to remember" satchel plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --family alone.family --in file
+shows "A system of no known family" "no live family" satchel plan --bench b --image gauge.iso --drive "$gorse" --kind live --arrangement files
+echo '{"format": "wild-satchel-rules", "version": 1, "label": "gannet point"}' > gannet.rules
+shows "Rules want a label that cannot be" "too long|cannot hold" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
+echo '{"format": "wild-satchel-rules", "version": 1, "rename": [{"from": "efi-off", "to": "EFI"}]}' > gannet.rules
+shows "Rules name what is not there" "not on the image" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
+head -c 20000 /dev/urandom > short
+shows "A data file with no volume in it" "no volume in it" satchel plan --bench b --image curlew.iso --drive "$gorse" --overlay-from short
 sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' gorse.plan > edited.plan
 shows "The plan was edited into something else" "follows" satchel build edited.plan --confirm "$gorse" --bench b
 printf 'X' | dd of=curlew.iso bs=1 seek=9000000 conv=notrunc status=none

@@ -20,7 +20,7 @@ int main(int argc, char **argv) {
         return 2;
     }
     WS_GO(ws_source_file(argv[1], &drive, &error));
-    WS_GO(ws_memory_look(drive, &memory, &error));
+    WS_GO(ws_memory_look(drive, ws_table_sector_of(drive), &memory, &error));
     if (memory.cause != WS_FORGETS_NOT) printf("This drive forgets: %s.\n", memory.cause_text);
     if (memory.volume_size == 0) goto done;
     printf("%s, volume \"%s\", %llu bytes free%s\n", memory.family->title, memory.volume.label,

@@ -245,16 +245,163 @@ json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDE
 expect 2 "whole and files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement loose
 expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
 expect 2 "no arrangement" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --kind replica
-expect 1 "will not start on hut" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
+expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
+expect 1 "is not signed" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code own --for office
+expect 2 "auto, image or own" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code mine
+expect 2 "go with --arrangement files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --check-at-start full
+expect 2 "0 to 3600" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --menu-wait soon
 for family in curlew casper; do
     expect 0 "it will start" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --system 300M --persistence 200M --data rest --for office --save l.plan
     follows plan cat l.plan
     expect 0 "flushed and checked" "$satchel" build l.plan --confirm "$gorse" --bench b
     expect 0 "file by file, with persistence" "$satchel" drives "$gorse" --bench b
     expect 0 "is sound" "$satchel" check "$gorse" --bench b
-    for pc in launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
-    expect 1 "no start-up code" "$satchel" prove "$gorse" --on hut --bench b
+    for pc in launch office hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
     expect 0 "exactly" "$satchel" check "$gorse" --plan l.plan --used --bench b
+done
+
+# Changes kept in a file: on the data partition, or beside the system where the family looks there
+expect 2 "partition or file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in bag
+expect 4 "three ways" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 8G
+expect 2 "at least 300 MiB" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 100M
+for family in curlew casper; do
+    expect 0 "overlay file" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --in file --persistence 300M --save o.plan
+    follows plan cat o.plan
+    expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
+    expect 0 "with persistence" "$satchel" drives "$gorse" --bench b
+    expect 0 "overlay file " "$satchel" drives "$gorse" --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    expect 0 "exactly" "$satchel" check "$gorse" --plan o.plan --used --bench b
+done
+expect 0 "4.3 GB · 4 GiB in an overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --in file
+"$demo_image" dracut.iso dracut || exit 1
+echo '{"format": "wild-satchel-rules", "version": 1, "label": "TIDE"}' > tide.rules
+# dracut finds its medium and its file by their volumes' labels; the image's own is too long for FAT
+for how in "--arrangement files" "--arrangement whole" "--arrangement files --files-on exfat" "--arrangement files --data 400M --data-label TIDE"; do
+    expect 0 "overlay file" "$satchel" plan --bench b --image dracut.iso --drive "$gorse" $how --in file --persistence 300M --save o.plan
+    follows plan cat o.plan
+    expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
+    expect 0 "is sound" "$satchel" check "$gorse" --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+done
+
+# A ready-made data file, compressed: the volume of the drive just made, and one that is none
+python3 - <<'PY'
+import glob, json
+p = json.load(open("o.plan"))["result"]
+with open(glob.glob("b/gorse*.drive")[0], "rb") as s, open("writable", "wb") as v:
+    s.seek(p["persistence_at_bytes"])
+    v.write(s.read(p["persistence_size_bytes"]))
+PY
+xz -0 -k writable
+head -c 20000000 /dev/urandom > noise
+head -c 20000 /dev/urandom > short
+expect 4 "only 20000 bytes" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --overlay-from short
+expect 2 "its own size" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --overlay-from writable.xz --persistence 1G
+expect 0 "no ext4 volume" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --overlay-from noise
+expect 0 "overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from writable.xz --save w.plan
+follows plan cat w.plan
+expect 0 "flushed and checked" "$satchel" build w.plan --confirm "$gorse" --bench b
+for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+expect 0 "exactly" "$satchel" check "$gorse" --plan w.plan --used --bench b
+# the same out of an archive, among other files; two that could be meant are one too many
+mkdir pack && xz -dc writable.xz > pack/writable && echo hut > pack/notes && tar -czf pack.tgz pack
+expect 0 "overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from pack.tgz --save w.plan
+expect 0 "flushed and checked" "$satchel" build w.plan --confirm "$gorse" --bench b
+expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --bench b
+cp pack/writable pack/casper-rw && tar -czf pack.tgz pack
+expect 4 "cannot be told" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from pack.tgz
+"$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from writable.xz --save w.plan >/dev/null
+xz -0 < noise > writable.xz
+expect 4 "no longer the one that was planned" "$satchel" build w.plan --confirm "$gorse" --bench b
+
+# The system's files on exFAT, with our UEFI program on a small FAT32 volume
+expect 2 "fat32 or exfat" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on ext4
+expect 4 "firmware reads no exFAT" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat --uefi-code image
+expect 4 "files-on exfat" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --in file --persistence 6G
+for family in curlew casper; do
+    [ $family = curlew ] && how="--persistence 200M" || how="--in file --persistence 6G"
+    expect 0 "exFAT" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --files-on exfat $how --save x.plan
+    follows plan cat x.plan
+    expect 0 "flushed and checked" "$satchel" build x.plan --confirm "$gorse" --bench b
+    expect 0 "file by file, with persistence" "$satchel" drives "$gorse" --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    expect 1 "is not signed" "$satchel" prove "$gorse" --on office --bench b
+done
+
+# A drive that counts in sectors of 4096 bytes: only files go there, with a GPT, and only UEFI starts it
+sed 's/"serial": "GP-0032-A1"/"serial": "GP-4096", "sector_bytes": 4096/' "$benchfile" > large.json
+expect 0 "Done" "$satchel" bench setup large.json --bench large
+gorse4=$("$satchel" drives --bench large --json | sed -n 's/^ *"name": "\(gorse-[^"]*\)".*/\1/p' | head -1)
+expect 4 "lay its files down" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4"
+expect 4 "an MBR is no use here" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4" --arrangement files --table mbr
+expect 2 "at least 300 MiB" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4" --arrangement files --data 100M --persistence 1G
+expect 1 "a BIOS reads sectors of 512 bytes" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4" --arrangement files --for hut
+for on in fat32 exfat; do
+    expect 0 "it will start" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4" --arrangement files --files-on $on --persistence 300M --data 400M --for launch --save l4.plan
+    follows plan cat l4.plan
+    json 'd["drive"]["sector_bytes"] == 4096 and d["start"]["gpt"] is False' cat l4.plan
+    expect 0 "flushed and checked" "$satchel" build l4.plan --confirm "$gorse4" --bench large
+    expect 0 "file by file, with persistence" "$satchel" drives "$gorse4" --bench large
+    expect 0 "exactly" "$satchel" check "$gorse4" --plan l4.plan --bench large
+    expect 0 "It remembers" "$satchel" prove "$gorse4" --on launch --bench large
+    expect 1 "reads sectors of 512 bytes" "$satchel" prove "$gorse4" --on hut --bench large
+    # the same bytes as an image file: what its table counts in is seen
+    expect 0 "sectors of 4096 bytes" "$satchel" drives large/"$gorse4".drive
+    expect 0 "is sound" "$satchel" check large/"$gorse4".drive
+done
+expect 0 "ordinary drive again" "$satchel" drives "$gorse4" --blank --confirm "$gorse4" --bench large
+
+# A folder's files still name the label of the image they were taken from
+mkdir tide && bsdtar -xf dracut.iso -C tide && chmod -R u+w tide
+for how in "--persistence none" "--persistence 300M --in file"; do
+    expect 0 'label "TIDE" now' "$satchel" plan --bench b --image tide --drive "$gorse" $how --rules tide.rules --arrangement files --save tide.plan
+    expect 0 "flushed and checked" "$satchel" build tide.plan --confirm "$gorse" --bench b
+    for pc in launch hut; do
+        "$satchel" prove "$gorse" --on $pc --bench b > said 2>/dev/null
+        if grep -q "Starts         2" said; then passed=$((passed + 1)); else failed=$((failed + 1)); cat said; fi
+    done
+done
+
+# Files that come as a folder or an archive, with rules for their drive
+mkdir unpacked && bsdtar -xf curlew.iso -C unpacked && chmod -R u+w unpacked && mkdir -p unpacked/efi-off/BOOT
+cp unpacked/live/vmlinuz unpacked/efi-off/BOOT/x
+(cd unpacked && tar cJf ../curlew.tar.xz . && zip -qr ../curlew.zip .)
+cat > tern.rules <<'RULES'
+{"format": "wild-satchel-rules", "version": 1, "label": "GANNETPOINT",
+ "rename": [{"from": "efi-off", "to": "EFI-ON"}], "add": [{"path": "gauge.mark", "text": "hut 4"}]}
+RULES
+echo '{"format": "wild-satchel-rules", "version": 1, "labels": 1}' > bad.rules
+expect 4 "is not a key" "$satchel" plan --bench b --image curlew.zip --drive "$gorse" --rules bad.rules
+expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --rules tern.rules
+expect 2 "none are to be kept" "$satchel" plan --bench b --image curlew.zip --drive "$gorse" --persistence none --in file
+for from in unpacked curlew.tar.xz curlew.zip; do
+    expect 0 "our own code" "$satchel" plan --bench b --image $from --drive "$gorse" --rules tern.rules --persistence 100M --for launch --save u.plan
+    follows plan cat u.plan
+    expect 0 "flushed and checked" "$satchel" build u.plan --confirm "$gorse" --bench b
+    expect 0 "GANNETPOINT" "$satchel" drives "$gorse" --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+done
+echo changed > unpacked/live/extra
+"$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence none --save n.plan > said
+grep -q "it forgets at power-off" said && echo again > unpacked/live/extra
+expect 4 "or the image has changed" "$satchel" build n.plan --confirm "$gorse" --bench b
+
+# A live family of the user's own, whose data file has a fixed name beside the system
+"$demo_image" gauge.iso none || exit 1
+sed -n '/^```json/,/^```/p' "$here/../docs/family-format.md" | sed '1d;$d' > gauge.family
+sed 's/"label": "GAUGEDATA"/"labels": "GAUGEDATA"/' gauge.family > bad.family
+expect 4 "is not a key" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --family bad.family
+grep -v overlay_ gauge.family | sed 's/"work": "work",/"work": "work"/' > alone.family
+expect 4 "not known to remember in a file" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --family alone.family --in file
+expect 2 "goes with" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement whole --family gauge.family
+expect 4 "no live family" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --kind live
+for place in file partition; do
+    expect 0 "Gauge hut appliance" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --family gauge.family --in $place --persistence 100M --save g.plan
+    follows plan cat g.plan
+    expect 0 "flushed and checked" "$satchel" build g.plan --confirm "$gorse" --bench b
+    expect 0 "with persistence (Gauge hut appliance)" "$satchel" drives "$gorse" --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
 done
 
 # External disks and plain files

@@ -35,7 +35,22 @@ void skip_test(const char *why) {
     printf("    left out: %s\n", why);
 }
 
+int cases_of(int count) {
+#if defined(__SANITIZE_ADDRESS__)
+    return (count + 2) / 3;
+#else
+    return count;
+#endif
+}
+
 uint64_t random_seed(void) { return seed; }
+
+void random_begin(void) {
+    const char *wanted = getenv("WS_TEST_SEED");
+    seed = wanted ? strtoull(wanted, NULL, 0) : (uint64_t)time(NULL) * 1000003u + (uint64_t)getpid();
+    state = seed;
+    printf("seed %llu\n", (unsigned long long)seed);
+}
 
 uint64_t random_next(void) { /* splitmix64 */
     uint64_t z = (state += 0x9e3779b97f4a7c15ull);
@@ -68,10 +83,8 @@ const char *scratch(const char *name) {
 
 int run_tests(int argc, char **argv, const struct test *tests) {
     int passed = 0, failed = 0, left_out = 0;
-    const char *wanted = getenv("WS_TEST_SEED");
-    seed = wanted ? strtoull(wanted, NULL, 0) : (uint64_t)time(NULL) * 1000003u + (uint64_t)getpid();
+    random_begin();
     setvbuf(stdout, NULL, _IOLBF, 0);
-    printf("seed %llu\n", (unsigned long long)seed);
     for (const struct test *t = tests; t->name; t++) {
         if (argc > 1 && !strstr(t->name, argv[1])) continue;
         failures = 0;

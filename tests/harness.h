@@ -71,7 +71,12 @@ extern struct ws_error error;
 uint64_t random_next(void);
 uint64_t random_below(uint64_t limit);
 uint64_t random_seed(void);
+/** Choose the seed and print it: programs that are no table of tests. */
+void random_begin(void);
 void random_bytes(void *out, size_t length);
+
+/** So many random cases; a third of them under sanitizers, which look at each far more closely and slowly. */
+int cases_of(int count);
 
 /** A path inside this program's scratch folder, removed at the end. Valid until the 16th next call. */
 const char *scratch(const char *name);

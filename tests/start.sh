@@ -1,16 +1,16 @@
 #!/bin/sh
 # The real thing: a drive built from a real live image starts on emulated PCs and remembers; a replica forgets.
-#   start.sh SATCHEL LIVE_IMAGE FIRMWARE [ARRANGEMENT]
-#       FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control; ARRANGEMENT: whole (default) or files
+#   start.sh SATCHEL LIVE_IMAGE FIRMWARE [PLAN OPTION...]
+#       FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control; or emulated-uefi-4096: on a drive with
+#       sectors of so many bytes
 set -u
 satchel=$1
 image=$2
 what=$3
-arrangement=${4:-whole}
+shift 3
 work=$(mktemp -d /tmp/satchel-start-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
-truncate -s 600M stick.img
 kind=live
 pc=$what
 wanted=kept
@@ -21,11 +21,25 @@ if [ "$what" = control ]; then
     wanted=lost
     code=1
 fi
-[ "$kind" = live ] && how="--arrangement $arrangement" || how=
-# shellcheck disable=SC2086
-"$satchel" plan --image "$image" --drive stick.img --kind $kind $how --save stick.plan || exit 1
-name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
-"$satchel" build stick.plan --confirm "$name" || exit 1
+bench=
+if [ "$what" = emulated-uefi-4096 ]; then # a simulated drive is a file of the same bytes
+    pc=emulated-uefi
+    cat > bench.json <<'JSON'
+{"format": "wild-satchel-bench", "version": 1, "seed": 1, "pcs": [],
+ "drives": [{"name": "Fulmar 500", "serial": "F1", "bus": "usb", "removable": true, "internal": false,
+             "size_bytes": 1073741824, "sector_bytes": 4096, "write_bytes_s": 100000000, "read_bytes_s": 100000000}]}
+JSON
+    "$satchel" bench setup bench.json --bench bench || exit 1
+    bench="--bench bench"
+    drive=
+else
+    truncate -s 600M stick.img
+    drive=stick.img
+fi
+name=$("$satchel" drives $bench $drive --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+"$satchel" plan $bench --image "$image" --drive "${drive:-$name}" --kind $kind "$@" --save stick.plan || exit 1
+"$satchel" build $bench stick.plan --confirm "$name" || exit 1
+[ -n "$drive" ] || ln -s bench/*.drive stick.img
 "$satchel" prove stick.img --on "$pc" --wait 400 --console console.log --json > proof.json
 got=$?
 if [ $got -ne $code ] || ! python3 - "$wanted" <<'PY'

@@ -42,7 +42,7 @@ static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
         skip_test("needs root and loop devices");
         return;
     }
-    for (int i = 0; i < 40; i++) {
+    for (int i = 0; i < cases_of(40); i++) {
         uint64_t power = 1ull << (26 + random_below(15));
         struct ws_drive_facts f = facts_of((power + random_below(power)) / 512 * 512);
         if (f.size > 2ull << 40) f.size = 2ull << 40;
@@ -52,6 +52,8 @@ static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
         struct ws_blank b;
         const char *path = scratch("blank.img");
         p.exfat = i % 4 == 3;
+        if (i % 5 == 1 && f.size >= 300 * MIB) f.logical_sector = 4096;
+        f.size = f.size / f.logical_sector * f.logical_sector;
         random_bytes(p.id.byte, 16);
         OK(ws_blank_prepare(&f, &p, &b, &error));
         save_layout(b.layout, path);
@@ -61,7 +63,7 @@ static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
         struct ws_source *view = NULL;
         struct ws_findings faults = {0};
         OK(ws_layout_source(b.layout, &view, &error));
-        OK(ws_table_check(view, 512, &faults, &error));
+        OK(ws_table_check(view, f.logical_sector, &faults, &error));
         CHECK(ws_findings_worst(&faults) != WS_FAULT);
         ws_findings_free(&faults);
         ws_source_close(view);
@@ -85,8 +87,19 @@ static void wrong_wishes_are_refused(void) {
     p.label = "MUCH TOO LONG A LABEL";
     FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_USAGE);
     p.label = "";
+    p.cluster = 0;
     f.logical_sector = 4096;
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_UNSUPPORTED);
+    f.size = 256 * MIB; /* FAT32 has at least 65,525 clusters, of a sector or more */
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_SPACE);
+    for (uint32_t sector = 0; sector < 2000; sector += 520) { /* 0, 520, 1040, 1560 */
+        f.logical_sector = sector;
+        FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_UNSUPPORTED);
+        CHECK_HAS(error.next, "512 or 4096");
+    }
+    f.logical_sector = 4096;
+    f.size = 2000 * (uint64_t)MIB;
+    p.cluster = 2048;
+    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
 }
 
 /* Signatures of many formats at both ends; afterwards nobody sees any of them. */

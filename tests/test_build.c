@@ -95,7 +95,7 @@ static void every_family_on_every_table_remembers(void) {
         for (size_t k = 0; k < f.count; k++)
             if (f.list[k].weight == WS_FAULT) fail_at(__FILE__, __LINE__, "case %zu: %s", i, f.list[k].text);
         ws_findings_free(&f);
-        OK(ws_memory_look(drive, &memory, &error));
+        OK(ws_memory_look(drive, 512, &memory, &error));
         if (memory.cause != WS_FORGETS_NOT) fail_at(__FILE__, __LINE__, "case %zu: %s", i, memory.cause_text);
         CHECK_STR(memory.family->word, everything[i].family);
         CHECK_INT(memory.volume.free_bytes, p.persistence_free);
@@ -392,7 +392,7 @@ static void a_drive_that_forgets_says_why(void) {
         memcpy(d->bytes + cases[i].at, cases[i].bytes, lengths[i]);
         uint32_t sum = ws_crc32c(0xffffffff, super, 0x3fc);
         for (int k = 0; k < 4; k++) super[0x3fc + k] = (uint8_t)(sum >> (8 * k));
-        OK(ws_memory_look(drive, &memory, &error));
+        OK(ws_memory_look(drive, 512, &memory, &error));
         if (memory.cause != cases[i].cause)
             fail_at(__FILE__, __LINE__, "%s: %s (%s)", cases[i].case_, ws_forgets_name(memory.cause),
                     memory.cause_text);
@@ -402,7 +402,7 @@ static void a_drive_that_forgets_says_why(void) {
     memcpy(whole, d->bytes, DRIVE);
     for (uint64_t at = 0; at + 12 < p.image_end; at++) /* the parameter gone from both menus */
         if (memcmp(d->bytes + at, " persistence", 12) == 0) memcpy(d->bytes + at, " persistance", 12);
-    OK(ws_memory_look(drive, &memory, &error));
+    OK(ws_memory_look(drive, 512, &memory, &error));
     CHECK_INT(memory.cause, WS_FORGETS_PARAMETER);
     CHECK_HAS(memory.cause_text, "persistence");
     free(whole);

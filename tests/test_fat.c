@@ -42,7 +42,7 @@ static void add_awkward_names(struct ws_tree *tree, size_t count) {
 }
 
 static void random_trees_come_back_as_they_were(void) {
-    for (int i = 0; i < 200; i++) {
+    for (int i = 0; i < cases_of(200); i++) {
         struct ws_tree *tree = random_tree(random_below(i % 20 == 0 ? 1500 : 100), TREE_ALL, 60000), *back = NULL;
         struct ws_findings fitted = {0};
         uint32_t cluster = random_below(3) ? 0 : 512u << random_below(3);
@@ -62,6 +62,12 @@ static void random_trees_come_back_as_they_were(void) {
         struct ws_source *view = NULL;
         struct ws_fat_facts facts;
         uint64_t size = 0, measured = 0, predicted = 0;
+        if (i % 8 == 7) { /* drives that count in more than 512 bytes */
+            p.sector = 1024u << random_below(3);
+            p.cluster = random_below(2) ? 0 : p.sector;
+            p.size = p.sector / 512 * 40ull * MIB + random_below(60 * MIB) / 4096 * 4096;
+            if (p.hidden_sectors) p.hidden_sectors = 256;
+        }
         if (i % 4 == 0) add_awkward_names(tree, random_below(i % 40 == 0 ? 4000 : 200));
         OK(ws_tree_fit_names(tree, ws_name_rules_fat(), &fitted, &error));
         OK(ws_fat_compose(&p, tree, 0, NULL, &size, &measured, &error));
@@ -86,10 +92,71 @@ static void random_trees_come_back_as_they_were(void) {
     }
 }
 
+/* Files given other content, longer and shorter, on volumes of each width: the checker finds nothing, and what was not
+ * touched is as it was. */
+static void files_are_replaced(void) {
+    static const struct {
+        unsigned bits;
+        uint64_t size;
+    } kinds[] = {{12, 4 * MIB}, {16, 16 * MIB}, {32, 48 * MIB}};
+    for (int i = 0; i < cases_of(45); i++) {
+        struct ws_tree *tree = random_tree(60, 0, 20000), *seen = NULL, *after = NULL;
+        struct ws_fat_params p = {.size = kinds[i % 3].size, .bits = kinds[i % 3].bits, .cluster = 2048u >> (i % 3)};
+        struct ws_layout *layout = NULL;
+        struct ws_source *view = NULL, *patched = NULL;
+        struct ws_fat_facts facts;
+        uint64_t size = 0, predicted = 0;
+        OK(ws_tree_fit_names(tree, ws_name_rules_fat(), NULL, &error));
+        OK(ws_tree_put(tree, "empty", "", 0, NULL, &error));
+        OK(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error));
+        OK(ws_layout_create(size + 8192, &layout, &error));
+        OK(ws_fat_compose(&p, tree, 8192, layout, &size, &predicted, &error));
+        OK(ws_layout_seal(layout, &error));
+        OK(ws_layout_source(layout, &view, &error));
+        OK(ws_source_patched(view, view->size, &patched, &error));
+        struct ws_source *volume = NULL;
+        OK(ws_source_slice(patched, 8192, size, &volume, &error));
+        OK(ws_fat_read(volume, &seen, NULL, &error));
+        for (struct ws_node *n = ws_tree_root(seen); n; n = ws_tree_next(n)) {
+            char path[4096], *bytes;
+            if (n->kind != WS_NODE_FILE || (random_below(3) && strcmp(n->name, "empty") != 0)) continue;
+            size_t length = random_below(4) ? random_below(30000) : random_below(3) * p.cluster;
+            bytes = malloc(length + 1);
+            random_bytes(bytes, length);
+            OK(ws_fat_replace(volume, patched, 8192, n, bytes, length, &error));
+            ws_node_path(n, path, sizeof path);
+            struct ws_node *other = ws_tree_find_any_case(tree, path);
+            struct ws_source *content = NULL;
+            OK(ws_source_memory(bytes, length, &content, &error));
+            OK(ws_tree_own(tree, content, &error));
+            other->content = length ? content : NULL;
+            other->same_as = NULL;
+            free(bytes);
+        }
+        OK(ws_fat_read(volume, &after, &facts, &error));
+        compare_trees(after, tree, 0);
+        const char *path = scratch("edited.img");
+        save_source(volume, path);
+        judge(path, facts.free_bytes);
+        (void)unlink(path);
+        uint8_t *huge = calloc(1, kinds[i % 3].size);
+        struct ws_node *any = ws_tree_find(after, "empty");
+        FAILS(ws_fat_replace(volume, patched, 8192, any, huge, kinds[i % 3].size, &error), WS_E_SPACE);
+        free(huge);
+        ws_tree_close(after);
+        ws_tree_close(seen);
+        ws_source_close(volume);
+        ws_source_close(patched);
+        ws_source_close(view);
+        ws_layout_close(layout);
+        ws_tree_close(tree);
+    }
+}
+
 /* From 32 MiB to 2 TiB, with every cluster that goes with the size: possible or refused in words, never in between. */
 static void every_size_goes_with_its_clusters(void) {
     size_t made = 0;
-    for (int i = 0; i < 60; i++) {
+    for (int i = 0; i < cases_of(60); i++) {
         uint64_t bytes =
             i == 0 ? 2ull << 40 : (uint64_t)exp2(25 + 16.0 * (double)random_below(100000) / 1e5) / 512 * 512;
         struct ws_tree *tree = NULL;
@@ -135,7 +202,7 @@ static void every_size_goes_with_its_clusters(void) {
         }
         ws_tree_close(tree);
     }
-    CHECK(made > 150);
+    CHECK(made > (size_t)cases_of(60) * 5 / 2);
 }
 
 static void what_fat_cannot_hold_is_said(void) {
@@ -168,6 +235,10 @@ static void what_fat_cannot_hold_is_said(void) {
     FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_SPACE);
     p.cluster = 3000;
     FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_RANGE);
+    p.cluster = 1024;
+    for (p.sector = 256; p.sector <= 8192; p.sector *= 2)
+        if (p.sector < 512 || p.sector > 1024)
+            FAILS(ws_fat_compose(&p, tree, 0, NULL, &size, NULL, &error), WS_E_RANGE);
     ws_tree_close(tree);
     ws_source_close(large);
 }
@@ -177,6 +248,7 @@ int main(int argc, char **argv) {
         {"200 random trees come back as they were", random_trees_come_back_as_they_were},
         {"every size goes with its clusters", every_size_goes_with_its_clusters},
         {"what FAT cannot hold is said", what_fat_cannot_hold_is_said},
+        {"files are replaced", files_are_replaced},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

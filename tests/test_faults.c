@@ -60,7 +60,7 @@ static enum ws_status prepare(const struct ws_source *s) {
 }
 static enum ws_status look_at_memory(const struct ws_source *s) {
     struct ws_memory m;
-    return ws_memory_look(s, &m, &error);
+    return ws_memory_look(s, 512, &m, &error);
 }
 static enum ws_status take_snapshot(const struct ws_source *s) {
     struct ws_tree *tree = NULL;
@@ -287,7 +287,7 @@ static void menus_spread_over_files_are_one_menu(void) {
     OK(ws_tree_put(tree, "isolinux/install.cfg", install, sizeof install - 1, NULL, &error));
     OK(ws_tree_put(tree, "live/filesystem.squashfs", "x", 1, NULL, &error));
     OK(ws_tree_put(tree, "boot/grub/loopback.cfg", "menuentry 'l' {\n linux /k boot=live\n}\n", 37, NULL, &error));
-    const struct ws_live_family *f = ws_live_family_of_medium(tree);
+    const struct ws_live_family *f = ws_live_family_of_medium(tree, NULL);
     CHECK_STR(f ? f->word : "(none)", "live-boot");
     ws_tree_close(tree);
 }

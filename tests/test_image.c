@@ -50,16 +50,25 @@ static void compressed_images_are_what_they_were(void) {
         ws_source_close(s);
         /* cut short at any place, and with any byte changed: an error or the same bytes, never a crash */
         packed_file = open_file(packed_path);
-        for (int k = 0; k < 5; k++) {
+        for (int k = 0; k < 6; k++) {
             char bad_path[700];
+            uint64_t kept = k ? random_below(packed_file->size) : packed_file->size - 1; /* the end says that it ends */
             snprintf(bad_path, sizeof bad_path, "%s.bad", path);
-            shell(NULL, "head -c %llu '%s' > '%s'", (unsigned long long)random_below(packed_file->size), packed_path,
-                  bad_path);
+            shell(NULL, "head -c %llu '%s' > '%s'", (unsigned long long)kept, packed_path, bad_path);
             enum ws_status status = ws_linux_open_image(bad_path, &s, &packed, &error);
             if (status == WS_OK && packed.format[0])
                 fail_at(__FILE__, __LINE__, "%s cut short was taken", packers[i].format);
-            if (status == WS_OK) ws_source_close(s);
-            else CHECK(error.what[0] && error.where[0]);
+            if (status == WS_OK) {
+                struct ws_image image;
+                status = ws_image_inspect(s, &image, &error);
+                if (status == WS_OK && kept > 16)
+                    fail_at(__FILE__, __LINE__, "%llu bytes of %s are taken for whole", (unsigned long long)kept,
+                            packers[i].format);
+                ws_image_free(&image);
+                ws_source_close(s);
+            } else {
+                CHECK(error.what[0] && error.where[0]);
+            }
         }
         ws_source_close(packed_file);
     }

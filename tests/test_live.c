@@ -224,6 +224,58 @@ static void checksum_lists_follow_a_change(void) {
     CHECK(ws_is_checklist("md5sum.txt") && ws_is_checklist("SHA256SUMS") && !ws_is_checklist("readme.txt"));
 }
 
+static void menus_follow_their_mediums_label(void) {
+    static const struct {
+        const char *text, *old, *now, *wanted;
+    } cases[] = {
+        {"linux /k root=live:CDLABEL=TIDE_LIVE_12 quiet", "TIDE_LIVE_12", "TIDE_LIVE",
+         "linux /k root=live:CDLABEL=TIDE_LIVE quiet"},
+        {"stage2=hd:LABEL=TIDE:/images label=TIDE\n", "TIDE", "X", "stage2=hd:LABEL=X:/images label=X\n"},
+        {"search --no-floppy --set=root -l 'TIDE'\nlinux /TIDE quiet TIDE\n", "TIDE", "X",
+         "search --no-floppy --set=root -l 'X'\nlinux /TIDE quiet TIDE\n"},
+        {"  search -l TIDE\n", "TIDE", "TIDE 2", "  search -l \"TIDE 2\"\n"},
+        {"menuentry \"TIDE\" {", "TIDE", "X", "menuentry \"TIDE\" {"}, /* a title is nobody's address */
+        {"root=live:CDLABEL=TIDE\\x20LIVE isolabel='TIDE LIVE'", "TIDE LIVE", "NEW TIDE",
+         "root=live:CDLABEL=NEW\\x20TIDE isolabel='NEW TIDE'"},
+        {"LABEL=TIDEX LABEL=XTIDE LABEL=tide research TIDE", "TIDE", "X",
+         "LABEL=TIDEX LABEL=XTIDE LABEL=tide research TIDE"},
+        {"LABEL=", "TIDE", "X", "LABEL="},
+        {"LABEL=TIDE", "TIDE", "A_LONGER_ONE", "LABEL=A_LONGER_ONE"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_text out = {0}, again = {0};
+        size_t replaced = ws_menu_relabel(cases[i].text, strlen(cases[i].text), cases[i].old, cases[i].now, &out);
+        CHECK_STR(out.data, cases[i].wanted);
+        CHECK((replaced > 0) == (strcmp(cases[i].text, cases[i].wanted) != 0));
+        CHECK_INT(ws_menu_relabel(out.data, out.length, cases[i].old, cases[i].now, &again), 0);
+        CHECK_STR(again.data, cases[i].wanted);
+        ws_text_free(&out);
+        ws_text_free(&again);
+    }
+    char wanted[100]; /* and so do the parameters that name the volume a file lies on */
+    const struct ws_live_family *dracut = ws_live_family_find("dracut"), *casper = ws_live_family_find("casper");
+    CHECK(ws_live_wants_label(dracut) && !ws_live_wants_label(casper));
+    CHECK_STR(ws_live_parameters(dracut, NULL, wanted, sizeof wanted), dracut->parameters);
+    CHECK_STR(ws_live_parameters(dracut, "TIDE DATA", wanted, sizeof wanted),
+              "rd.live.overlay=LABEL=TIDE\\x20DATA:/overlay rd.live.overlay.overlayfs=1");
+    CHECK_STR(ws_live_parameters(casper, "TIDE DATA", wanted, sizeof wanted), "persistent");
+    char label[48] = "";
+    CHECK(ws_parameters_label("quiet root=live:CDLABEL=TIDE\\x20LIVE ro", label, sizeof label));
+    CHECK_STR(label, "TIDE LIVE");
+    CHECK(ws_parameters_label("root=LABEL=TIDE", label, sizeof label));
+    CHECK(!ws_parameters_label("boot=live xroot=LABEL=TIDE root=/dev/sda1 root=LABEL=", label, sizeof label));
+    for (int i = 0; i < 2000; i++) { /* any text: what is no label stays, to the letter */
+        char text[200], old[8] = "AB";
+        size_t length = random_below(sizeof text);
+        static const char alphabet[] = "AB=\"' \nlabelLABEL\\x20search";
+        for (size_t k = 0; k < length; k++) text[k] = alphabet[random_below(sizeof alphabet - 1)];
+        struct ws_text out = {0};
+        size_t replaced = ws_menu_relabel(text, length, old, "ABC", &out);
+        CHECK_INT(out.length, length + replaced);
+        ws_text_free(&out);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"GRUB menus are understood", grub_menus_are_understood},
@@ -233,6 +285,7 @@ int main(int argc, char **argv) {
         {"what is no menu is said so", what_is_no_menu_is_said_so},
         {"random text never breaks the menu parser", random_text_never_breaks_the_menu_parser},
         {"families are told by their parameters", families_are_told_by_their_parameters},
+        {"menus follow their medium's label", menus_follow_their_mediums_label},
         {"checksum lists follow a change", checksum_lists_follow_a_change},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -18,7 +18,7 @@ static struct ws_layout *compose_iso(struct ws_tree *tree, struct ws_iso_params 
 
 /* Composers use the nodes' scratch fields and ISO 9660 knows whole seconds: compare without those. */
 static void images_read_back_with_all_names_and_owners(void) {
-    for (int i = 0; i < 40; i++) {
+    for (int i = 0; i < cases_of(40); i++) {
         struct ws_tree *tree =
             random_tree(random_below(i % 8 == 0 ? 800 : 80), TREE_LINKS | TREE_DEVICES | TREE_SHORT, 30000);
         struct ws_iso_params p = {.volume_id = "RANDOM", .made_at = 1790000000};
@@ -159,7 +159,7 @@ static void damaged_images_are_refused_in_words(void) {
         else CHECK_HAS(error.what, shorter[i] ? "cut short" : "empty");
         ws_source_close(source);
     }
-    for (int i = 0; i < 3000; i++) {
+    for (int i = 0; i < cases_of(3000); i++) {
         struct ws_source *source = NULL;
         struct ws_image image;
         uint64_t at[3];
@@ -288,7 +288,7 @@ static void damaged_fat_volumes_are_refused_in_words(void) {
     OK(ws_layout_seal(layout, &error));
     OK(ws_layout_source(layout, &view, &error));
     OK(ws_source_read(view, 0, bytes, 2 * MIB, &error));
-    for (int i = 0; i < 3000; i++) {
+    for (int i = 0; i < cases_of(3000); i++) {
         struct ws_source *source = NULL;
         struct ws_tree *back = NULL;
         uint64_t at = random_below(random_below(2) ? 40000 : 2 * MIB);
@@ -310,6 +310,99 @@ static void damaged_fat_volumes_are_refused_in_words(void) {
     ws_tree_close(tree);
 }
 
+/* Every file of the image on the other side, by path and content. */
+static void same_files(const struct ws_source *image, const struct ws_tree *wanted) {
+    struct ws_iso *iso = NULL;
+    size_t seen = 0, meant = 0;
+    OK(ws_iso_open(image, &iso, &error));
+    for (const struct ws_node *n = ws_tree_root(ws_iso_tree(iso)); n; n = ws_tree_next(n))
+        seen += n->kind == WS_NODE_FILE;
+    for (const struct ws_node *n = ws_tree_root(wanted); n; n = ws_tree_next(n)) {
+        char path[4096], a[WS_HASH_HEX] = "", b[WS_HASH_HEX] = "";
+        if (n->kind != WS_NODE_FILE) continue;
+        meant++;
+        const struct ws_node *there = ws_tree_find(ws_iso_tree(iso), ws_node_path(n, path, sizeof path));
+        if (!there) fail_at(__FILE__, __LINE__, "%s is missing", path);
+        if (there && there->content) OK(ws_source_hash(there->content, WS_HASH_SHA256, a, &error));
+        if (n->content) OK(ws_source_hash(n->content, WS_HASH_SHA256, b, &error));
+        CHECK_STR(a, b);
+    }
+    CHECK_INT(seen, meant);
+    ws_iso_close(iso);
+}
+
+/* A folder, and archives of it, become the same image each time they are opened; it changes when a file does. */
+static void folders_and_archives_become_images(void) {
+    static const struct {
+        const char *name, *command;
+    } cases[] = {{"folder", "true"},
+                 {"files.tar.gz", "bsdtar -C '%s/folder' -czf '%s/files.tar.gz' ."},
+                 {"files.zip", "cd '%s/folder' && zip -qr '%s/files.zip' ."},
+                 {"files.tar", "bsdtar -C '%s/folder' -cf '%s/files.tar' ."}};
+    char base[300];
+    struct ws_tree *tree = NULL;
+    (void)snprintf(base, sizeof base, "%s", scratch("wrapped"));
+    if (!have_program("bsdtar") || !have_program("zip")) {
+        skip_test("bsdtar and zip are not here");
+        return;
+    }
+    if (shell(NULL,
+              "mkdir -p '%s/folder/live/deep er' && cd '%s/folder' && head -c 3000000 /dev/urandom > live/large && "
+              "echo tide > 'live/deep er/Readings of hut 7' && : > empty && chmod 444 empty",
+              base, base) != 0)
+        fail_at(__FILE__, __LINE__, "no folder");
+    OK(ws_tree_from_folder(scratch("wrapped/folder"), &tree, &error));
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char path[400], first[WS_HASH_HEX], again[WS_HASH_HEX];
+        struct ws_packed_facts packed;
+        struct ws_source *image = NULL;
+        if (i && shell(NULL, cases[i].command, base, base) != 0) fail_at(__FILE__, __LINE__, "%s", cases[i].name);
+        (void)snprintf(path, sizeof path, "%s/%s", base, cases[i].name);
+        for (int turn = 0; turn < 2; turn++) {
+            OK(ws_linux_open_medium(path, &image, &packed, &error));
+            CHECK((packed.format[0] != '\0') == (i > 0));
+            same_files(image, tree);
+            OK(ws_source_hash(image, WS_HASH_SHA256, turn ? again : first, &error));
+            ws_source_close(image);
+        }
+        CHECK_STR(again, first);
+    }
+    char before[WS_HASH_HEX], after[WS_HASH_HEX];
+    struct ws_packed_facts packed;
+    for (int turn = 0; turn < 2; turn++) {
+        struct ws_source *image = NULL;
+        OK(ws_linux_open_medium(scratch("wrapped/folder"), &image, &packed, &error));
+        OK(ws_source_hash(image, WS_HASH_SHA256, turn ? after : before, &error));
+        ws_source_close(image);
+        if (shell(NULL, "printf T | dd of='%s/folder/live/deep er/Readings of hut 7' conv=notrunc status=none", base))
+            fail_at(__FILE__, __LINE__, "not changed");
+    }
+    CHECK(strcmp(before, after) != 0);
+    struct ws_source *none = NULL;
+    FAILS(ws_linux_open_medium(scratch("wrapped/nothing"), &none, &packed, &error), error.status);
+    ws_tree_close(tree);
+}
+
+/* File systems begin with zeros, and so do empty tar archives: a compressed one is an image all the same. */
+static void compressed_zeros_are_no_archive(void) {
+    static const char *const packers[] = {"gzip", "xz", "zstd", "bzip2"};
+    for (size_t i = 0; i < 4; i++) {
+        char path[300];
+        struct ws_packed_facts packed;
+        struct ws_source *image = NULL;
+        uint8_t tail[4];
+        (void)snprintf(path, sizeof path, "%s", scratch("zeros"));
+        if (!have_program(packers[i])) continue;
+        if (shell(NULL, "{ head -c 100000 /dev/zero; echo tide; } | %s -c > '%s'", packers[i], path)) abort();
+        OK(ws_linux_open_image(path, &image, &packed, &error));
+        CHECK(packed.one_image);
+        CHECK_INT(image->size, 100005);
+        if (image->size == 100005) OK(ws_source_read(image, 100000, tail, 4, &error));
+        CHECK(memcmp(tail, "tide", 4) == 0);
+        ws_source_close(image);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"images read back with all names and owners", images_read_back_with_all_names_and_owners},
@@ -317,6 +410,8 @@ int main(int argc, char **argv) {
         {"replaced files are seen in both trees", replaced_files_are_seen_in_both_trees},
         {"damaged images are refused in words", damaged_images_are_refused_in_words},
         {"images tell where they start", images_tell_where_they_start},
+        {"folders and archives become images", folders_and_archives_become_images},
+        {"compressed zeros are no archive", compressed_zeros_are_no_archive},
         {"FAT volumes are clean and read back", fat_volumes_are_clean_and_read_back},
         {"damaged FAT volumes are refused in words", damaged_fat_volumes_are_refused_in_words},
         {NULL, NULL}};

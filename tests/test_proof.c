@@ -13,6 +13,7 @@ struct scripted {
     bool shell;       /* answers commands */
     bool remembers;   /* keeps hashes over restarts */
     bool dies;        /* stops answering after the first commands */
+    bool turns_off;   /* by itself, all it has to say being said */
     struct ws_text out;
     char line[2048];
     size_t typed;
@@ -60,6 +61,7 @@ static enum ws_status sp_read(struct ws_pc *pc, char *out, size_t room, double w
     struct scripted *s = (struct scripted *)pc;
     (void)e;
     *got = s->out.length < room ? s->out.length : room;
+    if (*got == 0 && s->turns_off) return ws_fail(e, WS_E_GONE, "off");
     if (*got == 0) fast_now += wait;
     if (*got) memcpy(out, s->out.data, *got);
     if (*got) memmove(s->out.data, s->out.data + *got, s->out.length - *got);
@@ -194,6 +196,38 @@ static void a_silent_pc_is_no_start(void) {
     memory_drive_free(the_drive);
 }
 
+/* A PC that turns itself off is not waited for: its kernel gave up, or it wanted to start again. */
+static void a_pc_that_turns_itself_off_is_not_waited_for(void) {
+    build_the_drive(WS_PLAN_LIVE);
+    struct scripted s = {.boot = "Linux version 6.1\nrebooting: no root\n", .turns_off = true};
+    double began = fast_now;
+    struct ws_proof *proof = prove(&s, WS_OK);
+    CHECK_INT(proof->verdict, WS_VERDICT_NO_START);
+    CHECK_HAS(proof->text, "switched itself off");
+    CHECK_HAS(proof->text, "no root");
+    CHECK(fast_now - began < 5);
+    free(proof);
+    memory_drive_free(the_drive);
+}
+
+/* Prompts as real shells write them: one that asks the terminal where its cursor is, one that a kernel line follows. */
+static void prompts_are_known_in_any_dress(void) {
+    static const char *const boots[] = {"\n# ", "tide@hut:~$ ", "\nroot@curlew:/# \033[6n",
+                                        "\033[1;32mtide\033[0m $ \033[?2004h",
+                                        "Linux version 6.1\n# [ 31.2] usb 1-1: late words\n"};
+    build_the_drive(WS_PLAN_LIVE);
+    for (size_t i = 0; i < sizeof boots / sizeof boots[0]; i++) {
+        struct scripted s = {.boot = boots[i], .shell = true, .remembers = true};
+        double began = fast_now;
+        struct ws_proof *proof = prove(&s, WS_OK);
+        if (proof->verdict != WS_VERDICT_LOST) fail_at(__FILE__, __LINE__, "%zu: %s", i, proof->text);
+        CHECK_INT(proof->starts, 2);
+        CHECK(fast_now - began < 60);
+        free(proof);
+    }
+    memory_drive_free(the_drive);
+}
+
 static void a_shell_that_stops_answering_is_an_error(void) {
     build_the_drive(WS_PLAN_LIVE);
     struct scripted s = {.boot = "Linux version 6.1\nwelcome\n# ", .shell = true, .dies = true};
@@ -257,6 +291,14 @@ static void the_emulated_pc_says_what_it_lacks(void) {
     OK(pc->ops->plug(pc, blank, &error)); /* a real firmware finds nothing on it; the power is cut */
     OK(pc->ops->power_on(pc, &error));
     OK(pc->ops->power_off(pc, false, &error));
+    CHECK_INT(shell(NULL, "rm '%s'", blank), 0); /* gone between plugging and starting: the emulator says so and ends */
+    OK(pc->ops->power_on(pc, &error));
+    char said[400] = "";
+    enum ws_status status = WS_OK;
+    for (size_t n = 0, got = 0; status == WS_OK && n < sizeof said - 1; n += got)
+        status = pc->ops->console_read(pc, said + n, sizeof said - 1 - n, 20, &got, &error);
+    CHECK_INT(status, WS_E_GONE);
+    CHECK_HAS(said, "blank.img");
     pc->ops->close(pc);
 }
 
@@ -306,6 +348,8 @@ static void snapshots_compare_in_order(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a silent PC is no start", a_silent_pc_is_no_start},
+        {"a PC that turns itself off is not waited for", a_pc_that_turns_itself_off_is_not_waited_for},
+        {"prompts are known in any dress", prompts_are_known_in_any_dress},
         {"a shell that stops answering is an error", a_shell_that_stops_answering_is_an_error},
         {"a console that lies is found out", a_console_that_lies_is_found_out},
         {"a system that forgets is found out", a_system_that_forgets_is_found_out},

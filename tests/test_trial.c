@@ -56,7 +56,7 @@ static uint64_t random_size(uint64_t least, uint64_t most) { /* spread over the 
 
 static void every_forged_size_is_found_with_few_writes(void) {
     static const char *const ways[] = {"wraps", "drops", "repeats"};
-    for (int i = 0; i < 90; i++) {
+    for (int i = 0; i < cases_of(90); i++) {
         uint64_t size = random_size(64 * MIB, 1ull << 38);
         uint64_t holds = random_size(2 * MIB, size - 4096);
         if (random_below(3) == 0) holds = 1ull << (uint64_t)log2((double)holds);      /* as chips come */
@@ -85,7 +85,7 @@ static void every_forged_size_is_found_with_few_writes(void) {
 }
 
 static void fifty_honest_drives_are_cleared(void) {
-    for (int i = 0; i < 50; i++) {
+    for (int i = 0; i < cases_of(50); i++) {
         uint64_t size = random_size(64 * MIB, 1ull << 40);
         char keys[120];
         struct ws_port *port;

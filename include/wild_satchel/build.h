@@ -73,8 +73,9 @@ struct ws_blank {
  * One plain FAT32 or exFAT volume over the whole drive, behind an MBR (a GPT above 2 TiB), with whatever stood at both
  * ends of the drive gone: older tables and their backups, signatures of arrays and volume groups, a disc image's
  * descriptors.
- * @return WS_E_UNSUPPORTED for sectors of other than 512 bytes; WS_E_SPACE under 64 MiB; WS_E_RANGE for FAT32 above 2
- * TiB or for a cluster that does not go with the size
+ * @return WS_E_UNSUPPORTED for sectors of other than 512 to 4096 bytes; WS_E_SPACE under 64 MiB, for FAT32 on larger
+ * sectors than 512 bytes under 300 MiB; WS_E_RANGE for FAT32 above 2 TiB or for a cluster that does not go with the
+ * size
  */
 enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
                                 struct ws_blank *blank, struct ws_error *error);

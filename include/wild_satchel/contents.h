@@ -17,9 +17,12 @@ struct ws_content {
     bool clean;     /**< false if it was not shut down cleanly */
     uint64_t files; /**< files and folders; meaningful if files_counted */
     bool files_counted;
-    bool camera, starts; /**< deep: a camera's folder, a loader for UEFI stands in it */
-    char family[16];     /**< deep: the live family whose files stand in it; empty if none do */
-    int64_t written_at;  /**< seconds since 1970-01-01 UTC, as the volume or its newest file says; 0 unknown */
+    char family_title[40], family_label[20];
+    char overlay[32];                  /**< deep: an overlay file a live family would use stands at its top */
+    uint64_t overlay_at, overlay_size; /**< where it lies, if in one piece: bytes of the drive */
+    bool camera, starts;               /**< deep: a camera's folder, a loader for UEFI stands in it */
+    char family[16];                   /**< deep: the live family whose files stand in it; empty if none do */
+    int64_t written_at; /**< seconds since 1970-01-01 UTC, as the volume or its newest file says; 0 unknown */
 };
 
 struct ws_contents {

@@ -1,7 +1,7 @@
 /* exfat.h — exFAT volumes: a tree made into one, and any one read into a tree.
  *
  * Follows the published exFAT file system specification, revision 1.00. The composer writes contiguous files, so that
- * no allocation chain is needed for them, and sectors of 512 bytes.
+ * no allocation chain is needed for them.
  */
 #ifndef WILD_SATCHEL_EXFAT_H
 #define WILD_SATCHEL_EXFAT_H
@@ -15,10 +15,11 @@ struct ws_exfat_params {
     uint64_t size;           /**< bytes; what is not a whole sector is left unused */
     char label[48];          /**< at most 11 UTF-16 units, as UTF-8 */
     uint32_t serial;         /**< any value */
-    uint64_t hidden_sectors; /**< sectors before the volume on its drive */
-    uint32_t cluster;        /**< bytes, a power of two from 512 to 32 MiB; 0: 4, 32 or 128 KiB by the volume's size */
-    uint32_t align;          /**< the first cluster stands at a multiple of this on the drive; 0: 1 MiB */
-    int64_t made_at;         /**< seconds since 1970-01-01 UTC */
+    uint32_t sector;         /**< bytes: 512, 1024, 2048, 4096, as the drive counts; 0: 512 */
+    uint64_t hidden_sectors; /**< such sectors before the volume on its drive */
+    uint32_t cluster; /**< bytes, a power of two from a sector to 32 MiB; 0: 4, 32 or 128 KiB by the volume's size */
+    uint32_t align;   /**< the first cluster stands at a multiple of this on the drive; 0: 1 MiB */
+    int64_t made_at;  /**< seconds since 1970-01-01 UTC */
 };
 
 struct ws_exfat_facts {
@@ -32,7 +33,8 @@ struct ws_exfat_facts {
 };
 
 /**
- * Compose a volume. Names must be possible on exFAT: see ws_tree_fit_names().
+ * Compose a volume. Afterwards `work` of a file with content is the byte of the volume at which it begins. Names must
+ * be possible on exFAT: see ws_tree_fit_names().
  * @param layout      may be NULL: then only the sizes are worked out
  * @param free_bytes  out: bytes in free clusters; may be NULL
  * @return WS_E_SPACE if the tree does not fit; WS_E_UNSUPPORTED for links, devices, impossible or colliding names

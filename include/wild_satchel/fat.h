@@ -26,11 +26,23 @@ enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts 
 enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_fat_facts *facts,
                            struct ws_error *error);
 
+/**
+ * Give a file of a volume new content, as changes laid over a patched source. Clusters it lacks are taken from the free
+ * ones, those it no longer needs are set free.
+ * @param volume   as it is with all changes so far: a slice of `patched`
+ * @param at       where the volume begins in `patched`
+ * @param node     of the tree read from this volume
+ * @return WS_E_SPACE if the volume is full
+ */
+enum ws_status ws_fat_replace(const struct ws_source *volume, struct ws_source *patched, uint64_t at,
+                              const struct ws_node *node, const void *bytes, size_t length, struct ws_error *error);
+
 struct ws_fat_params {
     uint64_t size;  /**< bytes; 0: as small as the tree allows */
     char label[12]; /**< at most 11 characters */
     uint32_t serial;
-    uint64_t hidden_sectors; /**< sectors before the volume on its drive */
+    uint32_t sector;         /**< bytes: 512, 1024, 2048, 4096, as the drive counts; 0: 512 */
+    uint64_t hidden_sectors; /**< such sectors before the volume on its drive */
     unsigned bits;           /**< 12, 16, 32, or 0: by its size */
     uint32_t cluster;        /**< bytes; 0: as the specification's tables recommend for its size (section 3.4) */
     uint32_t align;          /**< FAT32: its first cluster stands at a multiple of this on the drive; 0: anywhere */
@@ -38,7 +50,8 @@ struct ws_fat_params {
 };
 /**
  * Compose a FAT volume (12, 16 or 32 bits by its size). Links, devices and owners have no place in it and are an error.
- * @param size  out: bytes of the volume; with layout NULL nothing else happens
+ * @param size  out: bytes of the volume; with layout NULL nothing else happens. Afterwards `work` of a file with
+ * content is the byte of the volume at which it begins.
  * @return WS_E_SPACE if the tree does not fit; WS_E_UNSUPPORTED for what FAT cannot hold
  */
 enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree *tree, uint64_t at,

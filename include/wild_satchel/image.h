@@ -63,6 +63,11 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
 enum ws_status ws_image_inspect_files(const struct ws_tree *tree, struct ws_image *image, struct ws_error *error);
 void ws_image_free(struct ws_image *image);
 
+/** Where the EFI system partition of a drive or image of `size` bytes stands: by the partition table, else by El
+ * Torito.
+ *  @param iso  may be NULL @return false if there is none */
+bool ws_esp_place(const struct ws_table *table, const struct ws_iso_facts *iso, uint64_t size, uint64_t *at,
+                  uint64_t *length);
 /** The EFI system partition of a drive or image as a FAT tree: by the partition table, else by El Torito.
  *  @return WS_E_NOTFOUND if there is none. Close the tree before the slice. */
 enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,

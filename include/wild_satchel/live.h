@@ -22,6 +22,11 @@ struct ws_live_family {
     const char *changes;                   /**< folder of the volume in which changes to / appear */
     const char *work;                      /**< folder the kernel's overlay works in, beside it */
     const char *roots[4];                  /**< where the root image may be */
+    const char *overlay_file; /**< at the top of a FAT volume: a file used like that volume; NULL: not known to work */
+    /** As `parameters`, where changes are kept in that file; "{label}" stands for the label of the volume it lies on.
+     *  NULL: the same. */
+    const char *file_parameters;
+    bool overlay_beside;        /**< it may lie on the medium's own volume */
     const char *release_before; /**< used when the medium names an older release than this ("19.10"), else NULL */
 };
 
@@ -30,11 +35,34 @@ const struct ws_live_family *ws_live_families(size_t *count);
 const struct ws_live_family *ws_live_family_find(const char *word); /**< NULL if unknown */
 /** The family whose sign stands among these kernel parameters, or NULL. */
 const struct ws_live_family *ws_live_family_of_parameters(const char *parameters);
-/** The family of a medium: by the parameters of its start menus, else by its folders. NULL if none is known. */
-const struct ws_live_family *ws_live_family_of_medium(const struct ws_tree *tree);
+/** Do these kernel parameters start this family? */
+bool ws_live_family_starts(const struct ws_live_family *family, const char *parameters);
+
+enum { WS_FAMILY_TEXT = 4096 };
+/** A family described by a document (docs/family-format.md), self-contained. A copy must be settled. */
+struct ws_own_family {
+    struct ws_live_family family;
+    char document[WS_FAMILY_TEXT]; /**< as it was read; empty: none */
+    char words[WS_FAMILY_TEXT];    /**< what `family` points to */
+};
+/** @return WS_E_FORMAT naming the key, WS_E_UNSUPPORTED for a newer version; `own` is then empty */
+enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own_family *own, struct ws_error *error);
+/** Let a copy point into itself. */
+void ws_own_family_settle(struct ws_own_family *own);
+/** Where drives laid down file by file carry the description of their family. */
+#define WS_OWN_FAMILY_PATH "loader/satchel.family"
+
+/** The family of a medium: as it describes it itself, else by the parameters of its start menus, else by its folders.
+ *  @param own  room for a family that the medium describes; NULL: such are not looked for
+ *  @return NULL if none is known */
+const struct ws_live_family *ws_live_family_of_medium(const struct ws_tree *tree, struct ws_own_family *own);
 
 /** Is this word among the parameters? A trailing '=' matches any value. */
 bool ws_parameter_is_set(const char *parameters, const char *word);
+
+/** Are all of `wanted`, separated by blanks, among the parameters? @param missing  out: the first that is not, cut at
+ *  `room` bytes */
+bool ws_parameters_are_set(const char *parameters, const char *wanted, char *missing, size_t room);
 
 enum ws_menu_kind { WS_MENU_GRUB, WS_MENU_SYSLINUX };
 
@@ -78,6 +106,20 @@ const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
 enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu_entry *entry, const char *parameters,
                                 const char *const drop[], struct ws_text *out, struct ws_error *error);
 
+/** `options` with `parameters` among them and without those of `drop`, added to `out`. */
+void ws_parameters_remember(const char *options, const char *parameters, const char *const drop[], struct ws_text *out);
+
+/** The label of the volume that these kernel parameters name as the live system's ("root=live:CDLABEL=..."), its blanks
+ *  as blanks. @return false if they name none */
+bool ws_parameters_label(const char *parameters, char *label, size_t room);
+/**
+ * Where a menu or kernel parameters name the medium by its label ("...label=OLD", GRUB's search), put the new one.
+ * @param out  the whole text, changed or not; free with ws_text_free() @return how often the label was replaced
+ */
+size_t ws_menu_relabel(const char *text, size_t length, const char *old, const char *now, struct ws_text *out);
+/** Could this file of a medium be a menu, or a part of one? */
+bool ws_may_be_menu(const struct ws_node *file);
+
 /** The menu files of a medium: called for each that starts a kernel; `menu` is NULL for one that is damaged. */
 typedef enum ws_status (*ws_menu_visit)(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                         struct ws_error *error);
@@ -88,6 +130,13 @@ enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, 
 size_t ws_checklist_correct(char *list, size_t length, const char *path, const void *bytes, size_t bytes_length);
 /** Is this file a checksum list by its name? */
 bool ws_is_checklist(const char *name);
+
+/** What has to be passed so that a system of this family remembers.
+ *  @param volume  the label of the volume on which the overlay file lies; NULL: a partition of its own remembers
+ *  @param out     receives the parameters, cut at `room` bytes @return `out` */
+const char *ws_live_parameters(const struct ws_live_family *family, const char *volume, char *out, size_t room);
+/** Does this family find its overlay file by the label of the volume it lies on? */
+bool ws_live_wants_label(const struct ws_live_family *family);
 
 /** The tree that a fresh persistence volume of this family holds. */
 enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at, struct ws_tree **tree,

@@ -10,6 +10,8 @@
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/image.h"
 #include "wild_satchel/port.h"
+#include "wild_satchel/rules.h"
+#include "wild_satchel/start.h"
 
 enum ws_plan_kind {
     WS_PLAN_REPLICA, /**< the image, byte for byte */
@@ -20,6 +22,21 @@ enum ws_plan_kind {
 enum ws_arrangement {
     WS_ARRANGE_WHOLE, /**< the image as it is, its menus edited inside it */
     WS_ARRANGE_FILES  /**< its files on an ordinary FAT32 volume */
+};
+
+/** Whose program UEFI firmware starts, laid down file by file. */
+enum ws_uefi_code {
+    WS_UEFI_CODE_AUTO,  /**< the image's own where it brings one for x86-64, else ours */
+    WS_UEFI_CODE_IMAGE, /**< the image's own: signed, where it is */
+    WS_UEFI_CODE_OWN    /**< ours, which is not signed: Secure Boot must be off */
+};
+enum { WS_MENU_SECONDS_MOST = 3600 };
+
+/** Where a live system's changes go. */
+enum ws_persistence_place {
+    WS_PERSIST_PARTITION, /**< an ext4 partition behind the system */
+    WS_PERSIST_FILE,      /**< an overlay file on a FAT32 volume */
+    WS_PERSIST_NONE       /**< nowhere: the system forgets at power-off; WS_ARRANGE_FILES */
 };
 
 /** One change inside the image. */
@@ -71,14 +88,27 @@ struct ws_plan {
     uint32_t drive_sector;
     uint32_t drive_erase; /**< bytes the drive erases at once, for alignment; 0 unknown */
     enum ws_arrangement arrangement;
-    uint64_t system_asked;      /**< bytes of the volume for the system's files, WS_ARRANGE_FILES; 0: what they need */
+    bool system_exfat;     /**< WS_ARRANGE_FILES: on exFAT, and our UEFI program on a small FAT32 volume behind it */
+    uint64_t system_asked; /**< bytes of the volume for the system's files, WS_ARRANGE_FILES; 0: what they need */
     uint64_t persistence_asked; /**< bytes; 0: all that is free */
-    uint64_t data_asked;        /**< bytes of an ordinary FAT32 partition; 0: none; WS_PLAN_REST */
-    uint32_t data_cluster;      /**< bytes; 0: usual for the size */
-    char data_label[12];        /**< as FAT takes it, see ws_label_normalise() */
-    uint64_t swap_asked;        /**< bytes of a swap partition; 0: none */
-    struct ws_guid id;          /**< random; all other identifiers derive from it */
-    int64_t made_at;            /**< seconds since 1970-01-01 UTC */
+    enum ws_persistence_place persistence_place;
+    char overlay_from[1024];          /**< WS_PERSIST_FILE: a ready-made volume to put there; empty: a fresh one */
+    char overlay_sha256[WS_HASH_HEX]; /**< its bytes', unpacked */
+    const struct ws_source
+        *overlay; /**< borrowed: set by the caller before the plan is worked out; NULL: a fresh one */
+    struct ws_own_family
+        own_family;              /**< described by the user, WS_ARRANGE_FILES; goes before what the image seems to be */
+    struct ws_rules rules;       /**< WS_ARRANGE_FILES */
+    uint64_t data_asked;         /**< bytes of an ordinary FAT32 partition; 0: none; WS_PLAN_REST */
+    uint32_t data_cluster;       /**< bytes; 0: usual for the size */
+    char data_label[12];         /**< as FAT takes it, see ws_label_normalise() */
+    uint64_t swap_asked;         /**< bytes of a swap partition; 0: none */
+    bool table_gpt;              /**< WS_ARRANGE_FILES: a GPT also where an MBR would do */
+    enum ws_uefi_code uefi_code; /**< WS_ARRANGE_FILES */
+    enum ws_check_at_start check; /**< WS_ARRANGE_FILES, where our code starts it */
+    unsigned menu_seconds;        /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
+    struct ws_guid id;            /**< random; all other identifiers derive from it */
+    int64_t made_at;              /**< seconds since 1970-01-01 UTC */
     /* following from it */
     char image_title[40];
     const struct ws_live_family *family;
@@ -87,10 +117,12 @@ struct ws_plan {
     uint64_t image_end;              /**< bytes the image takes on the drive, appended files included */
     uint64_t system_at, system_size; /**< the volume with the system's files, WS_ARRANGE_FILES */
     unsigned system_number;
-    uint64_t system_free; /**< bytes of free clusters on it */
-    uint64_t persistence_at, persistence_size;
-    unsigned persistence_number;
-    uint64_t persistence_free; /**< bytes statfs will report */
+    uint64_t start_at, start_size; /**< the small volume with our UEFI program; 0: it is among the files */
+    unsigned start_number;
+    uint64_t system_free;                      /**< bytes of free clusters on it */
+    uint64_t persistence_at, persistence_size; /**< of the ext4 volume, in a file or not */
+    unsigned persistence_number;               /**< the partition that it is, or that holds the file */
+    uint64_t persistence_free;                 /**< bytes statfs will report */
     uint64_t data_at, data_size;
     unsigned data_number;
     uint64_t data_free; /**< bytes of free clusters on the fresh volume */
@@ -109,8 +141,10 @@ struct ws_plan {
 };
 
 void ws_plan_free(struct ws_plan *plan);
-const char *ws_plan_kind_name(enum ws_plan_kind kind);            /**< "replica", "live" */
-const char *ws_arrangement_name(enum ws_arrangement arrangement); /**< "whole", "files" */
+const char *ws_plan_kind_name(enum ws_plan_kind kind);                  /**< "replica", "live" */
+const char *ws_uefi_code_name(enum ws_uefi_code code);                  /**< "auto", "image", "own" */
+const char *ws_persistence_place_name(enum ws_persistence_place place); /**< "partition", "file", "none" */
+const char *ws_arrangement_name(enum ws_arrangement arrangement);       /**< "whole", "files" */
 
 /** Which kind suits an image when the technician has not said; `why` (200 bytes) says so in words. */
 enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room);

@@ -104,7 +104,8 @@ struct ws_pc_ops {
     /** Start from the plugged drive. @return once the firmware is running, or WS_E_REFUSED with the firmware's reason
      */
     enum ws_status (*power_on)(struct ws_pc *pc, struct ws_error *error);
-    /** Console text since the last call: up to `room` bytes, 0 in `*got` if `wait_s` seconds pass without any. */
+    /** Console text since the last call: up to `room` bytes, 0 in `*got` if `wait_s` seconds pass without any.
+     *  @return WS_E_GONE once the PC has switched itself off and all it said was read */
     enum ws_status (*console_read)(struct ws_pc *pc, char *out, size_t room, double wait_s, size_t *got,
                                    struct ws_error *error);
     enum ws_status (*console_write)(struct ws_pc *pc, const char *text, struct ws_error *error);

@@ -42,14 +42,18 @@ const char *ws_forgets_name(enum ws_forgets cause);
 
 /** What a drive's memory looks like from outside, without starting it. */
 struct ws_memory {
-    const struct ws_live_family *family;
+    const struct ws_live_family *family; /**< may point to own_family: a copy of this must settle it */
+    struct ws_own_family own_family;     /**< as the drive describes it */
     enum ws_forgets cause;
     char cause_text[700];  /**< a sentence with what to do, when cause is not WS_FORGETS_NOT */
     char parameters[1024]; /**< of the default entry */
     uint64_t volume_at, volume_size;
+    bool in_file; /**< the volume lies in an overlay file */
     struct ws_ext4_facts volume;
 };
-enum ws_status ws_memory_look(const struct ws_source *drive, struct ws_memory *memory, struct ws_error *error);
+/** @param sector  bytes: what the drive's table counts in */
+enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *memory,
+                              struct ws_error *error);
 
 enum { WS_PROOF_ITEMS_MOST = 32 };
 enum ws_survival { WS_SURVIVES, WS_LOST, WS_NOT_TRIED };

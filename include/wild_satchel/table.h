@@ -59,6 +59,9 @@ const struct ws_partition_type *ws_partition_type_of(const struct ws_partition *
 /** "mbr", "gpt", "hybrid", "mbr-first", "none" */
 const char *ws_table_kind_name(enum ws_table_kind kind);
 
+/** What the table of a drive's image counts in: 4096 where a GPT header stands at that byte and none at byte 512, else
+ *  512. For images only: of a real drive its port knows. */
+uint32_t ws_table_sector_of(const struct ws_source *image);
 /**
  * Read the table of a drive or image. A damaged primary GPT is replaced by its sound backup, with a warning.
  * @param findings  may be NULL
@@ -99,6 +102,9 @@ void ws_table_free_tail(const struct ws_table *table, uint64_t *first, uint64_t 
 
 /** Put the table into a layout, as its seal: sector 0, and for a GPT header, entries and their backup. */
 enum ws_status ws_table_compose(const struct ws_table *table, struct ws_layout *layout, struct ws_error *error);
+/** Bytes of the table at a drive's front, where it is composed anew, and at its end (a GPT's backup). */
+uint64_t ws_table_front_bytes(const struct ws_table *table);
+uint64_t ws_table_back_bytes(const struct ws_table *table);
 /** The bytes of sector 0. */
 void ws_table_mbr_bytes(const struct ws_table *table, uint8_t out[512]);
 

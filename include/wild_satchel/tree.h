@@ -40,7 +40,8 @@ struct ws_node {
     struct ws_xattr *xattrs;
     struct ws_node *same_as; /**< hard link: this name shows the inode of that node, which is not a hard link itself */
     uint64_t origin;         /**< where a reader found it: its on-disk record or inode; 0 if made here */
-    uint64_t work;           /**< scratch for the composer at work on the tree */
+    bool reserved; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content */
+    uint64_t work; /**< scratch for the composer at work on the tree */
     uint64_t work2;
 };
 

@@ -1,6 +1,9 @@
 /* emulator.c — qemu-system-x86_64 as a PC: SeaBIOS or OVMF, a USB stick, a serial console, a power cord. */
 #include "port/emulator/emulator.h"
 
+#include "port/linux/linux.h"
+#include "wild_satchel/table.h"
+
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>
@@ -17,6 +20,7 @@ struct emulator {
     struct ws_pc pc;
     struct ws_emulator_params params;
     char drive[512], variables[64], log[512];
+    uint32_t sector; /* what the drive counts in */
     pid_t pid;
     int in, out; /* the serial console's two ends */
 };
@@ -62,6 +66,10 @@ static enum ws_status plug(struct ws_pc *pc, const char *drive_id, struct ws_err
     if (strlen(drive_id) >= sizeof e->drive || strchr(drive_id, ','))
         return ws_fail(error, WS_E_USAGE, "the emulator cannot take a drive path with a comma or of this length");
     (void)snprintf(e->drive, sizeof e->drive, "%s", drive_id);
+    struct ws_source *drive = NULL;
+    WS_TRY(ws_source_file(drive_id, &drive, error));
+    e->sector = ws_table_sector_of(drive);
+    ws_source_close(drive);
     return WS_OK;
 }
 
@@ -102,40 +110,37 @@ static enum ws_status copy_variables(struct emulator *e, const char *from, struc
                     : ws_fail(error, WS_E_READ, "the firmware's variables cannot be copied: %s", strerror(errno));
 }
 
+static void option(const char **argv, int *n, const char *name, const char *value) {
+    argv[(*n)++] = name;
+    argv[(*n)++] = value;
+}
+
 static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     struct emulator *e = (struct emulator *)pc;
-    char drive[600], code[300], variables[300], memory[24];
+    char drive[600], stick[128], code[300], variables[300], memory[24];
     const char *argv[48];
     int n = 0;
     int down[2], up[2];
     if (!e->drive[0]) return ws_fail(error, WS_E_USAGE, "no drive is plugged into this PC");
     reap(e, true);
     (void)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=%s", e->drive);
+    (void)snprintf(stick, sizeof stick,
+                   "scsi-hd,bus=usb.0,drive=stick,bootindex=0,logical_block_size=%u,physical_block_size=%u", e->sector,
+                   e->sector);
     (void)snprintf(memory, sizeof memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
-    const char *fixed[] = {program,
-                           "-m",
-                           memory,
-                           "-smp",
-                           "2",
-                           "-display",
-                           "none",
-                           "-monitor",
-                           "none",
-                           "-serial",
-                           "stdio",
-                           "-no-reboot",
-                           "-nodefaults",
-                           "-vga",
-                           "std",
-                           "-accel",
-                           "tcg,thread=multi",
-                           "-device",
-                           "qemu-xhci",
-                           "-drive",
-                           drive,
-                           "-device",
-                           "usb-storage,drive=stick,bootindex=0"};
-    for (size_t i = 0; i < sizeof fixed / sizeof fixed[0]; i++) argv[n++] = fixed[i];
+    argv[n++] = program;
+    option(argv, &n, "-m", memory);
+    option(argv, &n, "-smp", "1"); /* a start hardly uses a second one, and emulating it costs */
+    option(argv, &n, "-display", "none");
+    option(argv, &n, "-monitor", "none");
+    option(argv, &n, "-serial", "stdio");
+    option(argv, &n, "-no-reboot", "-nodefaults");
+    option(argv, &n, "-vga", "std");
+    option(argv, &n, "-accel", "tcg");
+    option(argv, &n, "-device", "qemu-xhci");
+    option(argv, &n, "-drive", drive);
+    option(argv, &n, "-device", "usb-bot,id=usb"); /* USB mass storage; the drive on it may count in any sectors */
+    option(argv, &n, "-device", stick);
     if (e->params.firmware == WS_FIRMWARE_UEFI) {
         int f = find_firmware(e->params.secure_boot);
         if (f < 0)
@@ -143,16 +148,10 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
         WS_TRY(copy_variables(e, firmwares[f].variables, error));
         (void)snprintf(code, sizeof code, "if=pflash,format=raw,unit=0,readonly=on,file=%s", firmwares[f].code);
         (void)snprintf(variables, sizeof variables, "if=pflash,format=raw,unit=1,file=%s", e->variables);
-        argv[n++] = "-drive";
-        argv[n++] = code;
-        argv[n++] = "-drive";
-        argv[n++] = variables;
-        argv[n++] = "-machine";
-        argv[n++] = e->params.secure_boot ? "q35,smm=on" : "q35";
-        if (e->params.secure_boot) {
-            argv[n++] = "-global";
-            argv[n++] = "driver=cfi.pflash01,property=secure,value=on";
-        }
+        option(argv, &n, "-drive", code);
+        option(argv, &n, "-drive", variables);
+        option(argv, &n, "-machine", e->params.secure_boot ? "q35,smm=on" : "q35");
+        if (e->params.secure_boot) option(argv, &n, "-global", "driver=cfi.pflash01,property=secure,value=on");
     }
     argv[n] = NULL;
     if (pipe2(down, O_CLOEXEC) != 0) return ws_fail(error, WS_E_READ, "no pipe to the emulator: %s", strerror(errno));
@@ -163,10 +162,9 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     }
     e->pid = fork();
     if (e->pid == 0) {
-        int null = open("/dev/null", O_WRONLY);
         (void)dup2(down[0], 0);
         (void)dup2(up[1], 1);
-        if (null >= 0) (void)dup2(null, 2);
+        (void)dup2(up[1], 2); /* why it would not start belongs with what it said */
         (void)execvp(program, (char *const *)(uintptr_t)argv);
         _exit(127);
     }
@@ -186,7 +184,7 @@ static enum ws_status console_read(struct ws_pc *pc, char *out, size_t room, dou
     struct emulator *e = (struct emulator *)pc;
     struct pollfd p = {.fd = e->out, .events = POLLIN};
     *got = 0;
-    if (e->out < 0) return WS_OK;
+    if (e->out < 0) return ws_fail(error, WS_E_GONE, "the PC has switched itself off");
     int ready = poll(&p, 1, (int)(wait_s * 1000));
     if (ready <= 0) return WS_OK;
     ssize_t n = read(e->out, out, room);
@@ -194,7 +192,7 @@ static enum ws_status console_read(struct ws_pc *pc, char *out, size_t room, dou
     if (n == 0) { /* it has ended */
         close(e->out);
         e->out = -1;
-        return WS_OK;
+        return ws_fail(error, WS_E_GONE, "the PC has switched itself off");
     }
     *got = (size_t)n;
     FILE *log = e->log[0] ? fopen(e->log, "ab") : NULL;

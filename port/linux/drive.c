@@ -1,5 +1,6 @@
 /* drive.c — block devices and plain files, read and written past the page cache where that is possible. */
 #include "port/linux/internal.h"
+#include "wild_satchel/table.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -45,8 +46,11 @@ static enum ws_status file_facts(const struct linux_drive *d, struct ws_drive_fa
     f->kind = WS_DRIVE_FILE;
     f->removable = WS_YES;
     f->internal = WS_NO;
-    f->size = (uint64_t)s.st_size / 512 * 512;
     f->logical_sector = 512;
+    struct ws_source *image = NULL;
+    if (ws_source_file(d->path, &image, NULL) == WS_OK) f->logical_sector = ws_table_sector_of(image);
+    ws_source_close(image);
+    f->size = (uint64_t)s.st_size / f->logical_sector * f->logical_sector;
     f->physical_sector = 4096;
     f->read_only = (s.st_mode & 0222) == 0;
     return ws_drive_short_name(f, error);

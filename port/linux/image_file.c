@@ -45,16 +45,25 @@ static enum ws_status take(void *context, uint64_t at, const void *bytes, size_t
     return WS_OK;
 }
 
+static const char *spool_folder(void) {
+    const char *folder = getenv("TMPDIR");
+    return folder && folder[0] ? folder : "/var/tmp";
+}
+
+int ws_linux_nameless_file(struct ws_error *error) {
+    int fd = open(spool_folder(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+    if (fd >= 0) return fd;
+    ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));
+    ws_fail_where(error, "%s", spool_folder());
+    return -1;
+}
+
 static enum ws_status unpack(const struct ws_source *packed, const char *path, struct ws_source **source,
                              struct ws_error *error) {
-    const char *folder = getenv("TMPDIR");
-    struct unpacking u = {.folder = folder && folder[0] ? folder : "/var/tmp"};
+    struct unpacking u = {.folder = spool_folder()};
     uint64_t size = 0;
-    u.fd = open(u.folder, O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
-    if (u.fd < 0) {
-        ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));
-        return ws_fail_where(error, "%s", u.folder);
-    }
+    u.fd = ws_linux_nameless_file(error);
+    if (u.fd < 0) return WS_E_WRITE;
     enum ws_status status = ws_unpack(packed, take, &u, &size, error);
     if (status == WS_OK && ftruncate(u.fd, (off_t)size) != 0)
         status = ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));

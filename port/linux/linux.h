@@ -18,6 +18,13 @@ enum ws_status ws_source_file(const char *path, struct ws_source **source, struc
  *  @param packed  out: what it was wrapped in; `format` is empty if it was not compressed */
 enum ws_status ws_linux_open_image(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
                                    struct ws_error *error);
+/** As ws_linux_open_image(); a folder, or an archive of files, becomes a disc image made on the fly: an archive's is
+ *  unpacked the same way, a folder's reads its files when they are wanted. */
+enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
+                                    struct ws_error *error);
+/** A ready-made data file: as ws_linux_open_image(), and of an archive its only file, or the only one named as some
+ * live family names its overlay file. @return WS_E_NOTFOUND if that does not tell which */
+enum ws_status ws_linux_open_overlay(const char *path, struct ws_source **source, struct ws_error *error);
 /** Look beside an image for a list of checksums that names it. @return false, and an empty `list`, if there is none */
 bool ws_linux_find_published(const char *image, char *list, size_t room);
 /** Look for a detached signature of a file. @return false, and an empty `signature`, if there is none */

@@ -3,6 +3,7 @@
 #include "port/sim/internal.h"
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/medium.h"
+#include "wild_satchel/start.h"
 #include "wild_satchel/write.h"
 
 #include <stdio.h>
@@ -19,6 +20,7 @@ struct walk {
     struct ws_menu_entry entry;
     bool have_entry;
     bool loaded; /* the loader was found and let start */
+    bool ours;   /* and it is our own start-up code */
 };
 
 static void say(struct walk *w, const char *format, const char *what) {
@@ -45,11 +47,20 @@ static bool bios_loads(struct walk *w) {
         say(w, "%s", "Not a start-up drive: sector 0 has no 55 AA signature.");
         return false;
     }
+    if (w->table.sector != 512) {
+        say(w, "%s", "This PC's BIOS reads sectors of 512 bytes, and the drive has others.");
+        return false;
+    }
     if (memcmp(sector, none, sizeof none) == 0) {
         say(w, "%s", "Sector 0 holds no start-up code. This PC has BIOS only: the drive was made for UEFI.");
         return false;
     }
     say(w, "%s", "BIOS: sector 0 has start-up code, running it.");
+    if (ws_start_is_ours(sector)) {
+        w->ours = ws_start_stage_is_sound(w->drive);
+        if (!w->ours) say(w, "%s", "Wild Satchel: the start-up code cannot be read.");
+        return w->ours;
+    }
     if (!w->medium.iso) {
         say(w, "%s", "The start-up code finds no live image on this drive.");
         return false;
@@ -73,36 +84,6 @@ static bool bios_loads(struct walk *w) {
     return false;
 }
 
-static bool uefi_loads(struct walk *w) {
-    struct ws_source *slice = NULL;
-    struct ws_tree *esp = NULL;
-    struct ws_error error;
-    uint8_t sector[512];
-    bool loads = false;
-    if (ws_source_read(w->drive, 0, sector, 512, NULL) == WS_OK && has_unfinished_mark(w, sector)) return false;
-    /* On removable drives firmware looks at any FAT volume (UEFI 2.10, section 3.5.1.1): the files' own one, too. */
-    bool files = w->medium.tree && !w->medium.iso;
-    if (files) esp = w->medium.tree;
-    else if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
-        say(w, "UEFI: nothing to start: %s.", error.what);
-        return false;
-    }
-    struct ws_node *n = ws_tree_find_any_case(esp, "EFI/BOOT/BOOTX64.EFI");
-    struct ws_loader loader = {0};
-    if (!n) say(w, "%s", "UEFI: the EFI system partition has no /EFI/BOOT/BOOTX64.EFI.");
-    else if (!ws_loader_look(n->content, &loader)) say(w, "%s", "UEFI: BOOTX64.EFI is not a UEFI program.");
-    else if (strcmp(loader.machine, "x86-64") != 0)
-        say(w, "UEFI: BOOTX64.EFI is for %s, not for this PC.", loader.machine);
-    else if (w->pc->secure_boot && !loader.signed_)
-        say(w, "%s",
-            "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
-    else loads = true;
-    if (loads) say(w, "UEFI: started /EFI/BOOT/BOOTX64.EFI%s", loader.signed_ ? " (signed)" : "");
-    if (!files) ws_tree_close(esp);
-    ws_source_close(slice);
-    return loads;
-}
-
 static enum ws_status pick_entry(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                  struct ws_error *error) {
     struct walk *w = context;
@@ -124,8 +105,40 @@ static enum ws_status pick_entry(void *context, const struct ws_node *file, cons
     return WS_OK;
 }
 
+static bool uefi_loads(struct walk *w) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *esp = NULL;
+    struct ws_error error;
+    uint8_t sector[512];
+    bool loads = false;
+    if (ws_source_read(w->drive, 0, sector, 512, NULL) == WS_OK && has_unfinished_mark(w, sector)) return false;
+    /* On removable drives firmware looks at any FAT volume (UEFI 2.10, section 3.5.1.1): the files' own one, too. */
+    bool files = w->medium.tree && !w->medium.iso && w->medium.fat;
+    if (files) esp = w->medium.tree;
+    else if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
+        say(w, "UEFI: nothing to start: %s.", error.what);
+        return false;
+    }
+    struct ws_node *n = ws_tree_find_any_case(esp, "EFI/BOOT/BOOTX64.EFI");
+    struct ws_loader loader = {0};
+    if (!n) say(w, "%s", "UEFI: the EFI system partition has no /EFI/BOOT/BOOTX64.EFI.");
+    else if (!ws_loader_look(n->content, &loader)) say(w, "%s", "UEFI: BOOTX64.EFI is not a UEFI program.");
+    else if (strcmp(loader.machine, "x86-64") != 0)
+        say(w, "UEFI: BOOTX64.EFI is for %s, not for this PC.", loader.machine);
+    else if (w->pc->secure_boot && !loader.signed_)
+        say(w, "%s",
+            "Secure Boot: BOOTX64.EFI is not signed. Turn Secure Boot off, or use an image with a signed loader.");
+    else loads = true;
+    w->ours = loads && ws_start_program_is_ours(n->content);
+    if (loads && !files) (void)ws_medium_menus(esp, pick_entry, w, NULL); /* a menu beside the loader goes first */
+    if (loads) say(w, "UEFI: started /EFI/BOOT/BOOTX64.EFI%s", loader.signed_ ? " (signed)" : "");
+    if (!files) ws_tree_close(esp);
+    ws_source_close(slice);
+    return loads;
+}
+
 static const struct ws_node *find_file(const struct walk *w, const char *path) {
-    if (*path == '(') path += strcspn(path, ")") + 1;
+    if (*path == '(' && strchr(path, ')')) path = strchr(path, ')') + 1;
     const struct ws_node *n = ws_tree_find_any_case(w->medium.tree, path);
     return n && n->kind == WS_NODE_FILE ? n : NULL;
 }
@@ -163,61 +176,60 @@ static bool kernel_loads(struct walk *w) {
 /* The volume this family would use: by label, over every partition an operating system sees. */
 static void find_volume(struct walk *w) {
     const struct ws_live_family *f = w->start->family;
-    size_t count;
-    const struct ws_partition *p = ws_table_partitions(&w->table, &count);
     char word[128];
-    const char *rest = f->parameters;
-    while (*rest) { /* every parameter of the convention must be there */
-        size_t n = strcspn(rest, " ");
-        (void)snprintf(word, sizeof word, "%.*s", (int)n, rest);
-        if (!ws_parameter_is_set(w->entry.parameters, word)) {
-            say(w, "Changes go to memory: the parameter \"%s\" was not passed.", word);
-            return;
-        }
-        rest += n + (rest[n] == ' ');
+    char wanted[512];
+    struct ws_remembering place = {0};
+    struct ws_error error = {0};
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_ext4_facts facts;
+    enum ws_status found = ws_medium_remembers_on(w->drive, &w->table, &w->medium, f, &place, &error);
+    ws_live_parameters(f, place.in_file ? place.label : NULL, wanted, sizeof wanted);
+    if (!ws_parameters_are_set(w->entry.parameters, wanted, word, sizeof word)) {
+        say(w, "Changes go to memory: the parameter \"%s\" was not passed.", word);
+        return;
     }
-    for (size_t i = 0; i < count; i++) {
-        struct ws_source *slice = NULL;
-        struct ws_ext4_facts facts;
-        if (ws_source_slice(w->drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
-        bool mine = ws_ext4_probe(slice, &facts, NULL) == WS_OK && strcmp(facts.label, f->label) == 0;
-        if (mine) {
-            struct ws_tree *tree = NULL;
-            struct ws_error error = {0};
-            if (ws_ext4_read(slice, &tree, NULL, &error) != WS_OK) {
-                say(w, "The persistence volume cannot be mounted: %s", error.what);
-            } else {
-                const struct ws_node *config = f->config_path ? ws_tree_find(tree, f->config_path) : NULL;
-                bool complete = !f->config_path || config;
-                for (size_t k = 0; k < 3 && f->folders[k]; k++) complete &= ws_tree_find(tree, f->folders[k]) != NULL;
-                if (complete) {
-                    w->start->volume_at = p[i].at;
-                    w->start->volume_size = p[i].length;
-                    say(w, "Changes are kept on the volume \"%s\".", facts.label);
-                    if (facts.needs_recovery) say(w, "%s", "It was not shut down cleanly: its journal was replayed.");
-                } else {
-                    say(w, "The volume \"%s\" lacks what this system wants on it; changes go to memory.", facts.label);
-                }
-            }
-            ws_tree_close(tree);
-        }
-        ws_source_close(slice);
-        if (mine) return;
+    if (found != WS_OK) {
+        say(w, "Changes go to memory: %s.", error.what);
+        return;
     }
-    say(w, "Changes go to memory: no volume labelled \"%s\" was found.", f->label);
+    if (ws_source_slice(w->drive, place.at, place.length, &slice, NULL) != WS_OK) return;
+    if (ws_ext4_read(slice, &tree, &facts, &error) != WS_OK) {
+        say(w, "The persistence volume cannot be mounted: %s", error.what);
+    } else {
+        bool complete = !f->config_path || ws_tree_find(tree, f->config_path);
+        for (size_t k = 0; k < 3 && f->folders[k]; k++) complete &= ws_tree_find(tree, f->folders[k]) != NULL;
+        if (complete) {
+            w->start->volume_at = place.at;
+            w->start->volume_size = place.length;
+            say(w, place.in_file ? "Changes are kept in the file \"%s\"." : "Changes are kept on the volume \"%s\".",
+                place.in_file ? f->overlay_file : facts.label);
+            if (facts.needs_recovery) say(w, "%s", "It was not shut down cleanly: its journal was replayed.");
+        } else {
+            say(w, "The volume \"%s\" lacks what this system wants on it; changes go to memory.", facts.label);
+        }
+    }
+    if (tree) ws_tree_close(tree);
+    ws_source_close(slice);
 }
 
 static void system_starts(struct walk *w) {
     struct sim_start *s = w->start;
     s->family = ws_live_family_of_parameters(w->entry.parameters);
     (void)snprintf(s->parameters, sizeof s->parameters, "%s", w->entry.parameters);
+    const struct ws_live_family *medium = ws_live_family_of_medium(w->medium.tree, &s->own_family);
+    if (!s->family && medium && ws_live_family_starts(medium, w->entry.parameters)) s->family = medium;
     if (!s->family) {
         say(w, "%s",
             "The kernel starts, but its parameters name no live system: it stops for want of a root file system.");
         return;
     }
-    const struct ws_live_family *medium = ws_live_family_of_medium(w->medium.tree);
     if (medium && strcmp(medium->folder, s->family->folder) == 0) s->family = medium; /* an older release's label */
+    char label[48];
+    if (ws_parameters_label(w->entry.parameters, label, sizeof label) && strcmp(label, w->medium.label) != 0) {
+        say(w, "The live system waits for a volume labelled \"%s\", and there is none.", label);
+        return;
+    }
     const struct ws_node *root = NULL;
     for (size_t i = 0; i < 4 && s->family->roots[i] && !root; i++) {
         root = find_file(w, s->family->roots[i]);
@@ -233,20 +245,41 @@ static void system_starts(struct walk *w) {
     s->running = true;
 }
 
-enum ws_status sim_walk(const struct ws_source *drive, const struct ws_sim_pc *pc, struct sim_start *start,
-                        struct ws_error *error) {
+/* Our own code: it is run, the same lines as on a PC, up to where the kernel takes over. */
+static bool run_ours(struct walk *w) {
+    struct ws_rehearsal r = {.firmware = w->pc->firmware == WS_FIRMWARE_BIOS ? "BIOS" : "UEFI",
+                             .sector = w->table.sector};
+    if (ws_start_rehearse(w->drive, &r, NULL) != WS_OK) return false;
+    ws_text_puts(&w->start->console, r.console.data ? r.console.data : "");
+    if (r.starts) {
+        (void)snprintf(w->entry.title, sizeof w->entry.title, "%s", r.entry.title);
+        (void)snprintf(w->entry.kernel, sizeof w->entry.kernel, "%s", r.entry.linux_path);
+        (void)snprintf(w->entry.parameters, sizeof w->entry.parameters, "%.1023s", r.entry.options);
+        for (unsigned i = 0; i < r.entry.initrds; i++) {
+            size_t n = strlen(w->entry.initrd);
+            (void)snprintf(w->entry.initrd + n, sizeof w->entry.initrd - n, "%s%s", i ? " " : "", r.entry.initrd[i]);
+        }
+    }
+    ws_rehearsal_free(&r);
+    return r.starts;
+}
+
+enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const struct ws_sim_pc *pc,
+                        struct sim_start *start, struct ws_error *error) {
     struct walk *w = calloc(1, sizeof *w);
     if (!w) return ws_fail(error, WS_E_NOMEM, "out of memory for a PC");
     memset(start, 0, sizeof *start);
     w->drive = drive;
     w->pc = pc;
     w->start = start;
-    enum ws_status status = ws_table_read(drive, 512, &w->table, NULL, error);
+    enum ws_status status = ws_table_read(drive, sector, &w->table, NULL, error);
     if (status == WS_OK) (void)ws_medium_open(drive, &w->table, &w->medium, error);
     if (status == WS_OK) w->loaded = pc->firmware == WS_FIRMWARE_BIOS ? bios_loads(w) : uefi_loads(w);
     if (w->loaded && !w->medium.tree) say(w, "%s", "The loader finds no live image on this drive.");
-    if (w->loaded && w->medium.tree) {
-        (void)ws_medium_menus(w->medium.tree, pick_entry, w, NULL);
+    if (w->loaded && w->ours && w->medium.tree) {
+        if (run_ours(w) && kernel_loads(w)) system_starts(w);
+    } else if (w->loaded && w->medium.tree) {
+        if (!w->have_entry) (void)ws_medium_menus(w->medium.tree, pick_entry, w, NULL);
         if (!w->have_entry) say(w, "%s", "The loader finds no menu that starts a kernel.");
         else if (kernel_loads(w)) system_starts(w);
     }

@@ -16,14 +16,15 @@ struct sim_start {
     struct ws_text console; /* what stands on the screen */
     bool running;           /* a system is up */
     const struct ws_live_family *family;
+    struct ws_own_family own_family; /* as the drive describes it */
     char parameters[1024];
     uint64_t medium_at; /* the medium's root image on the drive, if it can be read here */
     char root_path[128];
     uint64_t volume_at, volume_size; /* the persistence volume in use; size 0: none, changes go to memory */
 };
 /** Walk the start-up chain over the bytes of a drive. @return WS_OK also if it does not start: see `running` */
-enum ws_status sim_walk(const struct ws_source *drive, const struct ws_sim_pc *pc, struct sim_start *start,
-                        struct ws_error *error);
+enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const struct ws_sim_pc *pc,
+                        struct sim_start *start, struct ws_error *error);
 
 /** A running live system: its merged folders, a small shell, its persistence volume. */
 struct sim_session;

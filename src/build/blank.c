@@ -6,7 +6,7 @@
 
 #include <string.h>
 
-enum { ENDS = 1 << 20, LEAST = 64 << 20 };
+enum { ENDS = 1 << 20, LEAST = 64 << 20, LEAST_LARGE = 300 << 20 }; /* FAT32 has at least 65,525 clusters */
 #define MBR_MOST (2ull << 40)
 
 static enum ws_status zero(struct ws_layout *layout, uint64_t at, uint64_t end, const struct ws_source *zeros,
@@ -29,10 +29,10 @@ static enum ws_status add_zeros(struct ws_blank *b, const struct ws_layout *volu
     return zero(b->layout, at, ws_max_u64(at, to), zeros, error);
 }
 
-static enum ws_status compose_volume(struct ws_blank *b, const struct ws_blank_params *params, uint32_t align,
-                                     struct ws_layout *layout, struct ws_error *error) {
+static enum ws_status compose_volume(struct ws_blank *b, const struct ws_blank_params *params, uint32_t sector,
+                                     uint32_t align, struct ws_layout *layout, struct ws_error *error) {
     uint32_t serial = ws_load_le32(params->id.byte);
-    uint64_t hidden = b->volume_at / 512;
+    uint64_t hidden = b->volume_at / sector;
     size_t label = strlen(params->label);
     uint64_t size = 0;
     if (params->exfat) {
@@ -40,6 +40,7 @@ static enum ws_status compose_volume(struct ws_blank *b, const struct ws_blank_p
                                     .cluster = params->cluster,
                                     .align = align > ENDS ? align : ENDS,
                                     .serial = serial,
+                                    .sector = sector,
                                     .hidden_sectors = hidden,
                                     .made_at = params->made_at};
         if (label >= sizeof p.label) return ws_fail(error, WS_E_USAGE, "an exFAT label has at most 11 characters");
@@ -51,6 +52,7 @@ static enum ws_status compose_volume(struct ws_blank *b, const struct ws_blank_p
                               .cluster = params->cluster,
                               .align = align,
                               .serial = serial,
+                              .sector = sector,
                               .hidden_sectors = hidden,
                               .made_at = params->made_at};
     if (label >= sizeof p.label) return ws_fail(error, WS_E_USAGE, "a FAT label has at most 11 characters");
@@ -69,17 +71,16 @@ static enum ws_status compose(struct ws_blank *b, const struct ws_drive_facts *f
                              params->erase_unit <= 16u << 20
                          ? params->erase_unit
                          : 65536;
-    WS_TRY(compose_volume(b, params, align, b->layout, error));
-    WS_TRY(compose_volume(b, params, align, volume, error));
+    WS_TRY(compose_volume(b, params, facts->logical_sector, align, b->layout, error));
+    WS_TRY(compose_volume(b, params, facts->logical_sector, align, volume, error));
     WS_TRY(ws_layout_seal(volume, error));
     WS_TRY(ws_source_zeros(2 * ENDS, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
-    /* the table's own sectors come with the seal: a GPT's entries take the next 33 and the last */
-    WS_TRY(zero(b->layout, gpt ? 34 * 512 : 512, b->volume_at, zeros, error));
+    if (gpt) ws_table_new_gpt(&table, facts->size, facts->logical_sector, &params->id);
+    else ws_table_new_mbr(&table, facts->size, facts->logical_sector, ws_load_le32(params->id.byte + 4));
+    WS_TRY(zero(b->layout, ws_table_front_bytes(&table), b->volume_at, zeros, error));
     WS_TRY(add_zeros(b, volume, b->volume_at, b->volume_at + ENDS, zeros, error));
-    WS_TRY(add_zeros(b, volume, facts->size - ENDS, facts->size - (gpt ? 33 * 512 : 0), zeros, error));
-    if (gpt) ws_table_new_gpt(&table, facts->size, 512, &params->id);
-    else ws_table_new_mbr(&table, facts->size, 512, ws_load_le32(params->id.byte + 4));
+    WS_TRY(add_zeros(b, volume, facts->size - ENDS, facts->size - ws_table_back_bytes(&table), zeros, error));
     WS_TRY(ws_guid_derive(&params->id, "partition", &id, error));
     WS_TRY(ws_table_add(&table, b->volume_at, b->volume_size, params->exfat ? "exfat" : "data", &id, params->label,
                         &number, error));
@@ -92,12 +93,11 @@ enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct
     struct ws_layout *volume = NULL;
     enum ws_status status;
     memset(b, 0, sizeof *b);
-    if (facts->logical_sector != 512) {
-        ws_fail(error, WS_E_UNSUPPORTED, "the drive has sectors of %u bytes; a FAT32 volume is made here for 512 only",
-                facts->logical_sector);
-        return ws_fail_where(error, "%s", facts->short_name);
-    }
-    if (facts->size < LEAST) return ws_fail(error, WS_E_SPACE, "a drive under 64 MiB is too small for a FAT32 volume");
+    WS_TRY(build_check_sector(facts->logical_sector, facts->short_name, error));
+    uint64_t least = facts->logical_sector > 512 && !params->exfat ? LEAST_LARGE : LEAST;
+    if (facts->size < least)
+        return ws_fail(error, WS_E_SPACE, "a drive under %u MiB is too small for a volume, with sectors of %u bytes",
+                       (unsigned)(least >> 20), facts->logical_sector);
     if (facts->size > MBR_MOST && !params->exfat) {
         ws_fail(error, WS_E_RANGE, "a FAT32 volume ends at 2 TiB");
         ws_fail_where(error, "%s", facts->short_name);

@@ -33,6 +33,15 @@ static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error
 
 static enum ws_status check_live(const struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
+    if (p->persistence_place == WS_PERSIST_NONE) {
+        ws_fail(error, WS_E_USAGE, "an image laid down whole that is to remember nothing is a replica");
+        return ws_fail_next(error, "plan it as one: --kind replica");
+    }
+    if (p->own_family.document[0])
+        return ws_fail(error, WS_E_USAGE,
+                       "a family of your own goes with files: the drive has to carry its description");
+    if (ws_rules_any(&p->rules))
+        return ws_fail(error, WS_E_USAGE, "rules go with files: an image laid down whole stays as it is");
     if (!b->image.iso) {
         ws_fail(error, WS_E_UNSUPPORTED, "this is not a live image: there is no ISO 9660 file system in it");
         return ws_fail_next(error, "plan it as a replica");
@@ -41,7 +50,8 @@ static enum ws_status check_live(const struct ws_build *b, struct ws_error *erro
         ws_fail(error, WS_E_UNSUPPORTED,
                 "this image is made for discs and has no partition table: laid down whole it "
                 "would not start from a drive");
-        return ws_fail_next(error, "use the hybrid edition of the same system");
+        return ws_fail_next(error,
+                            "lay its files down: --arrangement files; or use the hybrid edition of the same system");
     }
     if (!p->family) {
         ws_fail(error, WS_E_UNSUPPORTED,
@@ -53,7 +63,7 @@ static enum ws_status check_live(const struct ws_build *b, struct ws_error *erro
         ws_fail(error, WS_E_UNSUPPORTED, "the drive has sectors of %u bytes; the image's partition table counts in 512",
                 p->drive_sector);
         ws_fail_where(error, "%s", p->drive_name);
-        return ws_fail_next(error, "take a drive with 512-byte sectors");
+        return ws_fail_next(error, "lay its files down: --arrangement files; or take a drive with 512-byte sectors");
     }
     return WS_OK;
 }
@@ -92,10 +102,7 @@ static void note_choices(struct ws_plan *p) {
                   p->drive_erase > 1u << 20 ? "the drive erases so much at once"
                                             : "the erase units of usual drives divide it evenly");
     ws_plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
-    ws_plan_chose(p, "label", p->family->label, "%s looks for exactly this one; do not change it", p->family->title);
-    if (!p->persistence_asked)
-        ws_plan_chose(p, "persistence", ws_size_counted(p->persistence_size, size, sizeof size),
-                      "all that is left; `satchel size` tells what is needed");
+    build_note_persistence(p);
 }
 
 static enum ws_status prepare_live(struct ws_build *b, struct ws_error *error) {
@@ -161,7 +168,11 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     plan->align = 0;
     ws_findings_free(&plan->findings);
     WS_GO(ws_image_inspect(image, &b->image, error));
-    plan->family = b->image.family;
+    ws_own_family_settle(&plan->own_family); /* the plan may have been copied */
+    plan->family = plan->own_family.document[0] ? &plan->own_family.family : b->image.family;
+    bool by_label = plan->persistence_place == WS_PERSIST_FILE && plan->family && ws_live_wants_label(plan->family);
+    if (by_label && !build_overlay_beside(plan) && !plan->data_label[0])
+        (void)snprintf(plan->data_label, sizeof plan->data_label, "OVERLAY");
     ws_plan_look_out(plan, &b->image);
     (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
                    b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
@@ -192,6 +203,7 @@ void ws_build_close(struct ws_build *b) {
     ws_tree_close(b->volume);
     ws_tree_close(b->data_tree);
     ws_tree_close(b->files_tree);
+    ws_tree_close(b->start_tree);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);
     ws_source_close(b->patched);

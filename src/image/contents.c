@@ -73,6 +73,21 @@ static enum ws_status exfat_tree(const struct ws_source *volume, struct ws_tree 
     return ws_exfat_read(volume, tree, NULL, NULL);
 }
 
+/* A file that a live family would remember in. */
+static void note_overlay(const struct ws_tree *tree, const char *path, struct ws_content *c) {
+    const struct ws_node *n = ws_tree_find_any_case(tree, path);
+    if (!n || n->kind != WS_NODE_FILE || ws_node_size(n) < 1 << 20) return;
+    (void)snprintf(c->overlay, sizeof c->overlay, "%.31s", path);
+    c->overlay_at = n->work ? c->at + n->work : 0;
+    c->overlay_size = ws_node_size(n);
+}
+
+static bool holds_volume(const struct ws_tree *tree, const char *path) {
+    const struct ws_node *n = ws_tree_find_any_case(tree, path);
+    struct ws_ext4_facts facts;
+    return n && n->kind == WS_NODE_FILE && n->content && ws_ext4_probe(n->content, &facts, NULL) == WS_OK;
+}
+
 /* All of a FAT or exFAT volume's folders: how many files, and the newest. */
 static void count_files(const struct ws_source *volume, read_call read, struct ws_content *c) {
     struct ws_tree *tree = NULL;
@@ -81,8 +96,20 @@ static void count_files(const struct ws_source *volume, read_call read, struct w
     c->files_counted = true;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
         if (n->mtime > FAT_BEGINS && n->mtime > c->written_at) c->written_at = n->mtime;
-    const struct ws_live_family *family = ws_live_family_of_medium(tree);
-    if (family) (void)snprintf(c->family, sizeof c->family, "%s", family->word);
+    struct ws_own_family *own = malloc(sizeof *own);
+    const struct ws_live_family *family = ws_live_family_of_medium(tree, own);
+    if (family) {
+        (void)snprintf(c->family, sizeof c->family, "%s", family->word);
+        (void)snprintf(c->family_title, sizeof c->family_title, "%s", family->title);
+        (void)snprintf(c->family_label, sizeof c->family_label, "%s", family->label);
+        if (family->overlay_file) note_overlay(tree, family->overlay_file, c);
+    }
+    free(own);
+    size_t families;
+    const struct ws_live_family *f = ws_live_families(&families);
+    /* On a volume of its own more than a name must speak for it. */
+    for (size_t i = 0; i < families && !c->overlay[0]; i++)
+        if (f[i].overlay_file && holds_volume(tree, f[i].overlay_file)) note_overlay(tree, f[i].overlay_file, c);
     c->camera = ws_tree_find_any_case(tree, "DCIM") != NULL;
     c->starts = ws_tree_find_any_case(tree, "EFI/BOOT") != NULL;
     ws_tree_close(tree);
@@ -153,6 +180,11 @@ static const struct ws_content *find_system(const struct ws_contents *c, const c
     return NULL;
 }
 
+static bool holds_memory(const struct ws_content *part, const struct ws_live_family *family) {
+    return strcmp(part->label, family->label) == 0 ||
+           (family->overlay_file && strcmp(part->overlay, family->overlay_file) == 0);
+}
+
 /* A live system's medium: which family, and does it find a volume to remember on? */
 static void guess_live(const struct ws_source *drive, struct ws_contents *c) {
     struct ws_iso *iso = NULL;
@@ -160,14 +192,24 @@ static void guess_live(const struct ws_source *drive, struct ws_contents *c) {
         (void)snprintf(c->guess, sizeof c->guess, "disc image");
         return;
     }
-    const struct ws_live_family *family = ws_live_family_of_medium(ws_iso_tree(iso));
+    const struct ws_live_family *family = ws_live_family_of_medium(ws_iso_tree(iso), NULL);
     bool remembers = false;
-    for (size_t i = 0; family && i < c->parts; i++) remembers |= strcmp(c->part[i].label, family->label) == 0;
+    for (size_t i = 0; family && i < c->parts; i++) remembers |= holds_memory(&c->part[i], family);
     if (!family) (void)snprintf(c->guess, sizeof c->guess, "install or live medium of an unknown family");
     else
         (void)snprintf(c->guess, sizeof c->guess, "live drive %s persistence (%s)", remembers ? "with" : "without",
                        family->title);
     ws_iso_close(iso);
+}
+
+/* Its files were not looked at, but what it would remember on bears a live family's label. */
+static const struct ws_live_family *family_by_label(const struct ws_contents *c) {
+    size_t count;
+    const struct ws_live_family *f = ws_live_families(&count);
+    for (size_t i = 0; i < count; i++)
+        for (size_t k = 0; k < c->parts; k++)
+            if (strcmp(c->part[k].system, "ext4") == 0 && strcmp(c->part[k].label, f[i].label) == 0) return &f[i];
+    return NULL;
 }
 
 static void guess(const struct ws_source *drive, struct ws_contents *c) {
@@ -184,19 +226,23 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
     else if (c->blank) (void)snprintf(c->guess, sizeof c->guess, "blank");
     else if (find_system(c, "ISO 9660")) guess_live(drive, c);
     for (size_t i = 0; i < c->parts && !c->guess[0]; i++) {
-        const struct ws_live_family *family = c->part[i].family[0] ? ws_live_family_find(c->part[i].family) : NULL;
-        bool remembers = false;
-        for (size_t k = 0; family && k < c->parts; k++) remembers |= strcmp(c->part[k].label, family->label) == 0;
-        if (family)
-            (void)snprintf(c->guess, sizeof c->guess, "live drive, file by file, %s persistence (%s)",
-                           remembers ? "with" : "without", family->title);
+        const struct ws_content *medium = &c->part[i];
+        bool remembers = medium->overlay[0] != '\0';
+        if (!medium->family[0]) continue;
+        const struct ws_live_family *family = ws_live_family_find(medium->family);
+        for (size_t k = 0; k < c->parts; k++)
+            remembers |=
+                family ? holds_memory(&c->part[k], family) : strcmp(c->part[k].label, medium->family_label) == 0;
+        (void)snprintf(c->guess, sizeof c->guess, "live drive, file by file, %s persistence (%s)",
+                       remembers ? "with" : "without", medium->family_title);
     }
     for (size_t i = 0; i < SIGNATURES && !c->guess[0]; i++)
         if (signatures[i].guess && find_system(c, signatures[i].name))
             (void)snprintf(c->guess, sizeof c->guess, "%s", signatures[i].guess);
     if (c->guess[0]) return;
     (void)snprintf(c->guess, sizeof c->guess, "%s",
-                   root && c->parts > 1                         ? "full system"
+                   family_by_label(c)                           ? "live drive with persistence"
+                   : root && c->parts > 1                       ? "full system"
                    : camera                                     ? "camera card"
                    : starts                                     ? "medium that starts on UEFI"
                    : find_system(c, "unknown") && c->parts == 1 ? "unknown contents"

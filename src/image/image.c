@@ -40,28 +40,35 @@ bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader) {
     return true;
 }
 
+bool ws_esp_place(const struct ws_table *table, const struct ws_iso_facts *iso, uint64_t size, uint64_t *at,
+                  uint64_t *length) {
+    for (int list = 0; list < 2; list++) {
+        const struct ws_partition *p = list ? table->gpt : table->mbr;
+        size_t count = list ? table->gpt_count : table->mbr_count;
+        for (size_t i = 0; i < count; i++) {
+            const struct ws_partition_type *type = ws_partition_type_of(&p[i]);
+            if (!type || strcmp(type->word, "efi") != 0 || !ws_inside(p[i].at, p[i].length, size)) continue;
+            *at = p[i].at;
+            *length = p[i].length;
+            return true;
+        }
+    }
+    for (size_t i = iso ? iso->boots : 0; i > 0; i--) {
+        if (iso->boot[i - 1].platform != 0xef || !iso->boot[i - 1].length) continue;
+        *at = iso->boot[i - 1].at;
+        *length = iso->boot[i - 1].length;
+        return true;
+    }
+    return false;
+}
+
 enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,
                            struct ws_source **slice, struct ws_tree **tree, struct ws_fat_facts *facts,
                            struct ws_error *error) {
     uint64_t at = 0;
     uint64_t length = 0;
-    for (int list = 0; list < 2 && !length; list++) {
-        const struct ws_partition *p = list ? table->gpt : table->mbr;
-        size_t count = list ? table->gpt_count : table->mbr_count;
-        for (size_t i = 0; i < count && !length; i++) {
-            const struct ws_partition_type *type = ws_partition_type_of(&p[i]);
-            if (type && strcmp(type->word, "efi") == 0 && ws_inside(p[i].at, p[i].length, source->size)) {
-                at = p[i].at;
-                length = p[i].length;
-            }
-        }
-    }
-    for (size_t i = 0; iso && !length && i < iso->boots; i++)
-        if (iso->boot[i].platform == 0xef) {
-            at = iso->boot[i].at;
-            length = iso->boot[i].length;
-        }
-    if (!length) return ws_fail(error, WS_E_NOTFOUND, "there is no EFI system partition");
+    if (!ws_esp_place(table, iso, source->size, &at, &length))
+        return ws_fail(error, WS_E_NOTFOUND, "there is no EFI system partition");
     WS_TRY(ws_source_slice(source, at, length, slice, error));
     enum ws_status status = ws_fat_read(*slice, tree, facts, error);
     if (status != WS_OK) {
@@ -179,7 +186,7 @@ static void look_for_images(struct ws_image *image, const struct ws_tree *tree) 
 
 /* Files that are no volume yet: of an archive or folder. */
 static enum ws_status look_at_loose_files(struct ws_image *image, const struct ws_tree *tree, struct ws_error *error) {
-    image->family = ws_live_family_of_medium(tree);
+    image->family = ws_live_family_of_medium(tree, NULL);
     WS_TRY(ws_medium_menus(tree, count_menu, image, error));
     image_look_at_files(image, tree);
     look_for_images(image, tree);
@@ -240,7 +247,7 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     if (image->iso) {
         struct ws_tree *tree = ws_iso_tree(image->iso);
         image->udf = has_udf(source);
-        image->family = ws_live_family_of_medium(tree);
+        image->family = ws_live_family_of_medium(tree, NULL);
         WS_GO(ws_medium_menus(tree, count_menu, image, error));
         image_look_at_files(image, tree);
         look_at_size(image, tree);
@@ -254,6 +261,7 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
         ws_tree_close(esp);
         ws_source_close(slice);
     }
+    if (image->kind == WS_IMAGE_DISC && image->loaders == 0) look_at_loaders(image, ws_iso_tree(image->iso));
     judge_starts(image, esp_by_table);
     if (image->iso && image->family && image->live_entries == 0)
         ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");

@@ -5,14 +5,20 @@
 #include "wild_satchel/fat.h"
 #include "wild_satchel/live.h"
 
+#include <stdio.h>
 #include <string.h>
 
 static bool open_partition(const struct ws_source *drive, const struct ws_partition *p, struct ws_medium *m) {
     struct ws_error ignored;
     if (ws_source_slice(drive, p->at, p->length, &m->slice, &ignored) != WS_OK) return false;
-    enum ws_status status = ws_fat_read(m->slice, &m->tree, NULL, &ignored);
-    if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, NULL, &ignored);
-    if (status == WS_OK && ws_live_family_of_medium(m->tree)) {
+    struct ws_fat_facts fat;
+    struct ws_exfat_facts exfat;
+    enum ws_status status = ws_fat_read(m->slice, &m->tree, &fat, &ignored);
+    m->fat = status == WS_OK;
+    if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, &exfat, &ignored);
+    if (status == WS_OK) (void)snprintf(m->label, sizeof m->label, "%s", m->fat ? fat.label : exfat.label);
+    bool ours = status == WS_OK && ws_tree_find_any_case(m->tree, "loader/satchel.conf"); /* of whatever family */
+    if (status == WS_OK && (ours || ws_live_family_of_medium(m->tree, NULL))) {
         m->at = p->at;
         return true;
     }
@@ -28,7 +34,10 @@ enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_tab
     size_t count;
     memset(m, 0, sizeof *m);
     enum ws_status status = ws_iso_open(drive, &m->iso, error);
-    if (status == WS_OK) m->tree = ws_iso_tree(m->iso);
+    if (status == WS_OK) {
+        m->tree = ws_iso_tree(m->iso);
+        (void)snprintf(m->label, sizeof m->label, "%s", ws_iso_facts(m->iso)->volume_id);
+    }
     if (status != WS_E_NOTFOUND) return status;
     const struct ws_partition *p = ws_table_partitions(table, &count);
     for (size_t i = 0; i < count; i++)

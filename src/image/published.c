@@ -63,7 +63,7 @@ static bool same_name(const char *listed, size_t length, bool escaped, const cha
     for (size_t i = start; i < length; i++, name++) {
         char c = listed[i];
         if (escaped && c == '\\' && i + 1 < length) c = listed[++i] == 'n' ? '\n' : listed[i];
-        if (*name != c) return false;
+        if (*name == '\0' || *name != c) return false;
     }
     return *name == '\0';
 }

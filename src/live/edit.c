@@ -60,6 +60,11 @@ static void add_parameters(struct ws_text *out, const char *args, size_t length,
     free(all);
 }
 
+void ws_parameters_remember(const char *options, const char *parameters, const char *const drop[],
+                            struct ws_text *out) {
+    add_parameters(out, options, strlen(options), parameters, drop);
+}
+
 /* The copy's heading: GRUB's quoted title, or the label and menu label lines. */
 static void copy_grub(struct ws_text *out, const struct ws_menu *menu, const struct ws_menu_entry *e) {
     const char *block = menu->text + e->block;
@@ -153,7 +158,7 @@ static bool ends_with(const char *name, const char *tail) {
 }
 
 /* Folders in which menus stand. Menus for starting the image out of another menu do not count. */
-static bool may_be_menu(const struct ws_node *n) {
+bool ws_may_be_menu(const struct ws_node *n) {
     if (n->kind != WS_NODE_FILE || !n->content || n->content->size > 256 * 1024) return false;
     if (!ends_with(n->name, ".cfg") && !ends_with(n->name, ".conf")) return false;
     if (ends_with(n->name, "loopback.cfg")) return false;
@@ -169,7 +174,7 @@ enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, 
         char *text = NULL;
         size_t length = 0;
         struct ws_menu menu;
-        if (!may_be_menu(n)) continue;
+        if (!ws_may_be_menu(n)) continue;
         WS_TRY(ws_source_load(n->content, 256 * 1024, &text, &length, error));
         enum ws_status status = ws_menu_parse(text, length, &menu, error);
         free(text);

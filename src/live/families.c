@@ -1,12 +1,15 @@
 /* families.c — the conventions of live systems, as data. A new family is a row here. */
 #include "wild_satchel/live.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-/* live-boot: scripts of the package live-boot, 9990-misc-helpers.sh and 9990-overlay.sh.
+/* live-boot: scripts of the package live-boot, 9990-misc-helpers.sh and 9990-overlay.sh; its search for a file leaves
+ * out the devices the medium is mounted from, so a file beside the system would never be found.
  * casper: scripts/casper of the package casper; since release 19.10 the label is "writable".
- * dracut: dmsquash-live-root.sh of the package dracut-live; the folder and its sibling "ovlwork" must exist. The
+ * dracut: dmsquash-live-root.sh of the package dracut-live; the folder and its sibling "ovlwork" must exist, and in a
+ * volume that lies in a file they have just these names. It looks for the file where its parameter says. The
  * parameter rd.live.check would compare the medium with a checksum from before its menu was edited. */
 static const struct ws_live_family families[] = {
     {
@@ -21,6 +24,7 @@ static const struct ws_live_family families[] = {
         .config_text = "/ union\n",
         .changes = "rw",
         .work = "work",
+        .overlay_file = "persistence",
         .roots = {"live/filesystem.squashfs", "live/filesystem.ext4"},
     },
     {
@@ -29,6 +33,8 @@ static const struct ws_live_family families[] = {
         .folder = "casper",
         .signs = {"boot=casper"},
         .label = "casper-rw",
+        .overlay_file = "casper-rw",
+        .overlay_beside = true,
         .parameters = "persistent",
         .drop = {"nopersistent"},
         .changes = "upper",
@@ -42,6 +48,8 @@ static const struct ws_live_family families[] = {
         .folder = "casper",
         .signs = {"boot=casper", "layerfs-path="},
         .label = "writable",
+        .overlay_file = "writable",
+        .overlay_beside = true,
         .parameters = "persistent",
         .drop = {"nopersistent"},
         .changes = "upper",
@@ -54,10 +62,13 @@ static const struct ws_live_family families[] = {
         .folder = "LiveOS",
         .signs = {"rd.live.image", "root=live:"},
         .label = "persistence",
-        .parameters = "rd.live.overlay=LABEL=persistence:/changes rd.live.overlay.overlayfs=1",
+        .parameters = "rd.live.overlay=LABEL=persistence:/overlayfs rd.live.overlay.overlayfs=1",
+        .overlay_file = "overlay",
+        .overlay_beside = true,
+        .file_parameters = "rd.live.overlay=LABEL={label}:/overlay rd.live.overlay.overlayfs=1",
         .drop = {"rd.live.check", "rd.live.overlay=", "rd.live.overlay.overlayfs=", "rd.live.overlay.overlayfs"},
-        .folders = {"changes", "ovlwork"},
-        .changes = "changes",
+        .folders = {"overlayfs", "ovlwork"},
+        .changes = "overlayfs",
         .work = "ovlwork",
         .roots = {"LiveOS/squashfs.img", "LiveOS/rootfs.img"},
     },
@@ -87,11 +98,26 @@ bool ws_parameter_is_set(const char *parameters, const char *word) {
     return false;
 }
 
+bool ws_parameters_are_set(const char *parameters, const char *wanted, char *missing, size_t room) {
+    while (*wanted) {
+        size_t n = strcspn(wanted, " ");
+        (void)snprintf(missing, room, "%.*s", (int)n, wanted);
+        if (!ws_parameter_is_set(parameters, missing)) return false;
+        wanted += n + (wanted[n] == ' ');
+    }
+    return true;
+}
+
+bool ws_live_family_starts(const struct ws_live_family *family, const char *parameters) {
+    for (size_t k = 0; k < 4 && family->signs[k]; k++)
+        if (ws_parameter_is_set(parameters, family->signs[k])) return true;
+    return false;
+}
+
 const struct ws_live_family *ws_live_family_of_parameters(const char *parameters) {
     for (size_t i = 0; i < FAMILIES; i++) {
         if (families[i].release_before) continue;
-        for (size_t k = 0; k < 4 && families[i].signs[k]; k++)
-            if (ws_parameter_is_set(parameters, families[i].signs[k])) return &families[i];
+        if (ws_live_family_starts(&families[i], parameters)) return &families[i];
     }
     return NULL;
 }
@@ -128,8 +154,20 @@ static enum ws_status look(void *context, const struct ws_node *file, const stru
     return WS_OK;
 }
 
-const struct ws_live_family *ws_live_family_of_medium(const struct ws_tree *tree) {
+/* The description that drives made here carry. */
+static bool describes_itself(const struct ws_tree *tree, struct ws_own_family *own) {
+    const struct ws_node *n = own ? ws_tree_find_any_case(tree, WS_OWN_FAMILY_PATH) : NULL;
+    char *text = NULL;
+    size_t length = 0;
+    if (!n || !n->content || ws_source_load(n->content, WS_FAMILY_TEXT, &text, &length, NULL) != WS_OK) return false;
+    bool good = ws_own_family_read(text, length, own, NULL) == WS_OK;
+    free(text);
+    return good;
+}
+
+const struct ws_live_family *ws_live_family_of_medium(const struct ws_tree *tree, struct ws_own_family *own) {
     struct search s = {NULL};
+    if (describes_itself(tree, own)) return &own->family;
     (void)ws_medium_menus(tree, look, &s, NULL);
     for (size_t i = 0; i < FAMILIES && !s.found; i++) {
         if (families[i].release_before) continue;

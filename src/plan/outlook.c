@@ -6,10 +6,11 @@
 #include <string.h>
 
 enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room) {
-    bool live = image->kind == WS_IMAGE_HYBRID && image->family && image->live_entries > 0;
-    const char *reason = live ? "a hybrid image of a live family that is known here"
-                         : image->kind == WS_IMAGE_DISC
-                             ? "the image is made for discs; laid down whole it starts nowhere"
+    bool disc = image->kind == WS_IMAGE_DISC;
+    bool live = (image->kind == WS_IMAGE_HYBRID || disc) && image->family && image->live_entries > 0;
+    const char *reason = live && disc     ? "the files of a live family that is known here"
+                         : live           ? "a hybrid image of a live family that is known here"
+                         : disc           ? "the image is made for discs; laid down whole it starts nowhere"
                          : !image->iso    ? "it is no live image"
                          : !image->family ? "the image belongs to no live family known here"
                                           : "no start menu of the image could be told to remember";

@@ -1,8 +1,7 @@
 /* plan.c — the plan document: written, read strictly, held against what follows from it. */
-#include "wild_satchel/plan.h"
+#include "plan/internal.h"
 
 #include <inttypes.h>
-#include <jansson.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -13,6 +12,12 @@ static const char format_name[] = "wild-satchel-plan";
 const char *ws_plan_kind_name(enum ws_plan_kind kind) { return kind == WS_PLAN_LIVE ? "live" : "replica"; }
 
 const char *ws_arrangement_name(enum ws_arrangement a) { return a == WS_ARRANGE_FILES ? "files" : "whole"; }
+
+static const char *const uefi_codes[] = {"auto", "image", "own"};
+const char *ws_uefi_code_name(enum ws_uefi_code code) { return uefi_codes[code]; }
+
+static const char *const places[] = {"partition", "file", "none"};
+const char *ws_persistence_place_name(enum ws_persistence_place place) { return places[place]; }
 
 void ws_plan_free(struct ws_plan *plan) { ws_findings_free(&plan->findings); }
 
@@ -67,24 +72,30 @@ static json_t *findings_json(const struct ws_findings *f) {
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
     json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:{s:s, s:I, s:s, s:I}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, s:{s:I}, "
-        "s:{s:o, s:s, s:i}, s:{s:I}}",
+        "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:s, s:{s:s, s:I, s:s, s:I}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, "
+        "s:{s:I, s:s, s:s, s:s}, s:{s:o, s:s, s:i}, s:{s:I}, s:{s:s, s:s, s:i, s:b}, s:o, s:s}",
         "format", format_name, "version", (int)FORMAT_VERSION, "kind", ws_plan_kind_name(p->kind), "arrangement",
         ws_arrangement_name(p->arrangement), "id", ws_guid_text(&p->id, id), "made_at", (json_int_t)p->made_at,
-        "system_asked_bytes", (json_int_t)p->system_asked, "image", "path", p->image_path, "size_bytes",
-        (json_int_t)p->image_size, "sha256", p->image_sha256, "touched_at", (json_int_t)p->image_touched_at, "drive",
-        "name", p->drive_name, "model", p->drive_model, "serial", p->drive_serial, "seen_at", p->drive_seen_at,
-        "size_bytes", (json_int_t)p->drive_size, "sector_bytes", (int)p->drive_sector, "erase_bytes",
-        (int)p->drive_erase, "persistence", "asked_bytes", (json_int_t)p->persistence_asked, "data", "asked_bytes",
-        asked_json(p->data_asked), "label", p->data_label, "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes",
-        (json_int_t)p->swap_asked);
+        "system_asked_bytes", (json_int_t)p->system_asked, "system_format", p->system_exfat ? "exfat" : "fat32",
+        "image", "path", p->image_path, "size_bytes", (json_int_t)p->image_size, "sha256", p->image_sha256,
+        "touched_at", (json_int_t)p->image_touched_at, "drive", "name", p->drive_name, "model", p->drive_model,
+        "serial", p->drive_serial, "seen_at", p->drive_seen_at, "size_bytes", (json_int_t)p->drive_size, "sector_bytes",
+        (int)p->drive_sector, "erase_bytes", (int)p->drive_erase, "persistence", "asked_bytes",
+        (json_int_t)p->persistence_asked, "place", ws_persistence_place_name(p->persistence_place), "from",
+        p->overlay_from, "from_sha256", p->overlay_sha256, "data", "asked_bytes", asked_json(p->data_asked), "label",
+        p->data_label, "cluster_bytes", (int)p->data_cluster, "swap", "asked_bytes", (json_int_t)p->swap_asked, "start",
+        "uefi_code", ws_uefi_code_name(p->uefi_code), "check", ws_check_name(p->check), "menu_seconds",
+        (int)p->menu_seconds, "gpt", (int)p->table_gpt, "rules", plan_rules_json(&p->rules), "family",
+        p->own_family.document);
     json_t *result = json_pack(
-        "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:i, "
+        "{s:s, s:s, s:s, s:i, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:i, s:I, s:I, s:i, s:s, s:I, s:I, s:I, s:i, s:I, "
+        "s:I, s:I, s:i, "
         "s:I, s:s, s:o, s:o, s:o, s:o, s:o}",
         "image_title", p->image_title, "live_family", p->family ? p->family->word : "", "table",
         ws_table_kind_name(p->table), "align_bytes", (int)p->align, "image_end_bytes", (json_int_t)p->image_end,
         "system_at_bytes", (json_int_t)p->system_at, "system_size_bytes", (json_int_t)p->system_size,
-        "system_free_bytes", (json_int_t)p->system_free, "system_partition", (int)p->system_number,
+        "system_free_bytes", (json_int_t)p->system_free, "system_partition", (int)p->system_number, "start_at_bytes",
+        (json_int_t)p->start_at, "start_size_bytes", (json_int_t)p->start_size, "start_partition", (int)p->start_number,
         "persistence_at_bytes", (json_int_t)p->persistence_at, "persistence_size_bytes",
         (json_int_t)p->persistence_size, "persistence_partition", (int)p->persistence_number, "persistence_label",
         p->persistence_size && p->family ? p->family->label : "", "persistence_free_bytes",
@@ -165,11 +176,46 @@ static enum ws_status read_asked(json_t *value, uint64_t *out, struct ws_error *
     return WS_OK;
 }
 
+/* A word out of a few. @return its place */
+static enum ws_status read_word(const char *section, const char *key, const char *word, const char *(*name)(unsigned),
+                                unsigned count, unsigned *out, struct ws_error *error) {
+    for (unsigned i = 0; i < count; i++)
+        if (strcmp(word, name(i)) == 0) {
+            *out = i;
+            return WS_OK;
+        }
+    return bad_key(error, section, key, "is not a word of this format");
+}
+
+static const char *uefi_word(unsigned i) { return ws_uefi_code_name((enum ws_uefi_code)i); }
+static const char *place_word(unsigned i) { return ws_persistence_place_name((enum ws_persistence_place)i); }
+static const char *check_word(unsigned i) { return ws_check_name((enum ws_check_at_start)i); }
+
+static enum ws_status read_start(json_t *object, struct ws_plan *p, struct ws_error *error) {
+    char code[16], check[16];
+    uint64_t seconds = 0;
+    json_t *gpt = NULL;
+    unsigned word = 0;
+    const struct key keys[] = {{"uefi_code", TEXT, code, sizeof code, 0},
+                               {"check", TEXT, check, sizeof check, 0},
+                               {"menu_seconds", NUMBER, &seconds, 0, WS_MENU_SECONDS_MOST},
+                               {"gpt", LIST, &gpt, 0, 0}};
+    WS_TRY(read_keys(object, "start", keys, 4, error));
+    if (!json_is_boolean(gpt)) return bad_key(error, "start", "gpt", "must be true or false");
+    p->table_gpt = json_is_true(gpt);
+    p->menu_seconds = (unsigned)seconds;
+    WS_TRY(read_word("start", "uefi_code", code, uefi_word, 3, &word, error));
+    p->uefi_code = (enum ws_uefi_code)word;
+    WS_TRY(read_word("start", "check", check, check_word, 3, &word, error));
+    p->check = (enum ws_check_at_start)word;
+    return WS_OK;
+}
+
 static bool is_sha256(const char *hex) { return strlen(hex) == 64 && strspn(hex, "0123456789abcdef") == 64; }
 
 static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_error *error) {
     char family[32] = "", table[16] = "", label[40] = "";
-    uint64_t number = 0, data_number = 0, swap_number = 0, system_number = 0, align = 0;
+    uint64_t number = 0, data_number = 0, swap_number = 0, system_number = 0, start_number = 0, align = 0;
     const struct key keys[] = {
         {"image_title", TEXT, p->image_title, sizeof p->image_title, 0},
         {"live_family", TEXT, family, sizeof family, 0},
@@ -185,6 +231,9 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
         {"system_size_bytes", NUMBER, &p->system_size, 0, INT64_MAX},
         {"system_partition", NUMBER, &system_number, 0, 1024},
         {"system_free_bytes", NUMBER, &p->system_free, 0, INT64_MAX},
+        {"start_at_bytes", NUMBER, &p->start_at, 0, INT64_MAX},
+        {"start_size_bytes", NUMBER, &p->start_size, 0, INT64_MAX},
+        {"start_partition", NUMBER, &start_number, 0, 1024},
         {"data_at_bytes", NUMBER, &p->data_at, 0, INT64_MAX},
         {"data_size_bytes", NUMBER, &p->data_size, 0, INT64_MAX},
         {"data_partition", NUMBER, &data_number, 0, 1024},
@@ -201,12 +250,14 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
         {"findings", LIST, NULL, 0, 0},
     };
     WS_TRY(read_keys(object, "result", keys, sizeof keys / sizeof keys[0], error));
-    p->family = family[0] ? ws_live_family_find(family) : NULL;
+    bool own = p->own_family.document[0] && strcmp(family, p->own_family.family.word) == 0;
+    p->family = own ? &p->own_family.family : family[0] ? ws_live_family_find(family) : NULL;
     if (family[0] && !p->family) return bad_key(error, "result", "live_family", "names a family not known here");
     p->persistence_number = (unsigned)number;
     p->data_number = (unsigned)data_number;
     p->swap_number = (unsigned)swap_number;
     p->system_number = (unsigned)system_number;
+    p->start_number = (unsigned)start_number;
     p->align = (uint32_t)align;
     bool known = false;
     for (int kind = WS_TABLE_NONE; kind <= WS_TABLE_MBR_FIRST; kind++)
@@ -218,9 +269,10 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
 }
 
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *p, struct ws_error *error) {
-    char format[32], kind[16], arrangement[16], id[40];
+    char format[32], kind[16], arrangement[16], id[40], place[16], family[WS_FAMILY_TEXT] = "", system[16];
     uint64_t version = 0, made_at = 0, sector = 0, erase = 0, cluster = 0, touched = 0;
-    json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *result = NULL;
+    json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *start = NULL, *rules = NULL,
+           *result = NULL;
     json_t *data_asked = NULL;
     json_error_t where;
     enum ws_status status;
@@ -244,6 +296,7 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
         {"version", NUMBER, &version, 0, FORMAT_VERSION},
         {"kind", TEXT, kind, sizeof kind, 0},
         {"arrangement", TEXT, arrangement, sizeof arrangement, 0},
+        {"system_format", TEXT, system, sizeof system, 0},
         {"system_asked_bytes", NUMBER, &p->system_asked, 0, 1ull << 45},
         {"id", TEXT, id, sizeof id, 0},
         {"made_at", NUMBER, &made_at, 0, 1ull << 34},
@@ -252,6 +305,9 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
         {"persistence", LIST, &persistence, 0, 0},
         {"data", LIST, &data, 0, 0},
         {"swap", LIST, &swap, 0, 0},
+        {"start", LIST, &start, 0, 0},
+        {"rules", LIST, &rules, 0, 0},
+        {"family", TEXT, family, sizeof family, 0},
         {"result", LIST, &result, 0, 0},
     };
     WS_GO(read_keys(root, "", top, sizeof top / sizeof top[0], error));
@@ -269,8 +325,14 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
                                      {"sector_bytes", NUMBER, &sector, 0, 4096},
                                      {"erase_bytes", NUMBER, &erase, 0, 1 << 30}};
     WS_GO(read_keys(drive, "drive", drive_keys, 7, error));
-    const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST}};
-    WS_GO(read_keys(persistence, "persistence", persistence_keys, 1, error));
+    const struct key persistence_keys[] = {{"asked_bytes", NUMBER, &p->persistence_asked, 0, WS_EXT4_MOST},
+                                           {"place", TEXT, place, sizeof place, 0},
+                                           {"from", TEXT, p->overlay_from, sizeof p->overlay_from, 0},
+                                           {"from_sha256", TEXT, p->overlay_sha256, sizeof p->overlay_sha256, 0}};
+    WS_GO(read_keys(persistence, "persistence", persistence_keys, 4, error));
+    unsigned word = 0;
+    WS_GO(read_word("persistence", "place", place, place_word, 3, &word, error));
+    p->persistence_place = (enum ws_persistence_place)word;
     const struct key data_keys[] = {{"asked_bytes", LIST, &data_asked, 0, 0},
                                     {"label", TEXT, p->data_label, sizeof p->data_label, 0},
                                     {"cluster_bytes", NUMBER, &cluster, 0, 65536}};
@@ -279,6 +341,9 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     WS_GO(read_asked(data_asked, &p->data_asked, error));
     const struct key swap_keys[] = {{"asked_bytes", NUMBER, &p->swap_asked, 0, 1ull << 42}};
     WS_GO(read_keys(swap, "swap", swap_keys, 1, error));
+    WS_GO(read_start(start, p, error));
+    WS_GO(plan_read_rules(rules, &p->rules, error));
+    if (family[0]) WS_GO(ws_own_family_read(family, strlen(family), &p->own_family, error));
     p->made_at = (int64_t)made_at;
     p->drive_erase = (uint32_t)erase;
     p->drive_sector = (uint32_t)sector;
@@ -288,8 +353,13 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     p->kind = strcmp(kind, "live") == 0 ? WS_PLAN_LIVE : WS_PLAN_REPLICA;
     if (strcmp(arrangement, "whole") != 0 && strcmp(arrangement, "files") != 0)
         WS_GO(bad_key(error, "", "arrangement", "must be \"whole\" or \"files\""));
+    if (strcmp(system, "fat32") != 0 && strcmp(system, "exfat") != 0)
+        WS_GO(bad_key(error, "", "system_format", "must be \"fat32\" or \"exfat\""));
+    p->system_exfat = strcmp(system, "exfat") == 0;
     p->arrangement = strcmp(arrangement, "files") == 0 ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
     if (!ws_guid_parse(id, &p->id)) WS_GO(bad_key(error, "", "id", "is not a GUID"));
+    if (p->overlay_from[0] && !is_sha256(p->overlay_sha256))
+        WS_GO(bad_key(error, "persistence", "from_sha256", "is not a SHA-256 checksum"));
     if (!is_sha256(p->image_sha256)) WS_GO(bad_key(error, "image", "sha256", "is not a SHA-256 checksum"));
     status = read_result(result, p, error);
 done:
@@ -312,6 +382,9 @@ enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_pla
         {"system_size_bytes", a->system_size, b->system_size},
         {"system_partition", a->system_number, b->system_number},
         {"system_free_bytes", a->system_free, b->system_free},
+        {"start_at_bytes", a->start_at, b->start_at},
+        {"start_size_bytes", a->start_size, b->start_size},
+        {"start_partition", a->start_number, b->start_number},
         {"data_at_bytes", a->data_at, b->data_at},
         {"data_size_bytes", a->data_size, b->data_size},
         {"data_partition", a->data_number, b->data_number},
@@ -329,7 +402,8 @@ enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_pla
             return ws_fail_next(error, "it was edited by hand or the image has changed; make the plan again");
         }
     if (a->table != b->table) return bad_key(error, "result", "table", "does not follow from the image");
-    if (a->family != b->family) return bad_key(error, "result", "live_family", "does not follow from the image");
+    if ((a->family == NULL) != (b->family == NULL) || (a->family && strcmp(a->family->word, b->family->word) != 0))
+        return bad_key(error, "result", "live_family", "does not follow from the image");
     if (strcmp(a->fingerprint, b->fingerprint) != 0)
         return bad_key(error, "result", "layout_sha256", "does not follow from what the plan asks for");
     return WS_OK;

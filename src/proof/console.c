@@ -27,10 +27,32 @@ static void forget(struct console *c) {
     if (c->seen.data) c->seen.data[0] = '\0';
 }
 
+/* A shell that edits its line follows its prompt with a question to the terminal, "ESC [ 6 n". */
+static size_t without_escapes(const char *text, size_t n) {
+    for (;;) {
+        size_t at = n;
+        if (at == 0 || text[at - 1] < '@' || text[at - 1] > '~') return n;
+        for (at--;
+             at > 0 && ((text[at - 1] >= '0' && text[at - 1] <= '9') || text[at - 1] == ';' || text[at - 1] == '?');)
+            at--;
+        if (at < 2 || text[at - 1] != '[' || text[at - 2] != 27) return n;
+        n = at - 2;
+    }
+}
+
 static bool ends_like_prompt(const struct ws_text *seen) {
-    size_t n = seen->length;
+    size_t n = without_escapes(seen->data, seen->length);
     while (n > 0 && seen->data[n - 1] == ' ') n--;
     return n > 0 && (seen->data[n - 1] == '#' || seen->data[n - 1] == '$');
+}
+
+/* Also one that was told to be quiet: it still reports errors, and its lines may come after a prompt, which then is not
+ * the last thing said any more. */
+static bool has_kernel_spoken(const char *seen) {
+    static const char *const signs[] = {"Linux version", "Run /init", "The kernel takes over.", "\n[ ", "\n# ", "\n$ "};
+    for (size_t i = 0; i < sizeof signs / sizeof signs[0]; i++)
+        if (strstr(seen, signs[i])) return true;
+    return false;
 }
 
 /* A key pressed while a start menu counts down stops it: nothing is typed before a kernel has spoken or a prompt is
@@ -43,7 +65,10 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
     forget(c);
     for (;;) {
         bool any = false;
-        WS_TRY(listen(c, 0.5, &any, error));
+        enum ws_status status = listen(c, 0.5, &any, error);
+        c->off = status == WS_E_GONE;
+        if (c->off) return WS_OK;
+        WS_TRY(status);
         double now = c->port->ops->steady_clock(c->port);
         if (any) quiet_since = now;
         if (c->seen.data && strstr(c->seen.data, "ws-shell-answers")) {
@@ -51,10 +76,10 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
             return WS_OK;
         }
         if (c->seen.data && strstr(c->seen.data, "Kernel panic - not syncing") && now - quiet_since > 2.0) return WS_OK;
-        bool kernel = c->seen.data && (strstr(c->seen.data, "Linux version") || strstr(c->seen.data, "Run /init"));
+        bool kernel = has_kernel_spoken(c->seen.data ? c->seen.data : "");
         bool quiet = now - quiet_since > 1.0;
         bool due = now - asked > 5.0;
-        if (c->seen.length && quiet && due && (ends_like_prompt(&c->seen) || (kernel && now - quiet_since > 15.0))) {
+        if (c->seen.length && quiet && due && (ends_like_prompt(&c->seen) || (kernel && now - quiet_since > 12.0))) {
             asked = now;
             WS_TRY(console_send(c, "\necho \"ws-shell\"\"-answers\"\n", error));
         }

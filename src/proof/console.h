@@ -12,6 +12,7 @@ struct console {
     void *context;
     struct ws_text seen; /* since the last command, or since power-on */
     unsigned commands;
+    bool off; /* the PC switched itself off */
 };
 
 enum ws_status console_send(struct console *c, const char *text, struct ws_error *error);

@@ -2,6 +2,7 @@
 #include "wild_satchel/image.h"
 #include "wild_satchel/medium.h"
 #include "wild_satchel/proof.h"
+#include "wild_satchel/start.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -15,27 +16,33 @@ const char *ws_forgets_name(enum ws_forgets cause) {
 struct menus {
     struct ws_memory *memory;
     bool any, all;
+    char wanted[512]; /* what has to be passed */
     char missing[128];
+    const char *label;  /* of the medium */
+    char looks_for[48]; /* a menu for another label */
 };
+
+static void look_at_parameters(struct menus *m, const char *parameters) {
+    if (!m->any) (void)snprintf(m->memory->parameters, sizeof m->memory->parameters, "%s", parameters);
+    m->any = true;
+    char label[sizeof m->looks_for];
+    if (ws_parameters_label(parameters, label, sizeof label) && strcmp(label, m->label) != 0)
+        memcpy(m->looks_for, label, sizeof label);
+    char missing[sizeof m->missing];
+    if (ws_parameters_are_set(parameters, m->wanted, missing, sizeof missing)) return;
+    m->all = false;
+    if (!m->missing[0]) memcpy(m->missing, missing, sizeof missing);
+}
 
 static enum ws_status look_at_menu(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                    struct ws_error *error) {
     struct menus *m = context;
     const struct ws_menu_entry *e = menu ? ws_menu_default(menu) : NULL;
     (void)file, (void)error;
-    if (!e || !ws_live_family_of_parameters(e->parameters)) return WS_OK;
-    if (!m->any) (void)snprintf(m->memory->parameters, sizeof m->memory->parameters, "%s", e->parameters);
-    m->any = true;
-    for (const char *rest = m->memory->family->parameters; *rest;) {
-        char word[128];
-        size_t n = strcspn(rest, " ");
-        (void)snprintf(word, sizeof word, "%.*s", (int)n, rest);
-        if (!ws_parameter_is_set(e->parameters, word)) {
-            m->all = false;
-            if (!m->missing[0]) memcpy(m->missing, word, sizeof word);
-        }
-        rest += n + (rest[n] == ' ');
-    }
+    if (!e ||
+        (!ws_live_family_of_parameters(e->parameters) && !ws_live_family_starts(m->memory->family, e->parameters)))
+        return WS_OK;
+    look_at_parameters(m, e->parameters);
     return WS_OK;
 }
 
@@ -45,79 +52,105 @@ static enum ws_status because(struct ws_memory *m, enum ws_forgets cause, const 
     return WS_OK;
 }
 
-static enum ws_status look_at_volume(const struct ws_source *drive, struct ws_memory *m, const struct ws_table *table,
-                                     struct ws_error *error) {
-    size_t count;
-    const struct ws_partition *p = ws_table_partitions(table, &count);
-    for (size_t i = 0; i < count; i++) {
-        struct ws_source *slice = NULL;
-        struct ws_tree *tree = NULL;
-        struct ws_error inner = {0};
-        if (ws_source_slice(drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
-        bool mine = ws_ext4_probe(slice, &m->volume, NULL) == WS_OK && strcmp(m->volume.label, m->family->label) == 0;
-        if (!mine) {
-            ws_source_close(slice);
-            continue;
-        }
-        m->volume_at = p[i].at;
-        m->volume_size = p[i].length;
-        enum ws_status status = ws_ext4_read(slice, &tree, NULL, &inner);
-        bool complete = status == WS_OK;
-        if (complete && m->family->config_path) {
-            const struct ws_node *config = ws_tree_find(tree, m->family->config_path);
-            char *text = NULL;
-            size_t length = 0;
-            complete =
-                config && config->content && ws_source_load(config->content, 65536, &text, &length, error) == WS_OK;
-            /* the file must name a place; a comment alone does not */
-            complete = complete && strchr(text, '/') != NULL;
-            free(text);
-        }
-        for (size_t k = 0; complete && k < 3 && m->family->folders[k]; k++)
-            complete = ws_tree_find(tree, m->family->folders[k]) != NULL;
-        ws_tree_close(tree);
-        ws_source_close(slice);
-        if (status == WS_E_NOMEM) return ws_fail(error, WS_E_NOMEM, "%s", inner.what);
-        if (status != WS_OK)
-            return because(m, WS_FORGETS_VOLUME, "the persistence volume cannot be read: %s", inner.what);
-        if (!complete)
-            return because(m, WS_FORGETS_VOLUME, "the persistence volume lacks what the live system wants on it (%s)",
-                           m->family->config_path ? m->family->config_path : m->family->folders[0]);
-        if (!m->volume.clean && !m->volume.needs_recovery)
-            return because(m, WS_FORGETS_NOT_CLEAN, "the persistence volume \"%s\" carries recorded errors: check it",
-                           m->family->label);
-        if (m->volume.free_bytes < 256 * 1024)
-            return because(m, WS_FORGETS_FULL, "the persistence volume \"%s\" is full", m->family->label);
-        return because(m, WS_FORGETS_NOT, "%s", "");
+/* Does the volume hold what the family wants on it? */
+static bool is_complete(const struct ws_tree *tree, const struct ws_live_family *family, struct ws_error *error) {
+    bool complete = true;
+    if (family->config_path) {
+        const struct ws_node *config = ws_tree_find(tree, family->config_path);
+        char *text = NULL;
+        size_t length = 0;
+        complete = config && config->content && ws_source_load(config->content, 65536, &text, &length, error) == WS_OK;
+        complete = complete && strchr(text, '/') != NULL; /* it must name a place; a comment alone does not */
+        free(text);
     }
-    memset(&m->volume, 0, sizeof m->volume);
-    return because(m, WS_FORGETS_LABEL, "no partition of the drive holds a volume labelled \"%s\"", m->family->label);
+    for (size_t k = 0; complete && k < 3 && family->folders[k]; k++)
+        complete = ws_tree_find(tree, family->folders[k]) != NULL;
+    return complete;
 }
 
-enum ws_status ws_memory_look(const struct ws_source *drive, struct ws_memory *m, struct ws_error *error) {
+static enum ws_status look_at_volume(const struct ws_source *drive, struct ws_memory *m,
+                                     const struct ws_remembering *place, struct ws_error *error) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_error inner = {0};
+    m->volume_at = place->at;
+    m->volume_size = place->length;
+    m->in_file = place->in_file;
+    WS_TRY(ws_source_slice(drive, place->at, place->length, &slice, error));
+    enum ws_status status = ws_ext4_read(slice, &tree, &m->volume, &inner);
+    bool complete = status == WS_OK && is_complete(tree, m->family, error);
+    if (tree) ws_tree_close(tree);
+    ws_source_close(slice);
+    if (status == WS_E_NOMEM) return ws_fail(error, WS_E_NOMEM, "%s", inner.what);
+    if (status != WS_OK) return because(m, WS_FORGETS_VOLUME, "the persistence volume cannot be read: %s", inner.what);
+    if (!complete)
+        return because(m, WS_FORGETS_VOLUME, "the persistence volume lacks what the live system wants on it (%s)",
+                       m->family->config_path ? m->family->config_path : m->family->folders[0]);
+    if (!m->volume.clean && !m->volume.needs_recovery)
+        return because(m, WS_FORGETS_NOT_CLEAN, "the persistence volume \"%s\" carries recorded errors: check it",
+                       m->family->label);
+    if (m->volume.free_bytes < 256 * 1024)
+        return because(m, WS_FORGETS_FULL, "the persistence volume \"%s\" is full", m->family->label);
+    return because(m, WS_FORGETS_NOT, "%s", "");
+}
+
+/* Our own start-up code goes by its entries, not by those menus. */
+static void look_at_own_code(const struct ws_source *drive, uint32_t sector, const struct ws_medium *medium,
+                             struct menus *menus) {
+    struct ws_rehearsal r = {.firmware = "BIOS", .sector = sector, .only_choose = true};
+    if (medium->iso || !ws_tree_find_any_case(medium->tree, "loader/entries")) return;
+    if (ws_start_rehearse(drive, &r, NULL) != WS_OK) return;
+    if (r.starts) look_at_parameters(menus, r.entry.options);
+    ws_rehearsal_free(&r);
+}
+
+/* A menu inside the EFI volume is what UEFI firmware's loader shows. */
+static enum ws_status look_at_esp(const struct ws_source *drive, const struct ws_table *table,
+                                  const struct ws_medium *medium, struct menus *menus, struct ws_error *error) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *esp = NULL;
+    if (ws_esp_read(drive, table, ws_iso_facts(medium->iso), &slice, &esp, NULL, NULL) != WS_OK) return WS_OK;
+    enum ws_status status = ws_medium_menus(esp, look_at_menu, menus, error);
+    ws_tree_close(esp);
+    ws_source_close(slice);
+    return status;
+}
+
+enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *m,
+                              struct ws_error *error) {
     struct ws_medium medium = {0};
     struct ws_table *table = malloc(sizeof *table);
     struct ws_error inner = {0};
     memset(m, 0, sizeof *m);
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     enum ws_status status = WS_OK;
-    WS_GO(ws_table_read(drive, 512, table, NULL, error));
+    WS_GO(ws_table_read(drive, sector, table, NULL, error));
     if (ws_medium_open(drive, table, &medium, &inner) != WS_OK) {
         status = because(m, WS_FORGETS_NO_SYSTEM, "no live system can be read from this drive: %s", inner.what);
         goto done;
     }
-    m->family = ws_live_family_of_medium(medium.tree);
+    m->family = ws_live_family_of_medium(medium.tree, &m->own_family);
     if (!m->family) {
         status =
             because(m, WS_FORGETS_NO_SYSTEM, "%s", "the system on this drive belongs to no live family known here");
         goto done;
     }
-    struct menus menus = {.memory = m, .all = true};
+    struct menus menus = {.memory = m, .all = true, .label = medium.label};
+    struct ws_remembering place = {0};
+    enum ws_status found = ws_medium_remembers_on(drive, table, &medium, m->family, &place, &inner);
+    ws_live_parameters(m->family, place.in_file ? place.label : NULL, menus.wanted, sizeof menus.wanted);
     WS_GO(ws_medium_menus(medium.tree, look_at_menu, &menus, error));
-    WS_GO(look_at_volume(drive, m, table, error));
+    look_at_own_code(drive, sector, &medium, &menus);
+    if (medium.iso) WS_GO(look_at_esp(drive, table, &medium, &menus, error));
+    if (found == WS_OK) WS_GO(look_at_volume(drive, m, &place, error));
+    else (void)because(m, found == WS_E_NOTFOUND ? WS_FORGETS_LABEL : WS_FORGETS_VOLUME, "%s", inner.what);
     if (!menus.any || !menus.all)
         status = because(m, WS_FORGETS_PARAMETER, "the start menu's default entry does not pass \"%s\"",
-                         menus.missing[0] ? menus.missing : m->family->parameters);
+                         menus.missing[0] ? menus.missing : menus.wanted);
+    if (menus.looks_for[0])
+        status = because(m, WS_FORGETS_PARAMETER,
+                         "the start menu looks for its system on a volume labelled \"%s\", and that has another label",
+                         menus.looks_for);
 done:
     ws_medium_close(&medium);
     free(table);

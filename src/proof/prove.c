@@ -170,12 +170,14 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     struct ws_source *source = NULL;
     struct ws_source *slice = NULL;
     struct ws_tree *tree = NULL;
+    struct ws_drive_facts facts;
     struct ws_snapshot now = {0};
     enum ws_status status;
     WS_GO(p->port->ops->open(p->port, p->drive_id, WS_OPEN_READ, &drive, error));
     WS_GO(drive->ops->reread(drive, error));
+    WS_GO(drive->ops->describe(drive, &facts, error));
     WS_GO(ws_source_drive(drive, &source, error));
-    WS_GO(ws_memory_look(source, &p->memory, error));
+    WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
     if (!p->memory.volume_size || !p->memory.family) goto done;
     WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));
     if (ws_ext4_read(slice, &tree, NULL, NULL) != WS_OK) goto done; /* the memory's cause says why */
@@ -264,8 +266,9 @@ static enum ws_status no_start(struct proving *p, struct ws_error *error) {
         proof->console_tail[line - proof->console_tail] = '\0';
         line = strrchr(proof->console_tail, '\n');
     }
-    (void)snprintf(proof->text, sizeof proof->text, "Start %u gave no shell on the console. The last it said: %.300s",
-                   proof->starts, proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
+    (void)snprintf(proof->text, sizeof proof->text, "Start %u %s. The last it said: %.300s", proof->starts,
+                   p->console.off ? "gave no shell, and the PC switched itself off" : "gave no shell on the console",
+                   proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
     return p->pc->ops->power_off(p->pc, false, error);
 }
 

@@ -159,6 +159,12 @@ enum ws_status ws_table_grow(struct ws_table *t, uint64_t old_end, uint64_t new_
     return WS_OK;
 }
 
+uint64_t ws_table_front_bytes(const struct ws_table *t) {
+    return has_gpt(t) ? (t->entries_lba + entry_sectors(t)) * t->sector : t->sector;
+}
+
+uint64_t ws_table_back_bytes(const struct ws_table *t) { return has_gpt(t) ? (1 + entry_sectors(t)) * t->sector : 0; }
+
 /* Cylinder, head and sector of the customary 255 by 63 geometry, or its greatest value (UEFI 2.10, table 5-2). */
 static void store_chs(uint8_t *out, uint64_t lba) {
     uint64_t cylinder = lba / (255 * 63);

@@ -131,6 +131,15 @@ static void compare_copies(const struct ws_table *t, const struct copy *a, const
                         (unsigned long long)t->backup_lba, (unsigned long long)(t->disk_size / t->sector));
 }
 
+uint32_t ws_table_sector_of(const struct ws_source *image) {
+    char at_512[8];
+    char at_4096[8];
+    if (image->size < 8 * 4096 || ws_source_read(image, 512, at_512, 8, NULL) != WS_OK ||
+        ws_source_read(image, 4096, at_4096, 8, NULL) != WS_OK)
+        return 512;
+    return memcmp(at_4096, "EFI PART", 8) == 0 && memcmp(at_512, "EFI PART", 8) != 0 ? 4096 : 512;
+}
+
 enum ws_status ws_table_read(const struct ws_source *source, uint32_t sector, struct ws_table *t,
                              struct ws_findings *findings, struct ws_error *error) {
     struct copy primary = {0};

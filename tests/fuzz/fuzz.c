@@ -20,12 +20,32 @@ static enum ws_status swallow(void *context, uint64_t at, const void *bytes, siz
     return at + length > 64u << 20 ? ws_fail(error, WS_E_SPACE, "enough") : WS_OK;
 }
 
+/* A medium whose menu is the input: entries made from it. */
+static void fuzz_menu(struct ws_source *source) {
+    struct ws_tree *tree = NULL;
+    struct ws_node *menu = NULL;
+    struct ws_start_entries entries;
+    struct ws_error error;
+    if (ws_tree_create(&tree, &error) != WS_OK) return;
+    if (ws_tree_put(tree, "live/vmlinuz", "", 0, NULL, &error) == WS_OK &&
+        ws_tree_put(tree, "live/initrd.img", "", 0, NULL, &error) == WS_OK &&
+        ws_tree_put(tree, "boot/grub/grub.cfg", "", 0, &menu, &error) == WS_OK) {
+        menu->content = source;
+        if (ws_start_entries_of(tree, ws_live_family_find("live-boot"), "persistence", &entries, NULL, &error) ==
+            WS_OK) {
+            (void)ws_start_entries_put(tree, &entries, WS_CHECK_QUICK, NULL, 5, 0, &error);
+            ws_start_entries_free(&entries);
+        }
+    }
+    ws_tree_close(tree);
+}
+
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     struct ws_source *source = NULL;
     struct ws_tree *tree = NULL;
     struct ws_error error;
     if (size < 2) return 0;
-    uint8_t which = data[0] % 11;
+    uint8_t which = data[0] % 13;
     data++;
     size--;
     if (ws_source_memory(data, size, &source, &error) != WS_OK) return 0;
@@ -47,6 +67,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
             for (size_t i = 0; i < menu.entries; i++)
                 (void)ws_menu_remember(&menu, &menu.entry[i], "persistence", NULL, &out, &error);
             ws_text_free(&out);
+            (void)ws_menu_relabel((const char *)data, size, "X", "A LABEL", &out);
+            ws_text_free(&out);
             ws_menu_free(&menu);
         }
     } else if (which == 5) {
@@ -60,6 +82,12 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
         if (ws_squashfs_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
     } else if (which == 10) {
         if (ws_exfat_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
+    } else if (which == 11) { /* all of the start-up code but its assembler */
+        struct ws_rehearsal r = {.firmware = "BIOS", .sector = 512};
+        (void)ws_start_rehearse(source, &r, &error);
+        ws_rehearsal_free(&r);
+    } else if (which == 12) {
+        fuzz_menu(source);
     } else if (which == 9) {
         struct ws_published p;
         struct ws_trial t;

@@ -5,7 +5,7 @@ export ASAN_OPTIONS=detect_leaks=0 # the tools that make the seeds; the fuzzer s
 cd "$(dirname "$0")/../.."
 seconds=$1
 CC=clang cmake -S . -B build/fuzz -G Ninja -DCMAKE_BUILD_TYPE=RelWithDebInfo -DWS_FUZZ=ON >/dev/null
-cmake --build build/fuzz --target fuzz demo-image satchel compose_persistence >/dev/null
+cmake --build build/fuzz --target fuzz start_seed demo-image satchel compose_persistence >/dev/null
 seeds=build/fuzz/seeds
 rm -rf "$seeds" && mkdir -p "$seeds"
 build/fuzz/demo-image build/fuzz/demo.iso
@@ -30,5 +30,8 @@ printf 'SHA256 (curlew.iso) = %064d\n%032d *curlew.iso\n' 1 2 > build/fuzz/list 
 rm -f build/fuzz/x.img && truncate -s 64M build/fuzz/x.img
 build/fuzz/satchel drives build/fuzz/x.img --blank --system exfat --confirm "$(build/fuzz/satchel drives build/fuzz/x.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
 tail -c +1048577 build/fuzz/x.img > build/fuzz/x.vol && seed 10 build/fuzz/x.vol exfat
+for fs in fat ext4; do build/fuzz/tests/start_seed $fs build/fuzz/start.img && seed 11 build/fuzz/start.img start-$fs; done
+printf 'set a="quiet"\nmenuentry "x" --id y {\n linux ($root)/live/vmlinuz boot=live ${a} $b\n initrd /live/initrd.img\n}\n' > build/fuzz/menu && seed 12 build/fuzz/menu entries
+printf 'label x\n kernel /live/vmlinuz\n append initrd=/live/initrd.img boot=live\n' > build/fuzz/menu && seed 12 build/fuzz/menu labels
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=500000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"

@@ -10,6 +10,8 @@
 
 enum { WINDOW = 256 * 1024, HELD_MOST = 1 << 20, NODES_MOST = 2000000 };
 
+#define COMPARE_IT "compare it with its published checksum, and download it again if they differ"
+
 struct feed { /* a ws_source as libarchive reads it */
     const struct ws_source *source;
     uint64_t at;
@@ -49,8 +51,8 @@ static la_int64_t feed_skip(struct archive *a, void *context, la_int64_t request
 }
 
 /* Only formats that libarchive reads by itself: others would run programs. */
-static enum ws_status open_archive(const struct ws_source *source, struct feed **feed, struct archive **out,
-                                   struct ws_error *error) {
+static enum ws_status open_as(const struct ws_source *source, bool stream_only, struct feed **feed,
+                              struct archive **out, struct ws_error *error) {
     struct feed *f = calloc(1, sizeof *f);
     struct archive *a = f ? archive_read_new() : NULL;
     if (!a) {
@@ -63,17 +65,22 @@ static enum ws_status open_archive(const struct ws_source *source, struct feed *
     archive_read_support_filter_xz(a);
     archive_read_support_filter_lzma(a);
     archive_read_support_filter_zstd(a);
-    archive_read_support_format_tar(a);
-    archive_read_support_format_zip(a);
-    archive_read_support_format_7zip(a);
+    if (!stream_only) {
+        archive_read_support_format_tar(a);
+        /* by its directory at the end only: read from the front, one that was cut short would pass for whole */
+        archive_read_support_format_zip_seekable(a);
+        archive_read_support_format_7zip(a);
+    }
     archive_read_support_format_raw(a);
     archive_read_set_read_callback(a, feed_read);
     archive_read_set_seek_callback(a, feed_seek);
     archive_read_set_skip_callback(a, feed_skip);
     archive_read_set_callback_data(a, f);
     if (archive_read_open1(a) != ARCHIVE_OK) {
-        ws_fail(error, f->error.status ? f->error.status : WS_E_FORMAT, "it cannot be opened as an archive: %s",
+        /* as a mere stream everything can be read, so it is a packed one that breaks off at its beginning */
+        ws_fail(error, f->error.status ? f->error.status : WS_E_FORMAT, "the archive is damaged or cut short: %s",
                 archive_error_string(a));
+        ws_fail_next(error, COMPARE_IT);
         archive_read_free(a);
         free(f);
         return WS_E_FORMAT;
@@ -88,15 +95,51 @@ static void close_archive(struct archive *a, struct feed *f) {
     free(f);
 }
 
+static enum ws_status open_archive(const struct ws_source *source, struct feed **feed, struct archive **out,
+                                   struct ws_error *error) {
+    return open_as(source, false, feed, out, error);
+}
+
+/* The first header. A compressed image that begins with zeros, as file systems do, looks like an empty tar archive:
+ * what seems to hold nothing is opened again as a mere stream. @return libarchive's code */
+static int first_header(const struct ws_source *source, struct feed **f, struct archive **a,
+                        struct archive_entry **entry) {
+    int code = archive_read_next_header(*a, entry);
+    if (code != ARCHIVE_EOF || archive_filter_count(*a) <= 1) return code;
+    struct archive *again = NULL;
+    struct feed *feed = NULL;
+    if (open_as(source, true, &feed, &again, NULL) != WS_OK) return code;
+    close_archive(*a, *f);
+    *a = again;
+    *f = feed;
+    return archive_read_next_header(*a, entry);
+}
+
+/* It begins as a zip archive does (APPNOTE 4.3.7), or an empty one (4.3.16), though it was not found to be one. */
+static bool begins_as_zip(const struct ws_source *source) {
+    char head[4];
+    return source->size >= sizeof head && ws_source_read(source, 0, head, sizeof head, NULL) == WS_OK &&
+           (memcmp(head, "PK\3\4", 4) == 0 || memcmp(head, "PK\5\6", 4) == 0);
+}
+
+static enum ws_status zip_cut_short(const struct ws_source *source, struct ws_error *error) {
+    ws_fail(error, WS_E_FORMAT,
+            "the zip archive is damaged or cut short: the directory at its end is missing or wrong");
+    ws_fail_where(error, "byte %llu", (unsigned long long)source->size);
+    return ws_fail_next(error, COMPARE_IT);
+}
+
 static enum ws_status damaged(struct archive *a, const struct feed *f, struct ws_error *error) {
     const char *why = archive_error_string(a);
     ws_fail(error, f->error.status ? f->error.status : WS_E_FORMAT,
             "the archive is damaged or cut short, at byte %llu of %llu: %s", (unsigned long long)f->at,
             (unsigned long long)f->source->size, why ? why : "unknown");
-    return ws_fail_next(error, "compare it with its published checksum, and download it again if they differ");
+    return ws_fail_next(error, COMPARE_IT);
 }
 
 static bool is_raw(struct archive *a) { return archive_format(a) == ARCHIVE_FORMAT_RAW; }
+
+static bool is_plain(struct archive *a) { return is_raw(a) && archive_filter_count(a) <= 1; }
 
 static void name_format(struct archive *a, struct ws_packed_facts *facts) {
     const char *filter = archive_filter_count(a) > 1 ? archive_filter_name(a, 0) : NULL;
@@ -115,12 +158,13 @@ enum ws_status ws_packed_probe(const struct ws_source *source, struct ws_packed_
     struct feed *f = NULL;
     struct archive_entry *entry;
     memset(facts, 0, sizeof *facts);
-    if (source->size == 0 || open_archive(source, &f, &a, NULL) != WS_OK)
-        return ws_fail(error, WS_E_NOTFOUND, "this is neither compressed nor an archive");
-    enum ws_status status = WS_OK;
-    int code = archive_read_next_header(a, &entry);
-    bool plain = code == ARCHIVE_OK && is_raw(a) && archive_filter_count(a) <= 1;
-    if (plain || code == ARCHIVE_EOF)
+    if (source->size == 0) return ws_fail(error, WS_E_NOTFOUND, "this is neither compressed nor an archive");
+    enum ws_status status = open_archive(source, &f, &a, error);
+    if (status != WS_OK) return status;
+    int code = first_header(source, &f, &a, &entry);
+    bool plain = code == ARCHIVE_OK && is_plain(a);
+    if (plain && begins_as_zip(source)) status = zip_cut_short(source, error);
+    else if (plain || code == ARCHIVE_EOF)
         status = ws_fail(error, WS_E_NOTFOUND, "this is neither compressed nor an archive");
     else if (code < ARCHIVE_WARN)
         status = archive_filter_count(a) > 1 || archive_format(a) ? damaged(a, f, error)
@@ -148,7 +192,7 @@ enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_sink sink, vo
     enum ws_status status = open_archive(source, &f, &a, error);
     if (status != WS_OK) return status;
     *size = 0;
-    if (archive_read_next_header(a, &entry) < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
+    if (first_header(source, &f, &a, &entry) < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
     for (;;) {
         const void *bytes;
         size_t length;
@@ -324,6 +368,7 @@ enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **
         int code = archive_read_next_header(a, &entry);
         if (code == ARCHIVE_EOF) break;
         if (code < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
+        if (is_plain(a) && begins_as_zip(source)) WS_GO(zip_cut_short(source, error));
         if (index >= NODES_MOST) WS_GO(ws_fail(error, WS_E_FORMAT, "the archive holds over %d files", (int)NODES_MOST));
         WS_GO(add_entry(a, f, entry, index, tree, error));
     }

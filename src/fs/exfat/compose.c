@@ -77,25 +77,29 @@ static enum ws_status shape(struct composing *c, struct ws_error *error) {
     struct exfat_shape *s = &c->s;
     uint32_t align = p->align ? p->align : 1u << 20;
     s->cluster = p->cluster ? p->cluster : p->size <= 256ull << 20 ? 4096 : p->size <= 32ull << 30 ? 32768 : 131072;
-    if (s->cluster < EXFAT_SECTOR || s->cluster > 32u << 20 || (s->cluster & (s->cluster - 1)))
-        return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from 512 to 32 MiB are",
-                       s->cluster);
-    if (align < EXFAT_SECTOR || (align & (align - 1)) || align > 64u << 20)
+    s->sector = p->sector ? p->sector : EXFAT_SECTOR_LEAST;
+    if (s->sector < EXFAT_SECTOR_LEAST || s->sector > EXFAT_SECTOR_MOST || (s->sector & (s->sector - 1)))
+        return ws_fail(error, WS_E_RANGE, "a sector of %u bytes is not possible: 512, 1024, 2048 and 4096 are",
+                       s->sector);
+    if (s->cluster < s->sector || s->cluster > 32u << 20 || (s->cluster & (s->cluster - 1)))
+        return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from %u to 32 MiB are",
+                       s->cluster, s->sector);
+    if (align < s->sector || (align & (align - 1)) || align > 64u << 20)
         return ws_fail(error, WS_E_RANGE, "an alignment of %u bytes is not possible", align);
     if (p->size < WS_EXFAT_LEAST)
         return ws_fail(error, WS_E_RANGE, "an exFAT volume has at least 1 MiB"); /* section 3.1.4 */
-    while (align > EXFAT_SECTOR && align > p->size / 8) align /= 2;
-    s->sectors = p->size / EXFAT_SECTOR;
-    uint64_t hidden = p->hidden_sectors * EXFAT_SECTOR;
+    while (align > s->sector && align > p->size / 8) align /= 2;
+    s->sectors = p->size / s->sector;
+    uint64_t hidden = p->hidden_sectors * s->sector;
     s->fat_at = 2 * EXFAT_BOOT_SECTORS;
     /* The table's length depends on the clusters, which depend on it: the first guess is large enough. */
     uint64_t guess = p->size / s->cluster + 2;
-    s->fat_sectors = ws_div_up(guess * 4, EXFAT_SECTOR);
-    uint64_t heap = ws_round_up(hidden + (s->fat_at + s->fat_sectors) * EXFAT_SECTOR, align) - hidden;
+    s->fat_sectors = ws_div_up(guess * 4, s->sector);
+    uint64_t heap = ws_round_up(hidden + (s->fat_at + s->fat_sectors) * s->sector, align) - hidden;
     if (heap + 4ull * s->cluster > p->size)
         return ws_fail(error, WS_E_RANGE, "clusters of %u bytes are too large here", s->cluster);
-    s->heap_at = heap / EXFAT_SECTOR;
-    s->clusters = (s->sectors - s->heap_at) * EXFAT_SECTOR / s->cluster;
+    s->heap_at = heap / s->sector;
+    s->clusters = (s->sectors - s->heap_at) * s->sector / s->cluster;
     if (s->clusters > EXFAT_CLUSTERS_MOST)
         return ws_fail(error, WS_E_RANGE, "clusters of %u bytes are too small for a volume of this size", s->cluster);
     c->bitmap_bytes = ws_div_up(s->clusters, 8);
@@ -121,7 +125,7 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
 }
 
 static uint64_t place_of(const struct composing *c, uint64_t at, uint64_t cluster) {
-    return at + c->s.heap_at * EXFAT_SECTOR + (cluster - 2) * c->s.cluster;
+    return at + c->s.heap_at * c->s.sector + (cluster - 2) * c->s.cluster;
 }
 
 /* Section 7.4.8: the DOS form of a time, in UTC; the tenths byte counts hundredths of the two seconds. */
@@ -204,10 +208,12 @@ static enum ws_status add_padded(struct ws_layout *layout, uint64_t at, struct w
 
 static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws_layout *layout,
                                struct ws_error *error) {
-    uint8_t region[EXFAT_BOOT_SECTORS * EXFAT_SECTOR] = {0xeb, 0x76, 0x90};
+    uint8_t region[EXFAT_BOOT_SECTORS * EXFAT_SECTOR_MOST] = {0xeb, 0x76, 0x90};
     const struct exfat_shape *s = &c->s;
-    uint8_t shift = 0;
-    while ((uint32_t)EXFAT_SECTOR << shift < s->cluster) shift++;
+    size_t bytes = (size_t)EXFAT_BOOT_SECTORS * s->sector;
+    uint8_t sector_shift = 9, shift = 0;
+    while (1u << sector_shift < s->sector) sector_shift++;
+    while (s->sector << shift < s->cluster) shift++;
     memcpy(region + 3, "EXFAT   ", 8);
     ws_store_le64(region + 64, c->params->hidden_sectors);
     ws_store_le64(region + 72, s->sectors);
@@ -218,21 +224,21 @@ static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws
     ws_store_le32(region + 96, s->root);
     ws_store_le32(region + 100, c->params->serial);
     ws_store_le16(region + 104, 0x0100);
-    region[108] = 9;
+    region[108] = sector_shift;
     region[109] = shift;
     region[110] = 1;
     region[111] = 0x80;
     region[112] = (uint8_t)(c->used * 100 / s->clusters);
     memset(region + 120, 0xf4, 390); /* halt: there is no code here to start */
-    for (size_t i = 0; i < 9; i++) { /* the boot sector and eight extended ones end in a signature */
-        region[i * EXFAT_SECTOR + 510] = 0x55;
-        region[i * EXFAT_SECTOR + 511] = 0xaa;
-    }
-    uint32_t sum = exfat_checksum(0, region, EXFAT_SECTOR, true);
-    sum = exfat_checksum(sum, region + EXFAT_SECTOR, 10 * EXFAT_SECTOR, false);
-    for (size_t i = 0; i < EXFAT_SECTOR; i += 4) ws_store_le32(region + 11 * EXFAT_SECTOR + i, sum);
-    WS_TRY(ws_layout_add_bytes(layout, at, region, sizeof region, WS_PHASE_BODY, error));
-    return ws_layout_add_bytes(layout, at + sizeof region, region, sizeof region, WS_PHASE_BODY, error);
+    region[510] = 0x55;
+    region[511] = 0xaa;
+    for (size_t i = 1; i < 9; i++) /* eight extended ones, each signed at its end */
+        ws_store_le32(region + (i + 1) * s->sector - 4, 0xaa550000);
+    uint32_t sum = exfat_checksum(0, region, s->sector, true);
+    sum = exfat_checksum(sum, region + s->sector, 10 * s->sector, false);
+    for (size_t i = 0; i < s->sector; i += 4) ws_store_le32(region + 11 * s->sector + i, sum);
+    WS_TRY(ws_layout_add_bytes(layout, at, region, bytes, WS_PHASE_BODY, error));
+    return ws_layout_add_bytes(layout, at + bytes, region, bytes, WS_PHASE_BODY, error);
 }
 
 /* Chains for bitmap, up-case table and root; all else is contiguous and needs none. The rest of the table is zeroed,
@@ -241,7 +247,7 @@ static enum ws_status add_fat(const struct composing *c, uint64_t at, struct ws_
                               struct ws_error *error) {
     const uint64_t lengths[3] = {c->bitmap_clusters, c->upcase_clusters, ws_tree_root(c->tree)->work2};
     uint64_t entries = 2 + lengths[0] + lengths[1] + lengths[2];
-    size_t bytes = (size_t)ws_round_up(entries * 4, EXFAT_SECTOR);
+    size_t bytes = (size_t)ws_round_up(entries * 4, c->s.sector);
     struct ws_source *zeros = NULL;
     uint8_t *fat = calloc(1, bytes);
     if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation table");
@@ -251,11 +257,11 @@ static enum ws_status add_fat(const struct composing *c, uint64_t at, struct ws_
     for (int chain = 0; chain < 3; chain++)
         for (uint64_t i = 0; i < lengths[chain]; i++, cluster++)
             ws_store_le32(fat + 4 * cluster, i + 1 < lengths[chain] ? (uint32_t)(cluster + 1) : EXFAT_END);
-    uint64_t table = at + c->s.fat_at * EXFAT_SECTOR;
+    uint64_t table = at + c->s.fat_at * c->s.sector;
     enum ws_status status = ws_layout_add_bytes(layout, table, fat, bytes, WS_PHASE_BODY, error);
     free(fat);
     WS_TRY(status);
-    uint64_t rest = c->s.fat_sectors * EXFAT_SECTOR - bytes;
+    uint64_t rest = c->s.fat_sectors * c->s.sector - bytes;
     if (rest == 0) return WS_OK;
     WS_TRY(ws_source_zeros(rest, &zeros, error));
     WS_TRY(ws_layout_own(layout, zeros, error));
@@ -267,7 +273,7 @@ static enum ws_status add_bitmap(const struct composing *c, uint64_t at, struct 
     uint64_t room = c->bitmap_clusters * c->s.cluster;
     uint64_t full = c->used / 8;
     struct ws_source *zeros = NULL;
-    size_t head = (size_t)ws_min_u64(ws_round_up(full + 1, EXFAT_SECTOR), room);
+    size_t head = (size_t)ws_min_u64(ws_round_up(full + 1, c->s.sector), room);
     uint8_t *bits = calloc(1, head);
     if (!bits) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation bitmap");
     memset(bits, 0xff, (size_t)full);
@@ -285,7 +291,7 @@ static enum ws_status add_tree(struct composing *c, uint64_t at, struct ws_layou
     for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         uint64_t place = place_of(c, at, n->work);
         if (n->kind == WS_NODE_FILE) {
-            if (n->content && n->work2)
+            if (n->content && n->work2 && !n->reserved)
                 WS_TRY(ws_layout_add(layout, place, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
             continue;
         }
@@ -319,7 +325,9 @@ enum ws_status ws_exfat_compose(const struct ws_exfat_params *params, struct ws_
     WS_GO(add_bitmap(&c, at, layout, error));
     WS_GO(
         add_padded(layout, place_of(&c, at, 2 + c.bitmap_clusters), &c.upcase, c.upcase_clusters * c.s.cluster, error));
-    status = add_tree(&c, at, layout, error);
+    WS_GO(add_tree(&c, at, layout, error));
+    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->work) n->work = place_of(&c, 0, n->work);
 done:
     ws_text_free(&c.upcase);
     return status;

@@ -7,7 +7,7 @@
 #include "wild_satchel/exfat.h"
 #include "wild_satchel/names.h"
 
-enum { EXFAT_SECTOR = 512, EXFAT_ENTRY = 32, EXFAT_BOOT_SECTORS = 12 };
+enum { EXFAT_SECTOR_LEAST = 512, EXFAT_SECTOR_MOST = 4096, EXFAT_ENTRY = 32, EXFAT_BOOT_SECTORS = 12 };
 #define EXFAT_END 0xffffffffu /* of a chain */
 #define EXFAT_CLUSTERS_MOST 0xfffffff5u
 
@@ -22,9 +22,9 @@ enum {
 };
 
 struct exfat_shape {
-    uint64_t sectors, fat_at, fat_sectors, heap_at; /* in sectors of 512 bytes from the volume's start */
+    uint64_t sectors, fat_at, fat_sectors, heap_at; /* in sectors from the volume's start */
     uint64_t clusters;
-    uint32_t cluster; /* bytes */
+    uint32_t sector, cluster; /* bytes */
     uint32_t root;
 };
 

@@ -29,26 +29,23 @@ static enum ws_status parse_boot(struct reading *r, struct ws_error *error) { /*
         return ws_fail(error, WS_E_NOTFOUND, "there is no exFAT volume here");
     if (b[108] < 9 || b[108] > 12 || b[109] > 25 - b[108])
         return damaged(error, "its sector or cluster size is not possible");
-    uint64_t sector = 1ull << b[108];
-    uint64_t unit = sector / EXFAT_SECTOR;
-    s->cluster = (uint32_t)sector << b[109];
+    s->sector = 1u << b[108];
+    s->cluster = s->sector << b[109];
     s->sectors = ws_load_le64(b + 72);
-    if (s->sectors > r->source->size / sector) return damaged(error, "it is longer than the place it stands in");
-    s->sectors *= unit;
-    s->fat_at = ws_load_le32(b + 80) * unit;
-    s->fat_sectors = ws_load_le32(b + 84) * unit;
-    s->heap_at = ws_load_le32(b + 88) * unit;
+    if (s->sectors > r->source->size / s->sector) return damaged(error, "it is longer than the place it stands in");
+    s->fat_at = ws_load_le32(b + 80);
+    s->fat_sectors = ws_load_le32(b + 84);
+    s->heap_at = ws_load_le32(b + 88);
     s->clusters = ws_load_le32(b + 92);
     s->root = ws_load_le32(b + 96);
     if (s->clusters == 0 || s->clusters > EXFAT_CLUSTERS_MOST || s->heap_at > s->sectors ||
-        s->clusters > (s->sectors - s->heap_at) * EXFAT_SECTOR / s->cluster)
+        s->clusters > (s->sectors - s->heap_at) * s->sector / s->cluster)
         return damaged(error, "its clusters reach behind its end");
-    if (s->fat_at < 24 || s->fat_at + s->fat_sectors > s->heap_at ||
-        s->fat_sectors * (EXFAT_SECTOR / 4) < s->clusters + 2)
+    if (s->fat_at < 24 || s->fat_at + s->fat_sectors > s->heap_at || s->fat_sectors * (s->sector / 4) < s->clusters + 2)
         return damaged(error, "its allocation table is not possible");
     uint16_t flags = ws_load_le16(b + 106);
     r->facts.serial = ws_load_le32(b + 100);
-    r->facts.size = s->sectors * EXFAT_SECTOR;
+    r->facts.size = s->sectors * s->sector;
     r->facts.cluster = s->cluster;
     r->facts.clean = !(flags & 2);
     r->facts.sound = !(flags & 4);
@@ -60,7 +57,7 @@ static bool is_cluster(const struct reading *r, uint32_t cluster) {
 }
 
 static uint64_t place_of(const struct reading *r, uint32_t cluster) {
-    return r->s.heap_at * EXFAT_SECTOR + (uint64_t)(cluster - 2) * r->s.cluster;
+    return r->s.heap_at * r->s.sector + (uint64_t)(cluster - 2) * r->s.cluster;
 }
 
 /* What a stream's clusters hold: contiguous, or along the table. `size` UINT64_MAX: as long as the chain is. */
@@ -88,7 +85,7 @@ static enum ws_status open_stream(const struct reading *r, uint32_t first, bool 
             runs[count++] = (struct ws_run){r->s.cluster, place_of(r, c)};
         }
         length += r->s.cluster;
-        WS_GO(ws_source_read(r->source, r->s.fat_at * EXFAT_SECTOR + 4ull * c, next, 4, error));
+        WS_GO(ws_source_read(r->source, r->s.fat_at * r->s.sector + 4ull * c, next, 4, error));
         c = ws_load_le32(next);
     }
     if (size == UINT64_MAX) size = length;

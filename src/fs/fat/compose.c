@@ -37,24 +37,23 @@ static bool shape_for(struct composing *c, uint64_t size, unsigned bits, uint32_
     struct fat_shape *s = &c->s;
     memset(s, 0, sizeof *s);
     s->bits = bits;
-    s->sector = 512;
+    s->sector = c->params->sector ? c->params->sector : FAT_SECTOR_USUAL;
     s->cluster = cluster;
-    s->sectors = size / 512;
+    s->sectors = size / s->sector;
     s->fats = 2;
     s->reserved = bits == 32 ? 32 : 4;
     s->root_entries =
-        bits == 32 ? 0 : ws_round_up(ws_max_u64(folder_entries(ws_tree_root(c->tree), c->params), 512), 16);
+        bits == 32 ? 0 : ws_round_up(ws_max_u64(folder_entries(ws_tree_root(c->tree), c->params), 512), s->sector / 32);
     s->root_cluster = bits == 32 ? 2 : 0;
     /* The table's length depends on the clusters, which depend on it: the first guess is large enough. */
-    uint64_t data =
-        s->sectors > s->reserved + s->root_entries / 16 ? s->sectors - s->reserved - s->root_entries / 16 : 0;
-    uint64_t guess = data * 512 / cluster + 2;
-    s->fat_sectors = ws_div_up(ws_div_up(guess * bits, 8), 512);
-    uint64_t hidden = c->params->hidden_sectors * 512;
+    uint64_t before = s->reserved + s->root_entries * 32 / s->sector;
+    uint64_t guess = (s->sectors > before ? s->sectors - before : 0) * s->sector / cluster + 2;
+    s->fat_sectors = ws_div_up(ws_div_up(guess * bits, 8), s->sector);
+    uint64_t hidden = c->params->hidden_sectors * s->sector;
     if (bits == 32 && c->params->align) /* more reserved sectors push the first cluster to its place */
-        s->reserved += (ws_round_up(hidden + fat_data_at(s), c->params->align) - hidden - fat_data_at(s)) / 512;
+        s->reserved += (ws_round_up(hidden + fat_data_at(s), c->params->align) - hidden - fat_data_at(s)) / s->sector;
     if (fat_data_at(s) >= size || s->reserved > 65535) return false;
-    s->clusters = (s->sectors * 512 - fat_data_at(s)) / cluster;
+    s->clusters = (s->sectors * s->sector - fat_data_at(s)) / cluster;
     return bits == 12   ? s->clusters < 4085
            : bits == 16 ? s->clusters >= 4085 && s->clusters < 65525
                         : s->clusters >= 65525 && s->clusters < 0x0ffffff0;
@@ -74,7 +73,8 @@ static bool choose_shape(struct composing *c, uint64_t size) {
     unsigned asked = c->params->bits;
     uint32_t cluster = c->params->cluster;
     uint32_t most = cluster ? cluster : 65536;
-    for (cluster = cluster ? cluster : usual_cluster(size, asked); cluster <= most; cluster *= 2)
+    if (!cluster) cluster = (uint32_t)ws_max_u64(usual_cluster(size, asked), c->params->sector);
+    for (; cluster <= most; cluster *= 2)
         for (unsigned bits = 12; bits <= 32; bits += bits == 12 ? 4 : 16)
             if ((!asked || bits == asked) && shape_for(c, size, bits, cluster)) return true;
     return false;
@@ -281,7 +281,7 @@ static enum ws_status add_tables(const struct composing *c, uint64_t at, struct 
 static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws_layout *layout,
                                struct ws_error *error) {
     const struct fat_shape *s = &c->s;
-    uint8_t b[512] = {0xeb, 0xfe, 0x90}; /* jumps to itself: there is no code here to start */
+    uint8_t b[FAT_SECTOR_MOST] = {0xeb, 0xfe, 0x90}; /* jumps to itself: there is no code here to start */
     bool wide = s->bits == 32;
     memcpy(b + 3, "WILDSATC", 8);
     ws_store_le16(b + 11, (uint16_t)s->sector);
@@ -312,17 +312,17 @@ static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws
     memcpy(e + 18, s->bits == 12 ? "FAT12   " : s->bits == 16 ? "FAT16   " : "FAT32   ", 8);
     b[510] = 0x55;
     b[511] = 0xaa;
-    WS_TRY(ws_layout_add_bytes(layout, at, b, 512, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_add_bytes(layout, at, b, s->sector, WS_PHASE_BODY, error));
     if (!wide) return WS_OK;
-    WS_TRY(ws_layout_add_bytes(layout, at + 6 * 512, b, 512, WS_PHASE_BODY, error));
-    uint8_t info[512] = {0};
+    WS_TRY(ws_layout_add_bytes(layout, at + 6ull * s->sector, b, s->sector, WS_PHASE_BODY, error));
+    uint8_t info[FAT_SECTOR_MOST] = {0};
     ws_store_le32(info, 0x41615252);
     ws_store_le32(info + 484, 0x61417272);
     ws_store_le32(info + 488, (uint32_t)(s->clusters - c->used));
     ws_store_le32(info + 492, (uint32_t)(2 + c->used));
     ws_store_le32(info + 508, 0xaa550000);
-    WS_TRY(ws_layout_add_bytes(layout, at + 512, info, 512, WS_PHASE_BODY, error));
-    return ws_layout_add_bytes(layout, at + 7 * 512, info, 512, WS_PHASE_BODY, error);
+    WS_TRY(ws_layout_add_bytes(layout, at + s->sector, info, s->sector, WS_PHASE_BODY, error));
+    return ws_layout_add_bytes(layout, at + 7ull * s->sector, info, s->sector, WS_PHASE_BODY, error);
 }
 
 static enum ws_status add_files(const struct composing *c, uint64_t at, struct ws_layout *layout,
@@ -330,7 +330,7 @@ static enum ws_status add_files(const struct composing *c, uint64_t at, struct w
     for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         uint64_t place_at = at + fat_data_at(&c->s) + (n->work ? n->work - 2 : 0) * c->s.cluster;
         if (n->kind == WS_NODE_FILE) {
-            if (n->content)
+            if (n->content && !n->reserved)
                 WS_TRY(ws_layout_add(layout, place_at, ws_node_size(n), n->content, 0, WS_PHASE_BODY, error));
             continue;
         }
@@ -364,6 +364,11 @@ enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree
         wanted = ws_round_up(wanted + wanted / 8, 1 << 20);
     }
     uint32_t cluster = params->cluster;
+    uint32_t sector = params->sector ? params->sector : FAT_SECTOR_USUAL;
+    if (sector < 512 || sector > FAT_SECTOR_MOST || (sector & (sector - 1)))
+        return ws_fail(error, WS_E_RANGE, "a sector of %u bytes is not possible: 512, 1024, 2048 and 4096 are", sector);
+    if (cluster && cluster < sector)
+        return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is less than a sector of %u", cluster, sector);
     if (cluster && (cluster < 512 || cluster > 65536 || (cluster & (cluster - 1))))
         return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from 512 to 65536 are",
                        cluster);
@@ -378,5 +383,8 @@ enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree
     if (!layout) return WS_OK;
     WS_TRY(add_boot(&c, at, layout, error));
     WS_TRY(add_tables(&c, at, layout, error));
-    return add_files(&c, at, layout, error);
+    WS_TRY(add_files(&c, at, layout, error));
+    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->work) n->work = fat_data_at(&c.s) + (n->work - 2) * c.s.cluster;
+    return WS_OK;
 }

@@ -7,6 +7,8 @@
 #include "wild_satchel/fat.h"
 #include "wild_satchel/names.h"
 
+enum { FAT_SECTOR_USUAL = 512, FAT_SECTOR_MOST = 4096 };
+
 struct fat_shape {
     unsigned bits;
     uint32_t sector, cluster; /* bytes */
@@ -26,6 +28,15 @@ static inline uint8_t fat_name_sum(const uint8_t name[11]) {
     for (int i = 0; i < 11; i++) sum = (uint8_t)((sum & 1 ? 0x80 : 0) + (sum >> 1) + name[i]);
     return sum;
 }
+
+/** A volume's first allocation table, whole. */
+struct fat_table {
+    struct fat_shape s;
+    uint8_t *bytes; /**< owned */
+};
+/** Read it. @return WS_E_NOTFOUND if there is no FAT volume; on failure nothing is held */
+enum ws_status fat_table_open(const struct ws_source *volume, struct fat_table *table, struct ws_error *error);
+uint32_t fat_entry(const struct fat_table *table, uint32_t cluster);
 
 /** The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
 bool fat_plain_short(const char *name, uint8_t out[11]);

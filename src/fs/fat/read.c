@@ -8,9 +8,7 @@ enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20, COUNTED_MOS
 
 struct reading {
     const struct ws_source *source;
-    struct fat_shape s;
-    uint8_t *fat; /* the first copy, whole */
-    size_t fat_bytes;
+    struct fat_table t; /* the first copy, whole */
     struct ws_tree *tree;
     struct ws_fat_facts facts;
 };
@@ -33,9 +31,9 @@ static enum ws_status parse_boot(const struct ws_source *source, const uint8_t *
     s->root_entries = ws_load_le16(b + 17);
     s->sectors = ws_load_le16(b + 19) ? ws_load_le16(b + 19) : ws_load_le32(b + 32);
     s->fat_sectors = ws_load_le16(b + 22) ? ws_load_le16(b + 22) : ws_load_le32(b + 36);
-    if (b[510] != 0x55 || b[511] != 0xaa || !power_of_two(s->sector) || s->sector < 512 || s->sector > 4096 ||
-        !power_of_two(b[13]) || s->reserved == 0 || s->fats == 0 || s->fats > 4 || s->fat_sectors == 0 ||
-        s->sectors == 0 || (b[0] != 0xeb && b[0] != 0xe9))
+    if (b[510] != 0x55 || b[511] != 0xaa || !power_of_two(s->sector) || s->sector < 512 ||
+        s->sector > FAT_SECTOR_MOST || !power_of_two(b[13]) || s->reserved == 0 || s->fats == 0 || s->fats > 4 ||
+        s->fat_sectors == 0 || s->sectors == 0 || (b[0] != 0xeb && b[0] != 0xe9))
         return ws_fail(error, WS_E_NOTFOUND, "there is no FAT volume here");
     if (s->sectors * s->sector > source->size) return damaged(error, "it is longer than the place it stands in");
     if (fat_data_at(s) >= s->sectors * s->sector) return damaged(error, "its tables leave no room for files");
@@ -57,26 +55,34 @@ static enum ws_status parse_boot(const struct ws_source *source, const uint8_t *
     return WS_OK;
 }
 
-static uint32_t entry(const struct reading *r, uint32_t cluster) {
+uint32_t fat_entry(const struct fat_table *t, uint32_t cluster) {
     size_t at;
-    switch (r->s.bits) {
+    switch (t->s.bits) {
     case 12:
         at = cluster + cluster / 2;
-        return (cluster & 1 ? ws_load_le16(r->fat + at) >> 4 : ws_load_le16(r->fat + at) & 0xfff);
-    case 16: return ws_load_le16(r->fat + 2 * (size_t)cluster);
-    default: return ws_load_le32(r->fat + 4 * (size_t)cluster) & 0x0fffffff;
+        return (cluster & 1 ? ws_load_le16(t->bytes + at) >> 4 : ws_load_le16(t->bytes + at) & 0xfff);
+    case 16: return ws_load_le16(t->bytes + 2 * (size_t)cluster);
+    default: return ws_load_le32(t->bytes + 4 * (size_t)cluster) & 0x0fffffff;
     }
 }
 
+static enum ws_status load_table(const struct ws_source *source, struct fat_table *t, struct ws_error *error) {
+    size_t bytes = (size_t)ws_div_up((t->s.clusters + 2) * t->s.bits, 8);
+    t->bytes = calloc(1, bytes + 4);
+    if (!t->bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", bytes);
+    enum ws_status status = ws_source_read(source, t->s.reserved * t->s.sector, t->bytes, bytes, error);
+    if (status == WS_OK) return WS_OK;
+    free(t->bytes);
+    t->bytes = NULL;
+    return status;
+}
+
 static enum ws_status load_fat(struct reading *r, struct ws_error *error) {
-    r->fat_bytes = (size_t)ws_div_up((r->s.clusters + 2) * r->s.bits, 8);
-    r->fat = calloc(1, r->fat_bytes + 4);
-    if (!r->fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", r->fat_bytes);
-    WS_TRY(ws_source_read(r->source, r->s.reserved * r->s.sector, r->fat, r->fat_bytes, error));
-    for (uint32_t c = 2; c < r->s.clusters + 2; c++)
-        if (entry(r, c) == 0) r->facts.free_bytes += r->s.cluster;
-    uint32_t flags = entry(r, 1);
-    r->facts.clean = r->s.bits == 12 || (r->s.bits == 16 ? flags & 0x8000 : flags & 0x08000000);
+    WS_TRY(load_table(r->source, &r->t, error));
+    for (uint32_t c = 2; c < r->t.s.clusters + 2; c++)
+        if (fat_entry(&r->t, c) == 0) r->facts.free_bytes += r->t.s.cluster;
+    uint32_t flags = fat_entry(&r->t, 1);
+    r->facts.clean = r->t.s.bits == 12 || (r->t.s.bits == 16 ? flags & 0x8000 : flags & 0x08000000);
     return WS_OK;
 }
 
@@ -86,22 +92,22 @@ static enum ws_status chain(const struct reading *r, uint32_t first, uint64_t si
     struct ws_run *runs = NULL;
     size_t count = 0;
     uint64_t length = 0;
-    uint32_t end = fat_end_mark(r->s.bits) - 7;
+    uint32_t end = fat_end_mark(r->t.s.bits) - 7;
     enum ws_status status = WS_OK;
     for (uint32_t c = first; c < end && length < size;) {
-        uint64_t at = fat_data_at(&r->s) + (uint64_t)(c - 2) * r->s.cluster;
-        if (c < 2 || c >= r->s.clusters + 2) WS_GO(damaged(error, "a chain of clusters leaves the volume"));
-        if (length > r->s.clusters * r->s.cluster) WS_GO(damaged(error, "a chain of clusters never ends"));
+        uint64_t at = fat_data_at(&r->t.s) + (uint64_t)(c - 2) * r->t.s.cluster;
+        if (c < 2 || c >= r->t.s.clusters + 2) WS_GO(damaged(error, "a chain of clusters leaves the volume"));
+        if (length > r->t.s.clusters * r->t.s.cluster) WS_GO(damaged(error, "a chain of clusters never ends"));
         if (count && runs[count - 1].at + runs[count - 1].length == at) {
-            runs[count - 1].length += r->s.cluster;
+            runs[count - 1].length += r->t.s.cluster;
         } else {
             struct ws_run *grown = realloc(runs, (count + 1) * sizeof *grown);
             if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
             runs = grown;
-            runs[count++] = (struct ws_run){r->s.cluster, at};
+            runs[count++] = (struct ws_run){r->t.s.cluster, at};
         }
-        length += r->s.cluster;
-        c = entry(r, c);
+        length += r->t.s.cluster;
+        c = fat_entry(&r->t, c);
     }
     if (size == UINT64_MAX) size = length;
     if (length < size) WS_GO(damaged(error, "a file is longer than its chain of clusters"));
@@ -138,17 +144,19 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
     int expected = 0; /* long-name pieces still to come */
     uint8_t sum = 0;
     int depth = 0;
+    uint32_t cluster = (uint32_t)folder->origin; /* the one that is being read */
     enum ws_status status;
     for (const struct ws_node *n = folder->parent; n; n = n->parent, depth++)
         if (n->origin == folder->origin) return damaged(error, "a folder contains itself");
     if (depth > DEPTH_MOST) return damaged(error, "its folders are nested deeper than can be");
-    if (!folder->parent && r->s.bits != 32)
-        WS_TRY(ws_source_slice(r->source, fat_root_at(&r->s), r->s.root_entries * 32, &content, error));
+    if (!folder->parent && r->t.s.bits != 32)
+        WS_TRY(ws_source_slice(r->source, fat_root_at(&r->t.s), r->t.s.root_entries * 32, &content, error));
     else WS_TRY(chain(r, (uint32_t)folder->origin, UINT64_MAX, &content, error));
     if (content->size > FOLDER_MOST * 32ull) WS_GO(damaged(error, "a folder is impossibly long"));
     for (uint64_t at = 0; at + 32 <= content->size; at += 32) {
         uint8_t e[32];
         WS_GO(ws_source_read(content, at, e, 32, error));
+        if (cluster && at && at % r->t.s.cluster == 0) cluster = fat_entry(&r->t, cluster);
         if (e[0] == 0) break;
         if (e[0] == 0xe5) {
             expected = 0;
@@ -197,9 +205,11 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
         if (ws_tree_count(r->tree) > NODES_MOST) WS_GO(damaged(error, "it lists more files than can be"));
         node->mtime = load_time(e);
         node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
-        uint32_t first = ws_load_le16(e + 26) | (r->s.bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
+        uint32_t first = ws_load_le16(e + 26) | (r->t.s.bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
         node->origin = first;
-        node->work = first >= 2 ? fat_data_at(&r->s) + (uint64_t)(first - 2) * r->s.cluster : 0;
+        node->work = first >= 2 ? fat_data_at(&r->t.s) + (uint64_t)(first - 2) * r->t.s.cluster : 0;
+        node->work2 = cluster ? fat_data_at(&r->t.s) + (uint64_t)(cluster - 2) * r->t.s.cluster + at % r->t.s.cluster
+                              : fat_root_at(&r->t.s) + at; /* its record */
         uint32_t size = ws_load_le32(e + 28);
         if (!is_folder && size > 0) {
             struct ws_source *file = NULL;
@@ -220,7 +230,7 @@ static enum ws_status open_volume(const struct ws_source *volume, struct reading
     r->source = volume;
     if (volume->size < 4096) return ws_fail(error, WS_E_NOTFOUND, "there is no FAT volume here");
     WS_TRY(ws_source_read(volume, 0, boot, sizeof boot, error));
-    return parse_boot(volume, boot, &r->s, &r->facts, error);
+    return parse_boot(volume, boot, &r->t.s, &r->facts, error);
 }
 
 /* A large FAT32 keeps its own count (section 5): reading its whole table over a slow bus, only to count, would take
@@ -229,18 +239,26 @@ static bool take_own_count(struct reading *r) {
     uint8_t boot[512];
     uint8_t info[512];
     uint8_t head[8];
-    if (r->s.bits != 32 || r->s.fat_sectors * r->s.sector <= COUNTED_MOST) return false;
+    if (r->t.s.bits != 32 || r->t.s.fat_sectors * r->t.s.sector <= COUNTED_MOST) return false;
     if (ws_source_read(r->source, 0, boot, sizeof boot, NULL) != WS_OK) return false;
-    uint64_t at = (uint64_t)ws_load_le16(boot + 48) * r->s.sector;
-    if (at == 0 || at >= r->s.reserved * r->s.sector) return false;
+    uint64_t at = (uint64_t)ws_load_le16(boot + 48) * r->t.s.sector;
+    if (at == 0 || at >= r->t.s.reserved * r->t.s.sector) return false;
     if (ws_source_read(r->source, at, info, sizeof info, NULL) != WS_OK) return false;
-    if (ws_source_read(r->source, r->s.reserved * r->s.sector, head, sizeof head, NULL) != WS_OK) return false;
+    if (ws_source_read(r->source, r->t.s.reserved * r->t.s.sector, head, sizeof head, NULL) != WS_OK) return false;
     uint32_t count = ws_load_le32(info + 488);
-    if (ws_load_le32(info) != 0x41615252 || ws_load_le32(info + 484) != 0x61417272 || count > r->s.clusters)
+    if (ws_load_le32(info) != 0x41615252 || ws_load_le32(info + 484) != 0x61417272 || count > r->t.s.clusters)
         return false;
-    r->facts.free_bytes = (uint64_t)count * r->s.cluster;
+    r->facts.free_bytes = (uint64_t)count * r->t.s.cluster;
     r->facts.clean = ws_load_le32(head + 4) & 0x08000000;
     return true;
+}
+
+enum ws_status fat_table_open(const struct ws_source *volume, struct fat_table *table, struct ws_error *error) {
+    struct reading r;
+    WS_TRY(open_volume(volume, &r, error));
+    WS_TRY(load_table(volume, &r.t, error));
+    *table = r.t;
+    return WS_OK;
 }
 
 enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts, struct ws_error *error) {
@@ -248,7 +266,7 @@ enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts 
     WS_TRY(open_volume(volume, &r, error));
     enum ws_status status = take_own_count(&r) ? WS_OK : load_fat(&r, error);
     *facts = r.facts;
-    free(r.fat);
+    free(r.t.bytes);
     return status;
 }
 
@@ -259,12 +277,12 @@ enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree
     WS_TRY(open_volume(volume, &r, error));
     WS_GO(load_fat(&r, error));
     WS_GO(ws_tree_create(&r.tree, error));
-    ws_tree_root(r.tree)->origin = r.s.root_cluster;
+    ws_tree_root(r.tree)->origin = r.t.s.root_cluster;
     for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
         if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
     if (facts) *facts = r.facts;
 done:
-    free(r.fat);
+    free(r.t.bytes);
     if (status == WS_OK) *tree = r.tree;
     else ws_tree_close(r.tree);
     return status;

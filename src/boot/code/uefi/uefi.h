@@ -1,0 +1,27 @@
+/* uefi.h — the UEFI machine's parts for each other. */
+#ifndef WS_START_UEFI_H
+#define WS_START_UEFI_H
+
+#include "../start.h"
+#include "efi.h"
+
+/* What start_machine.self points to. */
+struct uefi {
+    efi_handle image;
+    struct efi_system_table *system;
+    struct efi_block_io *drive;
+    uint8_t *aligned; /* 64 KiB for drives that want aligned buffers */
+};
+
+extern const struct efi_guid uefi_loaded_image, uefi_device_path, uefi_block_io, uefi_load_file2;
+
+/* console.c */
+void uefi_put(struct start_machine *m, const char *text);
+void uefi_clear(struct start_machine *m);
+unsigned uefi_key(struct start_machine *m, uint32_t wait_ms);
+/* linux.c */
+bool uefi_launch(struct start_machine *m, const struct start_launch *l);
+
+efi_status uefi_main(efi_handle image, struct efi_system_table *system);
+
+#endif
