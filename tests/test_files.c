@@ -219,6 +219,75 @@ static void a_label_changed_later_is_found_out(void) {
     free(memory);
 }
 
+/* Menus that name the medium by its identifier name the new volume's, which each drive has for itself; what systems
+ * call a volume is asked of a judge. */
+static void an_identifier_in_menus_is_the_new_volumes(void) {
+    static const char menu[] =
+        "search --set=root --fs-uuid 2026-09-21-14-13-20-00\nmenuentry \"Curlew Live\" {\n"
+        " linux /LiveOS/vmlinuz root=live:UUID=2026-09-21-14-13-20-00 rd.live.image 2026-09-21-14-13-20-00\n"
+        " initrd /LiveOS/initrd.img\n}\n";
+    struct demo_params params = kinds[2];
+    params.grub_text = menu;
+    for (int exfat = 0; exfat < 2; exfat++) {
+        struct demo_image image;
+        struct memory_drive *d = memory_drive(DRIVE, 512);
+        struct ws_build_result result;
+        struct ws_source *drive = NULL, *slice = NULL;
+        struct ws_text called = {0};
+        struct ws_medium medium = {0};
+        struct ws_table *table = malloc(sizeof *table);
+        struct ws_memory *memory = malloc(sizeof *memory);
+        const char *path = scratch("named.img");
+        OK(demo_image_make(&params, &image, &error));
+        save_source(image.source, path);
+        CHECK_INT(shell(&called, "blkid -p -o value -s UUID '%s'", path), 0);
+        CHECK_STR(called.data, "2026-09-21-14-13-20-00\n");
+        struct ws_plan p = plan_for(d, &image);
+        p.system_exfat = exfat;
+        struct ws_build *build = lay_down(&p, &image, d, &result);
+        OK(ws_source_drive(&d->drive, &drive, &error));
+        OK(ws_table_read(drive, 512, table, NULL, &error));
+        OK(ws_medium_open(drive, table, &medium, &error));
+        OK(ws_source_slice(drive, p.system_at, p.system_size, &slice, &error));
+        save_source(slice, path);
+        ws_text_free(&called);
+        CHECK_INT(shell(&called, "blkid -p -o value -s UUID '%s'", path), 0);
+        CHECK_INT(called.length, 10);
+        CHECK(strncmp(called.data, medium.name[WS_BY_UUID], 9) == 0);
+        char *text = NULL, wanted[200];
+        size_t length = 0;
+        OK(ws_source_load(ws_tree_find(medium.tree, "boot/grub/grub.cfg")->content, 65536, &text, &length, &error));
+        snprintf(wanted, sizeof wanted, "--fs-uuid %.9s\n", called.data);
+        CHECK_HAS(text, wanted);
+        snprintf(wanted, sizeof wanted, "root=live:UUID=%.9s rd.live.image 2026-09-21-14-13-20-00", called.data);
+        CHECK_HAS(text, wanted); /* a word that says nothing of the medium stays */
+        free(text);
+        struct ws_rehearsal r = {.firmware = "UEFI", .sector = 512};
+        OK(ws_start_rehearse(drive, &r, &error));
+        CHECK(r.starts);
+        snprintf(wanted, sizeof wanted, "root=live:UUID=%.9s ", called.data);
+        CHECK_HAS(r.entry.options, wanted);
+        ws_rehearsal_free(&r);
+        OK(ws_memory_look(drive, 512, memory, &error));
+        CHECK_STR(memory->cause_text, "");
+        d->bytes[p.system_at + (exfat ? 100 : 67)] ^= 1; /* a new serial number behind its back */
+        OK(ws_memory_look(drive, 512, memory, &error));
+        CHECK_INT(memory->cause, WS_FORGETS_PARAMETER);
+        CHECK_HAS(memory->cause_text, "volume with the identifier");
+        CHECK_HAS(memory->cause_text, medium.name[WS_BY_UUID]);
+        ws_text_free(&called);
+        ws_medium_close(&medium);
+        ws_source_close(slice);
+        ws_source_close(drive);
+        ws_build_close(build);
+        ws_plan_free(&p);
+        demo_image_free(&image);
+        memory_drive_free(d);
+        free(memory);
+        free(table);
+    }
+}
+
 /* On exFAT: the checkers agree about both volumes, what was predicted is there, and our code starts it. */
 static void exfat_holds_the_files_too(void) {
     for (int i = 0; i < 5; i++) {
@@ -436,13 +505,15 @@ static void what_cannot_be_laid_down_is_refused(void) {
 }
 
 int main(int argc, char **argv) {
-    static const struct test tests[] = {{"images are laid down file by file", images_are_laid_down_file_by_file},
-                                        {"a label changed later is found out", a_label_changed_later_is_found_out},
-                                        {"a build cut anywhere is continued", a_build_cut_anywhere_is_continued},
-                                        {"exFAT holds the files, too", exfat_holds_the_files_too},
-                                        {"overlay files remember", overlay_files_remember},
-                                        {"menus inside the EFI volume remember", menus_inside_the_efi_volume_remember},
-                                        {"what cannot be laid down is refused", what_cannot_be_laid_down_is_refused},
-                                        {NULL, NULL}};
+    static const struct test tests[] = {
+        {"images are laid down file by file", images_are_laid_down_file_by_file},
+        {"a label changed later is found out", a_label_changed_later_is_found_out},
+        {"an identifier in menus is the new volume's", an_identifier_in_menus_is_the_new_volumes},
+        {"a build cut anywhere is continued", a_build_cut_anywhere_is_continued},
+        {"exFAT holds the files, too", exfat_holds_the_files_too},
+        {"overlay files remember", overlay_files_remember},
+        {"menus inside the EFI volume remember", menus_inside_the_efi_volume_remember},
+        {"what cannot be laid down is refused", what_cannot_be_laid_down_is_refused},
+        {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -224,10 +224,23 @@ static void checksum_lists_follow_a_change(void) {
     CHECK(ws_is_checklist("md5sum.txt") && ws_is_checklist("SHA256SUMS") && !ws_is_checklist("readme.txt"));
 }
 
-static void menus_follow_their_mediums_label(void) {
-    static const struct {
-        const char *text, *old, *now, *wanted;
-    } cases[] = {
+struct renaming {
+    const char *text, *old, *now, *wanted;
+};
+
+static void check_renamed(enum ws_named_by by, const struct renaming *r) {
+    struct ws_text out = {0}, again = {0};
+    size_t replaced = ws_menu_rename(r->text, strlen(r->text), by, r->old, r->now, &out);
+    CHECK_STR(out.data, r->wanted);
+    CHECK((replaced > 0) == (strcmp(r->text, r->wanted) != 0));
+    CHECK_INT(ws_menu_rename(out.data, out.length, by, r->old, r->now, &again), 0);
+    CHECK_STR(again.data, r->wanted);
+    ws_text_free(&out);
+    ws_text_free(&again);
+}
+
+static void menus_follow_their_mediums_names(void) {
+    static const struct renaming cases[] = {
         {"linux /k root=live:CDLABEL=TIDE_LIVE_12 quiet", "TIDE_LIVE_12", "TIDE_LIVE",
          "linux /k root=live:CDLABEL=TIDE_LIVE quiet"},
         {"stage2=hd:LABEL=TIDE:/images label=TIDE\n", "TIDE", "X", "stage2=hd:LABEL=X:/images label=X\n"},
@@ -241,17 +254,21 @@ static void menus_follow_their_mediums_label(void) {
          "LABEL=TIDEX LABEL=XTIDE LABEL=tide research TIDE"},
         {"LABEL=", "TIDE", "X", "LABEL="},
         {"LABEL=TIDE", "TIDE", "A_LONGER_ONE", "LABEL=A_LONGER_ONE"},
+        {"linux /k root=live:/dev/disk/by-label/TIDE ro", "TIDE", "X", "linux /k root=live:/dev/disk/by-label/X ro"},
+        {"UUID=TIDE root=/dev/disk/by-uuid/TIDE", "TIDE", "X", "UUID=TIDE root=/dev/disk/by-uuid/TIDE"},
     };
-    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
-        struct ws_text out = {0}, again = {0};
-        size_t replaced = ws_menu_relabel(cases[i].text, strlen(cases[i].text), cases[i].old, cases[i].now, &out);
-        CHECK_STR(out.data, cases[i].wanted);
-        CHECK((replaced > 0) == (strcmp(cases[i].text, cases[i].wanted) != 0));
-        CHECK_INT(ws_menu_relabel(out.data, out.length, cases[i].old, cases[i].now, &again), 0);
-        CHECK_STR(again.data, cases[i].wanted);
-        ws_text_free(&out);
-        ws_text_free(&again);
-    }
+    static const struct renaming identifiers[] = {
+        {"search.fs_uuid 2026-11-25-11-00-00-00 root hd0\nlinux /2026-11-25-11-00-00-00 "
+         "root=UUID=2026-11-25-11-00-00-00",
+         "2026-11-25-11-00-00-00", "1A2B-3C4D",
+         "search.fs_uuid 1A2B-3C4D root hd0\nlinux /2026-11-25-11-00-00-00 root=UUID=1A2B-3C4D"},
+        {"search --no-floppy --set=root --fs-uuid '2026-11-25'\n", "2026-11-25", "1A2B-3C4D",
+         "search --no-floppy --set=root --fs-uuid '1A2B-3C4D'\n"},
+        {"root=live:/dev/disk/by-uuid/2026 mediauuid=2026 LABEL=2026 uuid=20261", "2026", "X",
+         "root=live:/dev/disk/by-uuid/X mediauuid=X LABEL=2026 uuid=20261"},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) check_renamed(WS_BY_LABEL, &cases[i]);
+    for (size_t i = 0; i < sizeof identifiers / sizeof identifiers[0]; i++) check_renamed(WS_BY_UUID, &identifiers[i]);
     char wanted[100]; /* and so do the parameters that name the volume a file lies on */
     const struct ws_live_family *dracut = ws_live_family_find("dracut"), *casper = ws_live_family_find("casper");
     CHECK(ws_live_wants_label(dracut) && !ws_live_wants_label(casper));
@@ -260,17 +277,21 @@ static void menus_follow_their_mediums_label(void) {
               "rd.live.overlay=LABEL=TIDE\\x20DATA:/overlay rd.live.overlay.overlayfs=1");
     CHECK_STR(ws_live_parameters(casper, "TIDE DATA", wanted, sizeof wanted), "persistent");
     char label[48] = "";
-    CHECK(ws_parameters_label("quiet root=live:CDLABEL=TIDE\\x20LIVE ro", label, sizeof label));
+    CHECK(ws_parameters_medium("quiet root=live:CDLABEL=TIDE\\x20LIVE ro", WS_BY_LABEL, label, sizeof label));
     CHECK_STR(label, "TIDE LIVE");
-    CHECK(ws_parameters_label("root=LABEL=TIDE", label, sizeof label));
-    CHECK(!ws_parameters_label("boot=live xroot=LABEL=TIDE root=/dev/sda1 root=LABEL=", label, sizeof label));
+    CHECK(ws_parameters_medium("root=LABEL=TIDE", WS_BY_LABEL, label, sizeof label));
+    CHECK(!ws_parameters_medium("boot=live xroot=LABEL=TIDE root=/dev/sda1 root=LABEL=", WS_BY_LABEL, label,
+                                sizeof label));
+    CHECK(!ws_parameters_medium("root=live:CDLABEL=TIDE", WS_BY_UUID, label, sizeof label));
+    CHECK(ws_parameters_medium("quiet root=live:/dev/disk/by-uuid/1A2B-3C4D", WS_BY_UUID, label, sizeof label));
+    CHECK_STR(label, "1A2B-3C4D");
     for (int i = 0; i < 2000; i++) { /* any text: what is no label stays, to the letter */
         char text[200], old[8] = "AB";
         size_t length = random_below(sizeof text);
         static const char alphabet[] = "AB=\"' \nlabelLABEL\\x20search";
         for (size_t k = 0; k < length; k++) text[k] = alphabet[random_below(sizeof alphabet - 1)];
         struct ws_text out = {0};
-        size_t replaced = ws_menu_relabel(text, length, old, "ABC", &out);
+        size_t replaced = ws_menu_rename(text, length, WS_BY_LABEL, old, "ABC", &out);
         CHECK_INT(out.length, length + replaced);
         ws_text_free(&out);
     }
@@ -285,7 +306,7 @@ int main(int argc, char **argv) {
         {"what is no menu is said so", what_is_no_menu_is_said_so},
         {"random text never breaks the menu parser", random_text_never_breaks_the_menu_parser},
         {"families are told by their parameters", families_are_told_by_their_parameters},
-        {"menus follow their medium's label", menus_follow_their_mediums_label},
+        {"menus follow their medium's names", menus_follow_their_mediums_names},
         {"checksum lists follow a change", checksum_lists_follow_a_change},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -22,6 +22,7 @@ struct ws_iso_boot {
 
 struct ws_iso_facts {
     char volume_id[33], system_id[33], publisher[129], application[129];
+    char uuid[24];   /**< as systems write it: the time of its last change (ECMA-119, 8.4.27); empty if not said */
     int64_t made_at; /**< seconds since 1970-01-01 UTC; 0 if not said */
     uint64_t size;   /**< bytes the volume claims (its descriptor's volume space) */
     bool rock_ridge, joliet;

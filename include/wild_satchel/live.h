@@ -109,14 +109,22 @@ enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu
 /** `options` with `parameters` among them and without those of `drop`, added to `out`. */
 void ws_parameters_remember(const char *options, const char *parameters, const char *const drop[], struct ws_text *out);
 
-/** The label of the volume that these kernel parameters name as the live system's ("root=live:CDLABEL=..."), its blanks
- *  as blanks. @return false if they name none */
-bool ws_parameters_label(const char *parameters, char *label, size_t room);
+/** By what a menu names the medium it starts: its volume's label, or its identifier, which systems call UUID whatever
+ *  its form: of FAT and exFAT the serial number, of ISO 9660 the time of its last change. */
+enum ws_named_by { WS_BY_LABEL, WS_BY_UUID, WS_NAMED_WAYS };
+enum { WS_UUID_ROOM = 24 };
+/** A FAT or exFAT serial number as systems write it: "1A2B-3C4D". */
+void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]);
+/** The name of the volume that these kernel parameters give as the live system's ("root=live:CDLABEL=...",
+ *  "root=live:UUID=..."), its blanks as blanks. @return false if they name none so */
+bool ws_parameters_medium(const char *parameters, enum ws_named_by by, char *name, size_t room);
 /**
- * Where a menu or kernel parameters name the medium by its label ("...label=OLD", GRUB's search), put the new one.
- * @param out  the whole text, changed or not; free with ws_text_free() @return how often the label was replaced
+ * Where a menu or kernel parameters name the medium by its old name ("...label=OLD", "...uuid=OLD", GRUB's search), put
+ * the new one.
+ * @param out  the whole text, changed or not; free with ws_text_free() @return how often the name was replaced
  */
-size_t ws_menu_relabel(const char *text, size_t length, const char *old, const char *now, struct ws_text *out);
+size_t ws_menu_rename(const char *text, size_t length, enum ws_named_by by, const char *old, const char *now,
+                      struct ws_text *out);
 /** Could this file of a medium be a menu, or a part of one? */
 bool ws_may_be_menu(const struct ws_node *file);
 

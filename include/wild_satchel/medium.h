@@ -12,7 +12,8 @@ struct ws_medium {
     uint64_t at;          /**< byte of the drive at which its volume begins; 0 for an image laid down whole */
     struct ws_iso *iso;   /**< of an image laid down whole, else NULL */
     bool fat;             /**< its volume is FAT: firmware reads it, too */
-    char label[48];       /**< of that volume, or of the image */
+    /** Of that volume, or of the image: its label and its identifier as systems write it, by enum ws_named_by. */
+    char name[WS_NAMED_WAYS][48];
     struct ws_source *slice;
 };
 
@@ -21,6 +22,10 @@ struct ws_medium {
 enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_table *table, struct ws_medium *medium,
                               struct ws_error *error);
 void ws_medium_close(struct ws_medium *medium);
+
+/** Do these kernel parameters look for their live system on another volume than this one? @param wanted  out: what they
+ *  look for, as it stands in a sentence: `volume labelled "TIDE"` */
+bool ws_medium_is_another(const struct ws_medium *medium, const char *parameters, char *wanted, size_t room);
 
 /** Where a live system of this family would keep its changes. */
 struct ws_remembering {

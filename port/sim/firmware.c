@@ -225,9 +225,9 @@ static void system_starts(struct walk *w) {
         return;
     }
     if (medium && strcmp(medium->folder, s->family->folder) == 0) s->family = medium; /* an older release's label */
-    char label[48];
-    if (ws_parameters_label(w->entry.parameters, label, sizeof label) && strcmp(label, w->medium.label) != 0) {
-        say(w, "The live system waits for a volume labelled \"%s\", and there is none.", label);
+    char wanted[96];
+    if (ws_medium_is_another(&w->medium, w->entry.parameters, wanted, sizeof wanted)) {
+        say(w, "The live system waits for a %s, and there is none.", wanted);
         return;
     }
     const struct ws_node *root = NULL;

@@ -16,8 +16,8 @@ struct editing {
     size_t edited_menus;
     const struct ws_tree *tree; /* the menus looked at now: the image's, or its EFI volume's */
     bool in_esp;
-    char label[WS_LABEL_ROOM];      /* the medium's new one, where it is laid down file by file */
-    char named[2][WS_LABEL_ROOM];   /* those by which its menus name it */
+    /* laid down file by file, by enum ws_named_by: the medium's new names, the image's, those that its menus say */
+    char now[WS_NAMED_WAYS][WS_LABEL_ROOM], was[WS_NAMED_WAYS][WS_LABEL_ROOM], said[WS_NAMED_WAYS][WS_LABEL_ROOM];
     const struct ws_node *esp_file; /* the EFI volume as a file of the image, if it is one, and what it becomes */
     char *esp_bytes;
     size_t esp_length;
@@ -91,36 +91,46 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
     return WS_OK;
 }
 
-/* The label that menus name: an archive's or a folder's files keep that of the image they were taken from. */
-static enum ws_status look_for_label(void *context, const struct ws_node *file, const struct ws_menu *menu,
+/* The names that menus say: an archive's or a folder's files keep those of the image they were taken from. */
+static enum ws_status look_for_names(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                      struct ws_error *error) {
     struct editing *e = context;
     (void)file, (void)error;
-    for (size_t i = 0; menu && i < menu->entries && !e->named[1][0]; i++)
-        (void)ws_parameters_label(menu->entry[i].parameters, e->named[1], sizeof e->named[1]);
+    for (size_t i = 0; menu && i < menu->entries; i++)
+        for (enum ws_named_by by = 0; by < WS_NAMED_WAYS; by++)
+            if (!e->said[by][0])
+                (void)ws_parameters_medium(menu->entry[i].parameters, by, e->said[by], sizeof e->said[by]);
     return WS_OK;
 }
 
-/* A text with the medium's new label where it says the old one. @return whether it says it */
-static bool relabel(struct editing *e, const char *bytes, size_t length, struct ws_text *out) {
+/* A text with the medium's new name where it says an old one. @return whether it says one */
+static bool rename_by(const struct editing *e, enum ws_named_by by, struct ws_text *text) {
+    const char *old[2] = {e->was[by], strcmp(e->said[by], e->was[by]) == 0 ? "" : e->said[by]};
     size_t replaced = 0;
-    ws_text_add(out, bytes, length);
     for (int i = 0; i < 2; i++) {
         struct ws_text next = {0};
-        if (!e->named[i][0] || strcmp(e->named[i], e->label) == 0 || (i && strcmp(e->named[0], e->named[1]) == 0))
-            continue;
-        replaced += ws_menu_relabel(out->data, out->length, e->named[i], e->label, &next);
-        ws_text_free(out);
-        *out = next;
+        if (!old[i][0] || strcmp(old[i], e->now[by]) == 0) continue;
+        replaced += ws_menu_rename(text->data, text->length, by, old[i], e->now[by], &next);
+        ws_text_free(text);
+        *text = next;
     }
     return replaced > 0;
 }
 
-/* Menus name the medium by a label that its new volume may not have: too long for FAT, or the rules want another. */
-static enum ws_status relabel_menus(struct editing *e, const struct ws_tree *tree, bool in_esp,
-                                    struct ws_error *error) {
+static bool rename_in(const struct editing *e, const char *bytes, size_t length, struct ws_text *out, char what[120]) {
+    ws_text_add(out, bytes, length);
+    bool label = rename_by(e, WS_BY_LABEL, out);
+    bool uuid = rename_by(e, WS_BY_UUID, out);
+    if (label) (void)snprintf(what, 120, "looks for the medium's label \"%.11s\" now", e->now[WS_BY_LABEL]);
+    else (void)snprintf(what, 120, "looks for the medium's identifier %.11s now", e->now[WS_BY_UUID]);
+    return label || uuid;
+}
+
+/* Menus name the medium by a label that its new volume may not have: too long for FAT, or the rules want another; or by
+ * an identifier, which is each volume's own. */
+static enum ws_status rename_in_menus(struct editing *e, const struct ws_tree *tree, bool in_esp,
+                                      struct ws_error *error) {
     char what[120];
-    (void)snprintf(what, sizeof what, "looks for the medium's label \"%.11s\" now", e->label);
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         struct ws_text text = {0};
         struct build_change *done = NULL;
@@ -130,7 +140,8 @@ static enum ws_status relabel_menus(struct editing *e, const struct ws_tree *tre
         for (size_t i = 0; i < e->changes && !done; i++)
             if (e->change[i].file == n) done = &e->change[i];
         if (!done) WS_TRY(ws_source_load(n->content, 256 * 1024, &bytes, &length, error));
-        bool says = done ? relabel(e, done->bytes, done->length, &text) : relabel(e, bytes, length, &text);
+        bool says =
+            done ? rename_in(e, done->bytes, done->length, &text, what) : rename_in(e, bytes, length, &text, what);
         enum ws_status status = ws_text_status(&text, error);
         if (status == WS_OK && says && !done && e->changes >= WS_PLAN_EDITS_MOST)
             status = ws_fail(error, WS_E_UNSUPPORTED, "the image has more start menus than can be edited");
@@ -250,11 +261,12 @@ enum ws_status build_collect_changes(struct ws_build *b, struct build_change *ch
         e.in_esp = false;
     }
     if (files) {
-        build_system_label(b->plan, e.label);
-        (void)snprintf(e.named[0], sizeof e.named[0], "%s", ws_iso_facts(b->image.iso)->volume_id);
-        WS_GO(ws_medium_menus(ws_iso_tree(b->image.iso), look_for_label, &e, error));
-        WS_GO(relabel_menus(&e, ws_iso_tree(b->image.iso), false, error));
-        if (b->esp_tree) WS_GO(relabel_menus(&e, b->esp_tree, true, error));
+        WS_GO(build_system_names(b->plan, e.now, error));
+        (void)snprintf(e.was[WS_BY_LABEL], sizeof e.was[0], "%s", ws_iso_facts(b->image.iso)->volume_id);
+        (void)snprintf(e.was[WS_BY_UUID], sizeof e.was[0], "%s", ws_iso_facts(b->image.iso)->uuid);
+        WS_GO(ws_medium_menus(ws_iso_tree(b->image.iso), look_for_names, &e, error));
+        WS_GO(rename_in_menus(&e, ws_iso_tree(b->image.iso), false, error));
+        if (b->esp_tree) WS_GO(rename_in_menus(&e, b->esp_tree, true, error));
     } else if (e.changes > outside) {
         WS_GO(foresee_esp(&e, error));
     }

@@ -82,24 +82,28 @@ static bool own_uefi(const struct ws_build *b) {
     return b->plan->uefi_code == WS_UEFI_CODE_OWN || (b->plan->uefi_code == WS_UEFI_CODE_AUTO && !b->have_loader);
 }
 
-/* Entries name the volume their system is on by the label it gets. */
-static enum ws_status relabel_entries(const struct ws_build *b, struct ws_start_entries *entries,
-                                      struct ws_error *error) {
-    char label[12];
-    build_system_label(b->plan, label);
-    for (size_t i = 0; i < entries->count; i++) {
-        struct ws_start_entry *e = &entries->entry[i];
-        char named[WS_LABEL_ROOM];
-        struct ws_text text = {0};
-        if (!ws_parameters_label(e->options, named, sizeof named) || strcmp(named, label) == 0) continue;
-        (void)ws_menu_relabel(e->options, strlen(e->options), named, label, &text);
-        enum ws_status status = ws_text_status(&text, error);
-        if (status == WS_OK && text.length >= sizeof e->options)
-            status = ws_fail(error, WS_E_UNSUPPORTED, "the parameters of \"%.60s\" are too long", e->title);
-        if (status == WS_OK) memcpy(e->options, text.data, text.length + 1);
-        ws_text_free(&text);
-        WS_TRY(status);
-    }
+/* Entries name the volume their system is on by the label or the identifier it gets. */
+static enum ws_status rename_medium(struct ws_start_entry *e, enum ws_named_by by, const char *now,
+                                    struct ws_error *error) {
+    char named[WS_LABEL_ROOM];
+    struct ws_text text = {0};
+    if (!ws_parameters_medium(e->options, by, named, sizeof named) || strcmp(named, now) == 0) return WS_OK;
+    (void)ws_menu_rename(e->options, strlen(e->options), by, named, now, &text);
+    enum ws_status status = ws_text_status(&text, error);
+    if (status == WS_OK && text.length >= sizeof e->options)
+        status = ws_fail(error, WS_E_UNSUPPORTED, "the parameters of \"%.60s\" are too long", e->title);
+    if (status == WS_OK) memcpy(e->options, text.data, text.length + 1);
+    ws_text_free(&text);
+    return status;
+}
+
+static enum ws_status rename_in_entries(const struct ws_build *b, struct ws_start_entries *entries,
+                                        struct ws_error *error) {
+    char now[WS_NAMED_WAYS][WS_LABEL_ROOM];
+    WS_TRY(build_system_names(b->plan, now, error));
+    for (size_t i = 0; i < entries->count; i++)
+        for (enum ws_named_by by = 0; by < WS_NAMED_WAYS; by++)
+            WS_TRY(rename_medium(&entries->entry[i], by, now[by], error));
     return WS_OK;
 }
 
@@ -115,7 +119,7 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
     char parameters[WS_PARAMETERS_ROOM];
     WS_TRY(ws_start_entries_of(b->files_tree, p->family, remembers ? build_parameters(p, parameters) : NULL, &entries,
                                &p->findings, error));
-    enum ws_status status = relabel_entries(b, &entries, error);
+    enum ws_status status = rename_in_entries(b, &entries, error);
     if (status == WS_OK)
         status = ws_start_entries_put(b->files_tree, &entries, p->check, p->check == WS_CHECK_FULL ? system : NULL,
                                       p->menu_seconds, p->made_at, error);
@@ -194,6 +198,24 @@ void build_system_label(const struct ws_plan *p, char label[12]) {
     (void)snprintf(label, 12, "%.11s", p->rules.label[0] ? p->rules.label : titled ? title : "LIVE");
 }
 
+/* Systems tell volumes apart by their serial numbers, too: each drive has its own. */
+static enum ws_status derive_serial(const struct ws_plan *p, const char *volume, uint32_t *serial,
+                                    struct ws_error *error) {
+    struct ws_guid id;
+    WS_TRY(ws_guid_derive(&p->id, volume, &id, error));
+    *serial = ws_load_le32(id.byte);
+    return WS_OK;
+}
+
+enum ws_status build_system_names(const struct ws_plan *p, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
+                                  struct ws_error *error) {
+    uint32_t serial;
+    WS_TRY(derive_serial(p, "system volume", &serial, error));
+    build_system_label(p, name[WS_BY_LABEL]);
+    ws_serial_name(serial, name[WS_BY_UUID]);
+    return WS_OK;
+}
+
 static struct ws_fat_params fat_params(const struct ws_plan *p) {
     struct ws_fat_params f = {.size = p->system_size,
                               .bits = 32,
@@ -204,15 +226,6 @@ static struct ws_fat_params fat_params(const struct ws_plan *p) {
                               .made_at = p->made_at};
     build_system_label(p, f.label);
     return f;
-}
-
-/* Systems tell volumes apart by their serial numbers, too: each drive has its own. */
-static enum ws_status derive_serial(const struct ws_plan *p, const char *volume, uint32_t *serial,
-                                    struct ws_error *error) {
-    struct ws_guid id;
-    WS_TRY(ws_guid_derive(&p->id, volume, &id, error));
-    *serial = ws_load_le32(id.byte);
-    return WS_OK;
 }
 
 /* The system's volume, FAT32 or exFAT. With layout NULL only its free bytes are worked out. */

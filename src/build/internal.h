@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "wild_satchel/build.h"
+#include "wild_satchel/label.h"
 
 struct ws_build {
     struct ws_plan *plan;
@@ -40,6 +41,9 @@ enum ws_status build_edit_menus(struct ws_build *build, uint64_t *end, struct ws
 
 /* files.c: an image laid down file by file; the label its volume gets, which is never empty. */
 void build_system_label(const struct ws_plan *plan, char label[12]);
+/* That label and the volume's identifier, by enum ws_named_by. */
+enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
+                                  struct ws_error *error);
 enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
 /* One MiB, or the drive's erase unit where that is larger and sensible. */
 uint32_t build_choose_align(const struct ws_plan *plan);

@@ -16,7 +16,10 @@ static bool open_partition(const struct ws_source *drive, const struct ws_partit
     enum ws_status status = ws_fat_read(m->slice, &m->tree, &fat, &ignored);
     m->fat = status == WS_OK;
     if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, &exfat, &ignored);
-    if (status == WS_OK) (void)snprintf(m->label, sizeof m->label, "%s", m->fat ? fat.label : exfat.label);
+    if (status == WS_OK) {
+        (void)snprintf(m->name[WS_BY_LABEL], sizeof m->name[0], "%s", m->fat ? fat.label : exfat.label);
+        ws_serial_name(m->fat ? fat.serial : exfat.serial, m->name[WS_BY_UUID]);
+    }
     bool ours = status == WS_OK && ws_tree_find_any_case(m->tree, "loader/satchel.conf"); /* of whatever family */
     if (status == WS_OK && (ours || ws_live_family_of_medium(m->tree, NULL))) {
         m->at = p->at;
@@ -36,7 +39,8 @@ enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_tab
     enum ws_status status = ws_iso_open(drive, &m->iso, error);
     if (status == WS_OK) {
         m->tree = ws_iso_tree(m->iso);
-        (void)snprintf(m->label, sizeof m->label, "%s", ws_iso_facts(m->iso)->volume_id);
+        (void)snprintf(m->name[WS_BY_LABEL], sizeof m->name[0], "%s", ws_iso_facts(m->iso)->volume_id);
+        (void)snprintf(m->name[WS_BY_UUID], sizeof m->name[0], "%s", ws_iso_facts(m->iso)->uuid);
     }
     if (status != WS_E_NOTFOUND) return status;
     const struct ws_partition *p = ws_table_partitions(table, &count);
@@ -50,6 +54,17 @@ void ws_medium_close(struct ws_medium *m) {
     else ws_tree_close(m->tree);
     ws_source_close(m->slice);
     memset(m, 0, sizeof *m);
+}
+
+bool ws_medium_is_another(const struct ws_medium *m, const char *parameters, char *wanted, size_t room) {
+    static const char *const said[WS_NAMED_WAYS] = {"volume labelled \"%s\"", "volume with the identifier %s"};
+    for (enum ws_named_by by = 0; by < WS_NAMED_WAYS; by++) {
+        char name[sizeof m->name[0]];
+        if (!ws_parameters_medium(parameters, by, name, sizeof name) || strcmp(name, m->name[by]) == 0) continue;
+        (void)snprintf(wanted, room, said[by], name);
+        return true;
+    }
+    return false;
 }
 
 uint64_t ws_medium_place_of(const struct ws_medium *m, const struct ws_node *node) {

@@ -18,16 +18,14 @@ struct menus {
     bool any, all;
     char wanted[512]; /* what has to be passed */
     char missing[128];
-    const char *label;  /* of the medium */
-    char looks_for[48]; /* a menu for another label */
+    const struct ws_medium *medium;
+    char looks_for[96]; /* a menu for another medium */
 };
 
 static void look_at_parameters(struct menus *m, const char *parameters) {
     if (!m->any) (void)snprintf(m->memory->parameters, sizeof m->memory->parameters, "%s", parameters);
     m->any = true;
-    char label[sizeof m->looks_for];
-    if (ws_parameters_label(parameters, label, sizeof label) && strcmp(label, m->label) != 0)
-        memcpy(m->looks_for, label, sizeof label);
+    (void)ws_medium_is_another(m->medium, parameters, m->looks_for, sizeof m->looks_for);
     char missing[sizeof m->missing];
     if (ws_parameters_are_set(parameters, m->wanted, missing, sizeof missing)) return;
     m->all = false;
@@ -135,7 +133,7 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
             because(m, WS_FORGETS_NO_SYSTEM, "%s", "the system on this drive belongs to no live family known here");
         goto done;
     }
-    struct menus menus = {.memory = m, .all = true, .label = medium.label};
+    struct menus menus = {.memory = m, .all = true, .medium = &medium};
     struct ws_remembering place = {0};
     enum ws_status found = ws_medium_remembers_on(drive, table, &medium, m->family, &place, &inner);
     ws_live_parameters(m->family, place.in_file ? place.label : NULL, menus.wanted, sizeof menus.wanted);
@@ -149,8 +147,7 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
                          menus.missing[0] ? menus.missing : menus.wanted);
     if (menus.looks_for[0])
         status = because(m, WS_FORGETS_PARAMETER,
-                         "the start menu looks for its system on a volume labelled \"%s\", and that has another label",
-                         menus.looks_for);
+                         "the start menu looks for its system on a %s, and that is not this drive's", menus.looks_for);
 done:
     ws_medium_close(&medium);
     free(table);

@@ -67,7 +67,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
             for (size_t i = 0; i < menu.entries; i++)
                 (void)ws_menu_remember(&menu, &menu.entry[i], "persistence", NULL, &out, &error);
             ws_text_free(&out);
-            (void)ws_menu_relabel((const char *)data, size, "X", "A LABEL", &out);
+            (void)ws_menu_rename((const char *)data, size, WS_BY_LABEL, "X", "A LABEL", &out);
             ws_text_free(&out);
             ws_menu_free(&menu);
         }

@@ -341,12 +341,26 @@ done:
     return status;
 }
 
+/* The time of the last change, to hundredths, as systems make an identifier of it: "2026-11-25-11-00-00-00". */
+static void name_change(const uint8_t digits[16], char out[24]) {
+    bool said = false;
+    out[0] = '\0';
+    for (int i = 0; i < 16; i++) {
+        if (digits[i] < '0' || digits[i] > '9') return;
+        said |= digits[i] != '0';
+    }
+    if (said)
+        (void)snprintf(out, 24, "%.4s-%.2s-%.2s-%.2s-%.2s-%.2s-%.2s", digits, digits + 4, digits + 6, digits + 8,
+                       digits + 10, digits + 12, digits + 14);
+}
+
 void iso_parse_primary(const uint8_t *d, struct ws_iso_facts *f) { /* ECMA-119 8.4 */
     copy_text(f->system_id, d + 8, 32);
     copy_text(f->volume_id, d + 40, 32);
     copy_text(f->publisher, d + 318, 128);
     copy_text(f->application, d + 574, 128);
     f->made_at = load_time17(d + 813);
+    name_change(d + 830, f->uuid);
     f->size = (uint64_t)ws_load_le32(d + 80) * WS_ISO_SECTOR;
     f->implanted_check = memcmp(d + 883, "ISO MD5SUM", 10) == 0;
 }

@@ -1,4 +1,5 @@
-/* relabel.c — the label by which a start menu names its medium: found, and put right where the medium gets another. */
+/* named.c — by what a start menu names its medium, its label or its identifier: found, and put right where the medium
+ * gets another. */
 #include "wild_satchel/live.h"
 
 #include <ctype.h>
@@ -41,14 +42,20 @@ const char *ws_live_parameters(const struct ws_live_family *family, const char *
     return out;
 }
 
-bool ws_parameters_label(const char *parameters, char *label, size_t room) {
-    static const char *const starts[] = {"root=live:CDLABEL=", "root=live:LABEL=", "root=CDLABEL=", "root=LABEL="};
+void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]) {
+    (void)snprintf(out, WS_UUID_ROOM, "%04X-%04X", (unsigned)(serial >> 16), (unsigned)(serial & 0xFFFF));
+}
+
+bool ws_parameters_medium(const char *parameters, enum ws_named_by by, char *name, size_t room) {
+    static const char *const starts[2][6] = {
+        {"root=live:CDLABEL=", "root=live:LABEL=", "root=CDLABEL=", "root=LABEL=", "root=live:/dev/disk/by-label/"},
+        {"root=live:UUID=", "root=UUID=", "root=live:/dev/disk/by-uuid/"}};
     for (const char *p = parameters; *p;) {
         size_t length = strcspn(p, " \t");
-        for (size_t i = 0; i < sizeof starts / sizeof starts[0]; i++) {
-            size_t n = strlen(starts[i]);
-            if (length <= n || strncmp(p, starts[i], n) != 0) continue;
-            unescape(p + n, length - n, label, room);
+        for (size_t i = 0; starts[by][i]; i++) {
+            size_t n = strlen(starts[by][i]);
+            if (length <= n || strncmp(p, starts[by][i], n) != 0) continue;
+            unescape(p + n, length - n, name, room);
             return true;
         }
         p += length + (p[length] != '\0');
@@ -56,7 +63,7 @@ bool ws_parameters_label(const char *parameters, char *label, size_t room) {
     return false;
 }
 
-/* Does the old label stand here, in this spelling, and end here: at its closing quote, if it is quoted? */
+/* Does the old name stand here, in this spelling, and end here: at its closing quote, if it is quoted? */
 static bool stands(const char *text, size_t length, size_t at, const char *old, char quote) {
     size_t n = strlen(old);
     if (n == 0 || length - at < n || strncmp(text + at, old, n) != 0) return false;
@@ -70,17 +77,22 @@ static bool is_search(const char *text, size_t length, size_t at) {
     return length - at > 6 && strncmp(text + at, "search", 6) == 0;
 }
 
-/* Is what stands before this byte "label=", in letters of any size? */
-static bool is_assigned(const char *text, size_t at) {
-    static const char word[] = "label=";
-    size_t n = sizeof word - 1;
+/* Do the bytes before this one end with the word, in letters of any size? */
+static bool follows(const char *text, size_t at, const char *word) {
+    size_t n = strlen(word);
     if (at < n) return false;
     for (size_t i = 0; i < n; i++)
         if (tolower((unsigned char)text[at - n + i]) != word[i]) return false;
     return true;
 }
 
-size_t ws_menu_relabel(const char *text, size_t length, const char *old, const char *now, struct ws_text *out) {
+static bool is_assigned(const char *text, size_t at, enum ws_named_by by) {
+    static const char *const words[2][2] = {{"label=", "/by-label/"}, {"uuid=", "/by-uuid/"}};
+    return follows(text, at, words[by][0]) || follows(text, at, words[by][1]);
+}
+
+size_t ws_menu_rename(const char *text, size_t length, enum ws_named_by by, const char *old, const char *now,
+                      struct ws_text *out) {
     char old_escaped[LABEL_MOST * 4];
     char now_escaped[LABEL_MOST * 4];
     size_t replaced = 0;
@@ -94,7 +106,7 @@ size_t ws_menu_relabel(const char *text, size_t length, const char *old, const c
         const char *spelt = stands(text, length, i, old_escaped, quoted ? before : 0) ? old_escaped
                             : quoted && stands(text, length, i, old, before)          ? old
                                                                                       : NULL;
-        bool assigned = spelt && is_assigned(text, quoted ? i - 1 : i);
+        bool assigned = spelt && is_assigned(text, quoted ? i - 1 : i, by);
         if (!assigned && !(spelt && search && (quoted || isspace((unsigned char)before)))) {
             ws_text_add(out, text + i, 1);
             continue;
