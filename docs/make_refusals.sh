@@ -93,6 +93,8 @@ shows "It is empty" "empty" satchel image empty.iso
 
 section "Sizes and plans"
 shows "It does not fit" "needed" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 40G
+shows "The data partition is too small for the overlay file" "data partition" \
+    satchel plan --bench b --image curlew.iso --drive "$gorse" --in file --data 2G --persistence 4000M
 shows "Two partitions want the rest" "all that is left" satchel plan --bench b --image curlew.iso --drive "$gorse" --data rest
 shows "The table has no entry left" "four entries" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 1G --data 1G --swap 1G
 shows "An overlay file would be too large for FAT32" "4 GiB - 1" satchel size --image curlew.iso --documents 20G

@@ -264,6 +264,9 @@ done
 expect 2 "partition or file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in bag
 expect 4 "three ways" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 8G
 expect 2 "at least 300 MiB" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 100M
+expect 4 "lies on the data partition" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 2G --persistence 4000M
+"$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 2G --persistence 4000M 2>&1 | grep -o -e "--data [0-9]*M" >way
+expect 0 "overlay file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file $(cat way) --persistence 4000M
 for family in curlew casper; do
     expect 0 "overlay file" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --in file --persistence 300M --save o.plan
     follows plan cat o.plan

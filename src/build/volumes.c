@@ -225,6 +225,21 @@ const char *build_parameters(const struct ws_plan *p, char out[WS_PARAMETERS_ROO
     return ws_live_parameters(p->family, label, out, WS_PARAMETERS_ROOM);
 }
 
+/* The volume it should lie on is too small: as asked, or because the drive has no more. */
+static enum ws_status overlay_does_not_fit(const struct ws_plan *p, uint64_t size, uint64_t room,
+                                           struct ws_error *error) {
+    char wanted[48];
+    char has[48];
+    bool asked = !build_overlay_beside(p) && p->data_asked && p->data_asked != WS_PLAN_REST;
+    if (!asked || p->drive_size - p->data_size < size - room)
+        return build_does_not_fit(error, p, p->drive_size + size - room);
+    ws_fail(error, WS_E_SPACE, "an overlay file of %s lies on the data partition, which has room for %s",
+            ws_size_both(size, wanted, sizeof wanted), ws_size_both(room, has, sizeof has));
+    ws_fail_where(error, "%s", p->drive_name);
+    return ws_fail_next(error, "--data rest, or --data %lluM; or a smaller file",
+                        (unsigned long long)(ws_round_up(p->data_size + size - room + 2 * MIB, 64ull * MIB) / MIB));
+}
+
 enum ws_status build_reserve_overlay(struct ws_build *b, struct ws_tree *tree, uint64_t room, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_node *n = NULL;
@@ -235,7 +250,9 @@ enum ws_status build_reserve_overlay(struct ws_build *b, struct ws_tree *tree, u
     if (p->overlay && size < WS_EXT4_LEAST)
         return ws_fail(error, WS_E_FORMAT, "the data file holds only %llu bytes: there is no volume in it",
                        (unsigned long long)size);
-    if (size > room || size < WS_EXT4_LEAST) return build_does_not_fit(error, p, p->drive_size + size - room);
+    if (size > room) return overlay_does_not_fit(p, size, room, error);
+    if (size < WS_EXT4_LEAST)
+        return ws_fail(error, WS_E_RANGE, "an overlay file needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
     WS_TRY(ws_tree_put(tree, p->family->overlay_file, "", 0, &n, error));
     if (!p->overlay) {
         WS_TRY(ws_source_zeros(size, &zeros, error));
