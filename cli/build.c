@@ -156,8 +156,9 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         if (noted) show_field(cli, "Record", "%s", kept);
         show_result(cli, true, "%s is written%s. %s", p.plan.drive_name,
                     result.checked ? ", flushed and checked" : " and flushed, not checked",
-                    p.plan.kind == WS_PLAN_LIVE ? "Next: satchel prove, to see that it remembers."
-                                                : "It can be unplugged.");
+                    p.plan.kind == WS_PLAN_LIVE && p.plan.persistence_place != WS_PERSIST_NONE
+                        ? "Next: satchel prove, to see that it remembers."
+                        : "It can be unplugged.");
         code = EXIT_DONE;
     }
 done:

@@ -34,6 +34,14 @@ static const char *kind_in_words(enum ws_image_kind kind) {
 static const char *starts_on(const struct ws_image *i, char *out, size_t room) {
     size_t n = 0;
     out[0] = '\0';
+    if (i->kind == WS_IMAGE_ARCHIVE || i->kind == WS_IMAGE_FOLDER) {
+        bool kernel = i->kernels_32 || i->kernels_64;
+        bool uefi = i->kernels_64 || i->loaders > 0;
+        (void)snprintf(out, room, "%s%s%s%s%s", kernel || uefi ? "file by file: " : "nothing", kernel ? "BIOS" : "",
+                       kernel && uefi ? ", " : "", uefi ? "UEFI" : "",
+                       i->secure_boot ? ", Secure Boot (signed loader)" : "");
+        return out;
+    }
     if (i->starts_bios) n += (size_t)snprintf(out, room, "BIOS");
     if (i->starts_uefi)
         n += (size_t)snprintf(out + n, room - n, "%sUEFI%s", n ? ", " : "",
@@ -76,6 +84,10 @@ static json_t *image_json(const struct ws_image *i, const char *path, const stru
     json_t *files =
         json_pack("{s:I, s:I, s:I, s:o}", "count", (json_int_t)i->files, "bytes", (json_int_t)i->file_bytes,
                   "too_large_for_fat", (json_int_t)i->large_files, "largest", text_or_null(i->largest_path));
+    json_t *findings = cli_findings_json(&i->findings);
+    json_t *whole = cli_findings_json(&i->findings_whole);
+    json_array_extend(findings, whole);
+    json_decref(whole);
     json_t *root = i->root_format[0] ? json_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
                                                  "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
@@ -90,7 +102,7 @@ static json_t *image_json(const struct ws_image *i, const char *path, const stru
                      "least_drive_bytes", size_or_null(c->least), "comfortable_drive_bytes",
                      size_or_null(c->comfortable), "default_entry", i->default_title, "default_parameters",
                      i->default_parameters, "checksum", checksum, "signature", text_or_null(c->signature), "signed_by",
-                     text_or_null(c->signer), "findings", cli_findings_json(&i->findings));
+                     text_or_null(c->signer), "findings", findings);
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {
@@ -122,6 +134,9 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
     if (i->files)
         show_field(cli, "Files", "%llu, %s", (unsigned long long)i->files,
                    ws_size_both(i->file_bytes, text, sizeof text));
+    if (i->large_files)
+        show_field(cli, "", "%llu of them of 4 GiB or more, which FAT32 cannot hold: %s",
+                   (unsigned long long)i->large_files, i->largest_path);
     if (i->root_format[0])
         show_field(cli, "Root", "%s%s%s, %s", i->root_path, i->root_path[0] ? ": " : "", i->root_format,
                    ws_size_counted(i->root_bytes, other, sizeof other));
@@ -144,6 +159,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
     else if (c->signature[0])
         show_field(cli, "Signature", "%s, not checked: --keyring FILE names the publisher's keys", c->signature);
     show_findings(cli, &i->findings);
+    show_findings(cli, &i->findings_whole);
 }
 
 static enum ws_status hash_file(const char *path, enum ws_hash_kind kind, char *hex, struct ws_error *error) {
@@ -204,12 +220,24 @@ static enum ws_status check_signature(struct cli *cli, const char *path, const c
 }
 
 static const char *next_step(const struct ws_image *i) {
-    bool can = i->family && i->kind == WS_IMAGE_HYBRID && i->live_entries > 0;
-    if (can) return "It can be laid down as a live drive that remembers, or as a replica.";
-    if (i->kind <= WS_IMAGE_DRIVE) return "It can be laid down as a replica; making it remember is not possible here.";
-    if (i->kind == WS_IMAGE_UNKNOWN)
-        return "Nothing here knows this format; a replica of it can be written all the same.";
-    return "It is no image of a drive: laying it down file by file is not possible here yet.";
+    bool remembers = i->family && i->live_entries > 0;
+    bool starts = remembers || i->kernels_32 || i->kernels_64 || i->loaders > 0;
+    switch (i->kind) {
+    case WS_IMAGE_HYBRID:
+        return remembers ? "It can be laid down as a live drive that remembers, whole or file by file, or as a replica."
+                         : "It can be laid down as a replica; making it remember takes a description of its family.";
+    case WS_IMAGE_DISC:
+    case WS_IMAGE_ARCHIVE:
+    case WS_IMAGE_FOLDER:
+        return remembers ? "Its files can be laid down as a live drive that remembers."
+               : starts  ? "Its files can be laid down, to start and forget; making it remember takes a description of "
+                           "its family."
+                         : "Nothing in it starts a PC.";
+    case WS_IMAGE_DRIVE: return "It can be laid down as a replica; making it remember is not possible here.";
+    case WS_IMAGE_COMPRESSED: return "It holds another image: unpack it, and look at that.";
+    case WS_IMAGE_ROOT: return "A system's root alone starts nothing: a kernel and a start menu belong to it.";
+    default: return "Nothing here knows this format; a replica of it can be written all the same.";
+    }
 }
 
 int run_image(struct cli *cli, int argc, const char **argv) {

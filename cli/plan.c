@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 enum { MAP_PARTS = 64 };
@@ -301,15 +302,19 @@ static enum ws_status load_family(struct cli *cli, const char *path, struct ws_o
     return status;
 }
 
-static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struct ws_source *source, struct ws_plan *p,
-                                  char *why, size_t room) {
+static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struct ws_source *source,
+                                  const struct ws_packed_facts *packed, struct ws_plan *p, char *why, size_t room) {
     struct ws_image image;
+    struct stat s;
     if (w->kind && strcmp(w->kind, "live") != 0 && strcmp(w->kind, "replica") != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a kind of drive: live and replica are", w->kind);
     WS_TRY(ws_image_inspect(source, &image, &cli->error));
     bool disc = image.kind == WS_IMAGE_DISC || w->family;
+    bool known = image.family || w->family;
+    bool made_of_files = (packed->format[0] && !packed->one_image) || (stat(w->image, &s) == 0 && S_ISDIR(s.st_mode));
+    bool as_files = w->family || made_of_files || (w->arrangement && strcmp(w->arrangement, "files") == 0);
     if (w->kind) p->kind = strcmp(w->kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
-    else if (w->family) p->kind = WS_PLAN_LIVE;
+    else if (as_files) p->kind = WS_PLAN_LIVE;
     else p->kind = ws_plan_choose_kind(&image, why, room);
     ws_image_free(&image);
     if (p->kind == WS_PLAN_REPLICA && (w->persistence || w->in || w->data || w->swap)) {
@@ -334,7 +339,9 @@ static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struc
     if (w->family) WS_TRY(load_family(cli, w->family, &p->own_family));
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &p->rules));
     WS_TRY(read_start(cli, w, p));
-    return read_sizes(cli, w, p);
+    WS_TRY(read_sizes(cli, w, p));
+    if (files && !known && !w->persistence && !w->in && !w->overlay_from) p->persistence_place = WS_PERSIST_NONE;
+    return WS_OK;
 }
 
 static enum ws_status take_overlay(struct cli *cli, const char *path, struct ws_source **overlay, struct ws_plan *p) {
@@ -439,7 +446,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     if (w.pc) WS_GO(find_pc(cli, w.pc, &g->pc));
     g->have_pc = w.pc != NULL;
     WS_GO(ws_linux_open_medium(w.image, &source, &packed, &cli->error));
-    WS_GO(read_wishes(cli, &w, source, &g->plan, why, sizeof why));
+    WS_GO(read_wishes(cli, &w, source, &packed, &g->plan, why, sizeof why));
     WS_GO(cli_find_or_make(cli, w.drive, w.make, &g->facts));
     made = w.make != NULL;
     if (w.trial) WS_GO(load_trial(cli, w.trial, g));

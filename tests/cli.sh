@@ -383,8 +383,35 @@ for from in unpacked curlew.tar.xz curlew.zip; do
     follows plan cat u.plan
     expect 0 "flushed and checked" "$satchel" build u.plan --confirm "$gorse" --bench b
     expect 0 "GANNETPOINT" "$satchel" drives "$gorse" --bench b
-    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    # the loader lies in the volume that discs have for it
+    for pc in launch hut office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
 done
+expect 0 "live drive that remembers" "$satchel" image unpacked
+expect 0 "Secure Boot (signed loader)" "$satchel" image curlew.zip
+# links, which FAT has not
+mv unpacked/live/vmlinuz unpacked/live/vmlinuz-6 && ln -s vmlinuz-6 unpacked/live/vmlinuz
+mkdir unpacked/menus && ln -s ../boot/grub/grub.cfg unpacked/menus/copy.cfg && ln -s /etc/hostname unpacked/out
+expect 0 "becomes a copy of /live/vmlinuz-6" "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence 100M --save u.plan
+expect 0 "/out is a symbolic link" "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence 100M
+expect 0 "flushed and checked" "$satchel" build u.plan --confirm "$gorse" --bench b
+for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+rm unpacked/live/vmlinuz unpacked/out && mv unpacked/live/vmlinuz-6 unpacked/live/vmlinuz
+# what belongs to no live family, what only a UEFI loader starts, what nothing starts
+"$demo_image" tern.iso none || exit 1
+mkdir tern && bsdtar -xf tern.iso -C tern && chmod -R u+w tern
+expect 0 "to start and forget" "$satchel" image tern
+expect 0 "none - it belongs to no live family" "$satchel" plan --bench b --image tern --drive "$gorse" --rules tide.rules --save t.plan
+expect 0 "It can be unplugged" "$satchel" build t.plan --confirm "$gorse" --bench b
+expect 4 "describe its family" "$satchel" plan --bench b --image tern --drive "$gorse" --persistence 1G
+mkdir -p alone/EFI/BOOT && python3 -c 'import sys; b = open("tern/boot/grub/efi.img", "rb").read(); i = b.index(b"MZ"); sys.stdout.buffer.write(b[i:i + 1536])' > alone/EFI/BOOT/BOOTX64.EFI
+expect 0 "file by file: UEFI, Secure Boot" "$satchel" image alone
+expect 0 "no - there is no kernel" "$satchel" plan --bench b --image alone --drive "$gorse" --for office --save t.plan
+expect 1 "will not start on hut" "$satchel" plan --bench b --image alone --drive "$gorse" --for hut
+expect 4 "nothing on the drive would start" "$satchel" plan --bench b --image alone --drive "$gorse" --uefi-code own
+expect 0 "flushed and checked" "$satchel" build t.plan --confirm "$gorse" --bench b
+expect 1 "nothing to start was found" "$satchel" prove "$gorse" --on hut --bench b
+expect 4 "nothing on the drive would start" "$satchel" plan --bench b --image published --drive "$gorse"
+expect 0 "Nothing in it starts a PC" "$satchel" image published
 echo changed > unpacked/live/extra
 "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence none --save n.plan > said
 grep -q "it forgets at power-off" said && echo again > unpacked/live/extra
@@ -398,7 +425,7 @@ expect 4 "is not a key" "$satchel" plan --bench b --image gauge.iso --drive "$go
 grep -v overlay_ gauge.family | sed 's/"work": "work",/"work": "work"/' > alone.family
 expect 4 "not known to remember in a file" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --family alone.family --in file
 expect 2 "goes with" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement whole --family gauge.family
-expect 4 "no live family" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --kind live
+expect 4 "no live family" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --kind live --persistence 100M
 for place in file partition; do
     expect 0 "Gauge hut appliance" "$satchel" plan --bench b --image gauge.iso --drive "$gorse" --family gauge.family --in $place --persistence 100M --save g.plan
     follows plan cat g.plan

@@ -139,7 +139,7 @@ static void names_are_made_to_fit_and_told(void) {
         {"plain.txt", "plain.txt", NULL},     {"what?.txt", "what_.txt", "not allowed"},
         {"a:b*c", "a_b_c", "not allowed"},    {"dot.", "dot_", "space or dot"},
         {"space ", "space_", "space or dot"}, {"tab\there", "tab_here", "not allowed"},
-        {"caf\xc3\xa9", "caf\xc3\xa9", NULL},
+        {"caf\xc3\xa9", "caf\xc3\xa9", NULL}, {"caf\xe9.txt", "caf_.txt", "not UTF-8"},
     };
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
         struct ws_tree *tree = NULL;
@@ -196,6 +196,81 @@ static void names_are_made_to_fit_and_told(void) {
     }
 }
 
+static struct ws_node *put_link(struct ws_tree *tree, const char *path, const char *target) {
+    struct ws_node *n = NULL;
+    if (ws_tree_put(tree, path, "", 0, &n, &error) != WS_OK || ws_tree_set_target(tree, n, target, &error) != WS_OK)
+        fail_at(__FILE__, __LINE__, "%s", error.what);
+    n->kind = WS_NODE_LINK;
+    return n;
+}
+
+/* File systems without links get what they show; what they show may be nothing, and they may go round in circles. */
+static void links_become_copies(void) {
+    static const struct {
+        const char *path, *target, *shows; /* NULL: it stays a link */
+    } cases[] = {
+        {"vmlinuz", "live/vmlinuz-6", "kernel"},
+        {"live/vmlinuz", "vmlinuz-6", "kernel"},
+        {"a/b/up", "../../live/vmlinuz", "kernel"},
+        {"dots", "./live/.././live//vmlinuz-6", "kernel"},
+        {"by-folder", "boot/vmlinuz-6", "kernel"},
+        {"boot", "live", NULL},
+        {"self", "self", NULL},
+        {"round", "a/round", NULL},
+        {"a/round", "../round", NULL},
+        {"absolute", "/live/vmlinuz-6", NULL},
+        {"out", "../../etc/passwd", NULL},
+        {"nothing", "live/none", NULL},
+        {"through", "live/vmlinuz-6/x", NULL},
+        {"empty", "", NULL},
+    };
+    struct ws_tree *tree = NULL;
+    struct ws_node *n = NULL, *twin = NULL;
+    struct ws_findings f = {0};
+    char *text = NULL;
+    size_t length;
+    OK(ws_tree_create(&tree, &error));
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) put_link(tree, cases[i].path, cases[i].target);
+    OK(ws_tree_put(tree, "live/vmlinuz-6", "kernel", 6, &n, &error));
+    n->mode = 0600;
+    OK(ws_tree_put(tree, "twin", "", 0, &twin, &error));
+    twin->same_as = n;
+    ws_tree_copy_links(tree, "FAT32", &f);
+    CHECK_INT(f.count, 6);
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        n = ws_tree_find(tree, cases[i].path);
+        CHECK_INT(n->kind, cases[i].shows ? WS_NODE_FILE : WS_NODE_LINK);
+        if (!cases[i].shows || n->kind != WS_NODE_FILE) continue;
+        OK(ws_source_load(n->content, 100, &text, &length, &error));
+        CHECK_STR(text, cases[i].shows);
+        CHECK_INT(n->mode, 0600);
+        free(text);
+    }
+    CHECK(!twin->same_as && ws_node_size(twin) == 6);
+    OK(ws_tree_fit_names(tree, ws_name_rules_fat(), &f, &error));
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++)
+        CHECK((ws_tree_find(tree, cases[i].path) != NULL) == (cases[i].shows != NULL));
+    CHECK_HAS(f.list[f.count - 1].text, "left out");
+    ws_findings_free(&f);
+    ws_tree_close(tree);
+    for (int i = 0; i < cases_of(2000); i++) { /* any targets: an end is found, and no file is lost */
+        static const char *const parts[] = {"a", "b", "..", ".", "", "c", "f"};
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_tree_put(tree, "a/b/f", "kernel", 6, NULL, &error));
+        for (int k = 0; k < 12; k++) {
+            char path[64] = "", target[64] = "";
+            for (uint64_t c = random_below(3); c > 0; c--) strcat(strcat(path, parts[random_below(2)]), "/");
+            for (uint64_t c = 1 + random_below(5); c > 0; c--) strcat(strcat(target, parts[random_below(7)]), "/");
+            sprintf(path + strlen(path), "%c%d", "bc"[random_below(2)], k % 3);
+            put_link(tree, path, target);
+        }
+        ws_tree_copy_links(tree, "FAT32", NULL);
+        for (n = ws_tree_root(tree); n; n = ws_tree_next(n))
+            if (n->kind == WS_NODE_FILE) CHECK_INT(ws_node_size(n), 6);
+        ws_tree_close(tree);
+    }
+}
+
 static void damaged_volumes_are_refused_in_words(void) {
     struct ws_tree *tree = random_tree(80, 0, 20000), *back = NULL;
     struct ws_exfat_params p = params_of(16 * MIB);
@@ -238,6 +313,7 @@ int main(int argc, char **argv) {
         {"volumes of any size are sound", volumes_of_any_size_are_sound},
         {"wrong wishes are refused", wrong_wishes_are_refused},
         {"names are made to fit and told", names_are_made_to_fit_and_told},
+        {"links become copies", links_become_copies},
         {"damaged volumes are refused in words", damaged_volumes_are_refused_in_words},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -54,6 +54,7 @@ struct ws_image {
     size_t menus, live_entries, remembering_entries;
     char default_title[160], default_parameters[1024];
     struct ws_findings findings;
+    struct ws_findings findings_whole; /**< what matters only when it is laid down whole, as it is */
 };
 
 /** Find out all of this. The result borrows `source`.
@@ -73,6 +74,10 @@ bool ws_esp_place(const struct ws_table *table, const struct ws_iso_facts *iso, 
 enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,
                            struct ws_source **slice, struct ws_tree **tree, struct ws_fat_facts *facts,
                            struct ws_error *error);
+/** An EFI start volume that lies among a medium's files, as /boot/grub/efi.img does where a disc image was unpacked, as
+ * a tree; it borrows the file's content. @param file  out: which file it is; may be NULL @return false if there is none
+ */
+bool ws_esp_among_files(const struct ws_tree *medium, struct ws_tree **esp, const struct ws_node **file);
 /** Look at a UEFI program. PE/COFF specification, sections 3 and 4. @return false if it is none */
 bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader);
 

@@ -26,9 +26,18 @@ bool ws_names_collide(const struct ws_node *folder, const struct ws_node **one, 
                       struct ws_error *error);
 
 /**
- * Make a tree fit: forbidden characters become "_", names too long are cut before their extension, names that collide
- * get a number, links, devices and files too large are left out. Every change is a finding; with `findings` of an
- * untouched copy of the tree the same can be told without doing it.
+ * Links turned into what they show: a symbolic link to a file of the tree, and a second name of a file, become a copy
+ * of it. Those to folders, to nothing, out of the tree, in circles or with an absolute target stay. Each copy is a
+ * note.
+ * @param system  which knows no links, for the notes
+ */
+void ws_tree_copy_links(struct ws_tree *tree, const char *system, struct ws_findings *findings);
+
+/**
+ * Make a tree fit: links become copies as with ws_tree_copy_links(), forbidden characters become "_", names too long
+ * are cut before their extension, names that collide get a number, other links, devices and files too large are left
+ * out. Every change is a finding; with `findings` of an untouched copy of the tree the same can be told without doing
+ * it.
  * @return WS_E_NOMEM
  */
 enum ws_status ws_tree_fit_names(struct ws_tree *tree, const struct ws_name_rules *rules, struct ws_findings *findings,

@@ -240,6 +240,9 @@ static enum ws_status correct_lists(struct editing *e, struct ws_error *error) {
 void build_open_esp(struct ws_build *b) {
     (void)ws_esp_read(b->image.source, &b->image.table, b->image.iso ? ws_iso_facts(b->image.iso) : NULL, &b->esp_slice,
                       &b->esp_tree, NULL, NULL);
+    if (b->esp_tree || b->plan->arrangement != WS_ARRANGE_FILES || !b->image.iso) return;
+    const struct ws_tree *medium = ws_iso_tree(b->image.iso); /* of an unpacked image it is one of the files */
+    if (!ws_tree_find_any_case(medium, "EFI/BOOT/BOOTX64.EFI")) (void)ws_esp_among_files(medium, &b->esp_tree, NULL);
 }
 
 void build_free_change(struct build_change *change) { free(change->bytes); }

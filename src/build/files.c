@@ -23,7 +23,7 @@ static enum ws_status copy_tree(const struct ws_tree *from, struct ws_tree *to, 
             WS_TRY(ws_tree_put(to, path, "", 0, &made, error));
             made->kind = n->kind;
             made->content = n->content;
-            made->same_as = NULL;
+            if (n->target) WS_TRY(ws_tree_set_target(to, made, n->target, error));
         }
         made->mode = (uint16_t)(n->mode | 0200); /* an image's files are read-only by nature, a stick's are not */
         made->mtime = n->mtime;
@@ -53,6 +53,14 @@ static enum ws_status merge_esp(struct ws_build *b, struct ws_error *error) {
     return WS_OK;
 }
 
+/* A file's new content, wherever it stands: what was a link to it is a copy that shares the old one. */
+static void replace_content(struct ws_tree *tree, struct ws_node *file, const struct ws_source *now) {
+    const struct ws_source *was = file->content;
+    for (struct ws_node *n = ws_tree_root(tree); was && n; n = ws_tree_next(n))
+        if (n->content == was) n->content = now;
+    file->content = now;
+}
+
 /* Edited menus and lists. Their files are found before rules move them. */
 static enum ws_status apply_changes(struct ws_build *b, const struct build_change *change,
                                     struct ws_node *const *target, size_t count, struct ws_error *error) {
@@ -61,7 +69,7 @@ static enum ws_status apply_changes(struct ws_build *b, const struct build_chang
         if (!target[i]) continue;
         WS_TRY(ws_source_memory(change[i].bytes, change[i].length, &text, error));
         WS_TRY(ws_tree_own(b->files_tree, text, error));
-        target[i]->content = text;
+        replace_content(b->files_tree, target[i], text);
     }
     return WS_OK;
 }
@@ -80,6 +88,13 @@ static bool find_loader(const struct ws_build *b, struct ws_loader *loader) {
 static bool own_uefi(const struct ws_build *b) {
     if (b->plan->system_exfat) return true;
     return b->plan->uefi_code == WS_UEFI_CODE_OWN || (b->plan->uefi_code == WS_UEFI_CODE_AUTO && !b->have_loader);
+}
+
+/* An appliance may have no Linux kernel at all, and come with a loader that firmware starts. */
+static bool starts_by_loader_alone(const struct ws_build *b) {
+    const struct ws_plan *p = b->plan;
+    return b->have_loader && !own_uefi(b) && !p->family && p->persistence_place == WS_PERSIST_NONE &&
+           p->check == WS_CHECK_OFF;
 }
 
 /* Entries name the volume their system is on by the label or the identifier it gets. */
@@ -117,14 +132,23 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
     bool remembers = p->persistence_place != WS_PERSIST_NONE;
     for (size_t i = 0; p->family && i < 4; i++) system[i] = p->family->roots[i];
     char parameters[WS_PARAMETERS_ROOM];
-    WS_TRY(ws_start_entries_of(b->files_tree, p->family, remembers ? build_parameters(p, parameters) : NULL, &entries,
-                               &p->findings, error));
-    enum ws_status status = rename_in_entries(b, &entries, error);
+    enum ws_status status = ws_start_entries_of(
+        b->files_tree, p->family, remembers ? build_parameters(p, parameters) : NULL, &entries, &p->findings, error);
+    b->no_kernel = status == WS_E_NOTFOUND && starts_by_loader_alone(b);
+    if (status == WS_E_NOTFOUND && !b->no_kernel)
+        ws_fail_next(error, "nothing on the drive would start; for an ordinary one, `satchel drives %s --blank`",
+                     p->drive_name);
+    if (!b->no_kernel) WS_TRY(status);
+    status = rename_in_entries(b, &entries, error);
     if (status == WS_OK)
         status = ws_start_entries_put(b->files_tree, &entries, p->check, p->check == WS_CHECK_FULL ? system : NULL,
                                       p->menu_seconds, p->made_at, error);
     ws_start_entries_free(&entries);
     WS_TRY(status);
+    if (b->no_kernel)
+        ws_findings_add(&p->findings, WS_WARNING,
+                        "no start menu names a kernel that is there: only UEFI firmware starts it, by the image's own "
+                        "loader");
     const char *described = p->own_family.document;
     if (described[0]) WS_TRY(ws_tree_put(b->files_tree, WS_OWN_FAMILY_PATH, described, strlen(described), NULL, error));
     if (!own_uefi(b) || p->system_exfat) return WS_OK;
@@ -150,7 +174,7 @@ static enum ws_status check(const struct ws_build *b, struct ws_error *error) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "this image belongs to no live family known here, so nothing can be said about "
                 "how it remembers");
-        return ws_fail_next(error, "lay it down without: --persistence none");
+        return ws_fail_next(error, "lay it down without: --persistence none; or describe its family: --family FILE");
     }
     if (p->family) WS_TRY(build_check_overlay(p, error));
     if (p->system_exfat && p->uefi_code == WS_UEFI_CODE_IMAGE) {
@@ -179,9 +203,10 @@ static enum ws_status make_tree(struct ws_build *b, const struct build_change *c
         ws_node_path(change[i].file, path, sizeof path);
         target[i] = change[i].in_esp ? ws_tree_find_any_case(b->files_tree, path) : ws_tree_find(b->files_tree, path);
     }
+    const struct ws_name_rules *names = p->system_exfat ? ws_name_rules_exfat() : ws_name_rules_fat();
+    ws_tree_copy_links(b->files_tree, names->system, &p->findings); /* before rules move what they name */
     WS_TRY(ws_rules_apply_before(&p->rules, b->files_tree, error));
-    WS_TRY(ws_tree_fit_names(b->files_tree, p->system_exfat ? ws_name_rules_exfat() : ws_name_rules_fat(), &p->findings,
-                             error));
+    WS_TRY(ws_tree_fit_names(b->files_tree, names, &p->findings, error));
     b->have_loader = find_loader(b, &b->loader);
     if (p->uefi_code == WS_UEFI_CODE_IMAGE && !b->have_loader) {
         ws_fail(error, WS_E_UNSUPPORTED, "the image brings no UEFI loader for x86-64 PCs");
@@ -304,11 +329,11 @@ static enum ws_status enter_system(struct ws_build *b, struct ws_table *table, s
 /* A BIOS reads sectors of 512 bytes. */
 static bool bios_reads(const struct ws_plan *p) { return p->drive_sector == 512; }
 
-static void note_choices(struct ws_plan *p, bool own) {
+static void note_choices(struct ws_plan *p, bool own, bool kernel) {
     char size[48];
-    if (bios_reads(p))
+    if (bios_reads(p) && kernel)
         ws_plan_chose(p, "start on BIOS", "our own code", "the image's own reads only the image as a whole");
-    else
+    else if (!bios_reads(p))
         ws_findings_add(
             &p->findings, WS_NOTE,
             "the drive counts in sectors of %u bytes: through an adapter that shows it with others, nothing "
@@ -320,7 +345,7 @@ static void note_choices(struct ws_plan *p, bool own) {
                       : own           ? "the image brings none for x86-64 PCs"
                                       : "it is what firmware and Secure Boot know");
     ws_plan_chose(p, "arrangement", "file by file",
-                  "as asked: the drive stays an ordinary one, its files can be seen and added to");
+                  "the drive stays an ordinary one, its files can be seen and added to");
     ws_plan_chose(p, "table", ws_table_kind_name(p->table),
                   p->table == WS_TABLE_MBR ? "every PC reads it"
                   : p->table_gpt           ? "as asked"
@@ -335,6 +360,8 @@ static void note_choices(struct ws_plan *p, bool own) {
             &p->findings, WS_WARNING,
             "the initial RAM disk must bring the kernel's exFAT driver, or the system does not find its files; "
             "`satchel prove` on an emulated PC tells");
+    } else if (p->persistence_place == WS_PERSIST_NONE) {
+        ws_plan_chose(p, "file system", "FAT32", "firmware reads nothing else");
     } else {
         ws_plan_chose(p, "file system", "FAT32, ext4",
                       "FAT32 for the system's files: firmware reads nothing else; ext4 for what is remembered");
@@ -349,8 +376,10 @@ static void correct_outlook(const struct ws_build *b, bool own) {
     const struct ws_loader *l = own || !b->have_loader ? NULL : &b->loader;
     struct ws_plan *p = b->plan;
     struct ws_outlook *bios = &p->outlook[0];
-    bios->starts = bios_reads(p);
-    if (bios->starts)
+    bios->starts = bios_reads(p) && !b->no_kernel;
+    if (b->no_kernel)
+        (void)snprintf(bios->why, sizeof bios->why, "there is no kernel that our start-up code could start");
+    else if (bios->starts)
         (void)snprintf(bios->why, sizeof bios->why, "by our own start-up code; %s",
                        p->table == WS_TABLE_MBR ? "the partition is active, as some old BIOSes want it"
                                                 : "a few old BIOSes start from no drive with a GPT");
@@ -444,7 +473,7 @@ enum ws_status build_prepare_files(struct ws_build *b, struct ws_error *error) {
     WS_GO(ws_layout_seal(b->image_only, error));
     WS_GO(build_compose_volumes(b, error));
     build_list_parts(p, &b->image.table);
-    note_choices(p, own_uefi(b));
+    note_choices(p, own_uefi(b), !b->no_kernel);
     correct_outlook(b, own_uefi(b));
 done:
     for (size_t i = 0; i < changes; i++) build_free_change(&change[i]);

@@ -15,6 +15,7 @@ struct ws_build {
     struct ws_tree *esp_tree, *files_tree, *start_tree;
     struct ws_loader loader; /* what UEFI firmware would find of the image's own */
     bool have_loader;
+    bool no_kernel; /* of the image's own that our start-up code could start */
     struct ws_ext4_geometry geometry;
     struct ws_layout *layout, *image_only;
 };

@@ -149,8 +149,11 @@ done:
 }
 
 static void carry_findings(struct ws_build *b) {
-    for (size_t i = 0; i < b->image.findings.count; i++)
-        ws_findings_add(&b->plan->findings, b->image.findings.list[i].weight, "%s", b->image.findings.list[i].text);
+    const struct ws_findings *found[] = {&b->image.findings, &b->image.findings_whole};
+    size_t lists = b->plan->arrangement == WS_ARRANGE_FILES ? 1 : 2;
+    for (size_t k = 0; k < lists; k++)
+        for (size_t i = 0; i < found[k]->count; i++)
+            ws_findings_add(&b->plan->findings, found[k]->list[i].weight, "%s", found[k]->list[i].text);
 }
 
 enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **out,

@@ -314,7 +314,8 @@ static enum ws_status compose_swap(struct ws_build *b, struct ws_error *error) {
 void build_note_persistence(struct ws_plan *p) {
     char size[48];
     if (p->persistence_place == WS_PERSIST_NONE) {
-        ws_plan_chose(p, "persistence", "none", "as asked: the system forgets at power-off");
+        ws_plan_chose(p, "persistence", "none", "%s: the system forgets at power-off",
+                      p->family ? "as asked" : "it belongs to no live family known here");
         return;
     }
     const char *name = p->persistence_place == WS_PERSIST_FILE ? p->family->overlay_file : p->family->label;

@@ -78,6 +78,21 @@ enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table
     return status;
 }
 
+bool ws_esp_among_files(const struct ws_tree *medium, struct ws_tree **esp, const struct ws_node **file) {
+    enum { LARGEST = 64 << 20 };
+    for (const struct ws_node *n = ws_tree_root(medium); n; n = ws_tree_next(n)) {
+        size_t length = strlen(n->name);
+        if (n->kind != WS_NODE_FILE || !n->content || n->content->size > LARGEST || length < 5) continue;
+        if (strcmp(n->name + length - 4, ".img") != 0 && strcmp(n->name + length - 4, ".IMG") != 0) continue;
+        if (ws_fat_read(n->content, esp, NULL, NULL) != WS_OK) continue;
+        if (file) *file = n;
+        if (ws_tree_find_any_case(*esp, "EFI/BOOT")) return true;
+        ws_tree_close(*esp);
+        *esp = NULL;
+    }
+    return false;
+}
+
 static void look_at_loaders(struct ws_image *image, const struct ws_tree *esp) {
     struct ws_node *folder = ws_tree_find_any_case(esp, "EFI/BOOT");
     for (struct ws_node *n = folder ? folder->first : NULL; n && image->loaders < WS_LOADERS_MOST; n = n->next) {
@@ -91,6 +106,15 @@ static void look_at_loaders(struct ws_image *image, const struct ws_tree *esp) {
         image->loaders++;
         if (strcmp(l->machine, "x86-64") == 0) image->secure_boot |= l->signed_;
     }
+}
+
+/* Loaders in the folder where firmware looks, or in the volume that discs have for it. */
+static void look_at_loaders_of_files(struct ws_image *image, const struct ws_tree *tree, const struct ws_node **file) {
+    struct ws_tree *esp = NULL;
+    look_at_loaders(image, tree);
+    if (!ws_esp_among_files(tree, &esp, file)) return;
+    if (image->loaders == 0) look_at_loaders(image, esp);
+    ws_tree_close(esp);
 }
 
 static enum ws_status count_menu(void *context, const struct ws_node *file, const struct ws_menu *menu,
@@ -129,15 +153,17 @@ static void judge_starts(struct ws_image *image, bool esp_by_table) {
         if (f->boot[i].bootable && f->boot[i].platform == 0xef) image->starts_uefi_disc = true;
     }
     if (image->kind == WS_IMAGE_DISC)
-        ws_findings_add(&image->findings, WS_WARNING, "made for discs: laid down whole it does not start from a drive");
+        ws_findings_add(&image->findings_whole, WS_WARNING,
+                        "made for discs: laid down whole it does not start from a drive");
     if (f->implanted_check)
-        ws_findings_add(&image->findings, WS_NOTE, "carries a checksum of the medium, which an edited menu would fail");
+        ws_findings_add(&image->findings_whole, WS_NOTE,
+                        "carries a checksum of the medium, which an edited menu would fail");
     if (!image->starts_bios && image->kind == WS_IMAGE_HYBRID)
-        ws_findings_add(&image->findings, WS_WARNING, "does not start from a drive on PCs with BIOS");
+        ws_findings_add(&image->findings_whole, WS_WARNING, "does not start from a drive on PCs with BIOS");
     if (!image->starts_uefi && image->kind == WS_IMAGE_HYBRID)
-        ws_findings_add(&image->findings, WS_WARNING, "does not start from a drive on PCs with UEFI");
+        ws_findings_add(&image->findings_whole, WS_WARNING, "does not start from a drive on PCs with UEFI");
     if (image->starts_uefi && !image->secure_boot)
-        ws_findings_add(&image->findings, WS_WARNING, "its UEFI loader is not signed: Secure Boot must be off");
+        ws_findings_add(&image->findings_whole, WS_WARNING, "its UEFI loader is not signed: Secure Boot must be off");
     if (!image->family)
         ws_findings_add(&image->findings, WS_WARNING,
                         "no known way of remembering: its start menus belong to no live family "
@@ -172,12 +198,12 @@ static void look_at_size(struct ws_image *image, const struct ws_tree *tree) {
 }
 
 /* People zip an image together with its checksums: say that the image is what they want. */
-static void look_for_images(struct ws_image *image, const struct ws_tree *tree) {
+static void look_for_images(struct ws_image *image, const struct ws_tree *tree, const struct ws_node *esp) {
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         size_t length = strlen(n->name);
         char path[160];
         const char *end = length > 4 ? n->name + length - 4 : "";
-        if (n->kind == WS_NODE_FILE && ws_node_size(n) >= 1 << 20 &&
+        if (n->kind == WS_NODE_FILE && n != esp && ws_node_size(n) >= 1 << 20 &&
             (strcmp(end, ".iso") == 0 || strcmp(end, ".img") == 0))
             ws_findings_add(&image->findings, WS_NOTE, "holds an image of its own, %s: unpack it and look at that",
                             ws_node_path(n, path, sizeof path));
@@ -188,9 +214,10 @@ static void look_for_images(struct ws_image *image, const struct ws_tree *tree) 
 static enum ws_status look_at_loose_files(struct ws_image *image, const struct ws_tree *tree, struct ws_error *error) {
     image->family = ws_live_family_of_medium(tree, NULL);
     WS_TRY(ws_medium_menus(tree, count_menu, image, error));
+    const struct ws_node *file = NULL;
     image_look_at_files(image, tree);
-    look_for_images(image, tree);
-    look_at_loaders(image, tree);
+    look_at_loaders_of_files(image, tree, &file);
+    look_for_images(image, tree, file);
     image->starts_uefi = image->loaders > 0; /* once they lie on a FAT volume */
     return WS_OK;
 }
@@ -261,14 +288,12 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
         ws_tree_close(esp);
         ws_source_close(slice);
     }
-    if (image->kind == WS_IMAGE_DISC && image->loaders == 0) look_at_loaders(image, ws_iso_tree(image->iso));
+    const struct ws_node *file = NULL;
+    if (image->kind == WS_IMAGE_DISC && image->loaders == 0)
+        look_at_loaders_of_files(image, ws_iso_tree(image->iso), &file);
     judge_starts(image, esp_by_table);
     if (image->iso && image->family && image->live_entries == 0)
         ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");
-    if (image->large_files)
-        ws_findings_add(
-            &image->findings, WS_NOTE, "holds %llu file%s of 4 GiB or more (%s), which a FAT volume cannot hold",
-            (unsigned long long)image->large_files, image->large_files == 1 ? "" : "s", image->largest_path);
 done:
     if (status != WS_OK) ws_image_free(image);
     return status;
@@ -277,6 +302,7 @@ done:
 void ws_image_free(struct ws_image *image) {
     ws_iso_close(image->iso);
     ws_findings_free(&image->findings);
+    ws_findings_free(&image->findings_whole);
     image->iso = NULL;
 }
 

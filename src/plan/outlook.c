@@ -7,13 +7,16 @@
 
 enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room) {
     bool disc = image->kind == WS_IMAGE_DISC;
-    bool live = (image->kind == WS_IMAGE_HYBRID || disc) && image->family && image->live_entries > 0;
-    const char *reason = live && disc     ? "the files of a live family that is known here"
-                         : live           ? "a hybrid image of a live family that is known here"
-                         : disc           ? "the image is made for discs; laid down whole it starts nowhere"
-                         : !image->iso    ? "it is no live image"
-                         : !image->family ? "the image belongs to no live family known here"
-                                          : "no start menu of the image could be told to remember";
+    bool known = image->family && image->live_entries > 0;
+    bool starts = known || image->kernels_32 || image->kernels_64 || image->loaders > 0;
+    bool live = disc ? starts : image->kind == WS_IMAGE_HYBRID && known;
+    const char *reason = live && known && disc ? "the files of a live family that is known here"
+                         : live && disc        ? "laid down whole it starts nowhere, file by file it does"
+                         : live                ? "a hybrid image of a live family that is known here"
+                         : disc                ? "the image is made for discs; laid down whole it starts nowhere"
+                         : !image->iso         ? "it is no live image"
+                         : !image->family      ? "the image belongs to no live family known here"
+                                               : "no start menu of the image could be told to remember";
     (void)snprintf(why, room, "%s", reason);
     return live ? WS_PLAN_LIVE : WS_PLAN_REPLICA;
 }

@@ -33,9 +33,24 @@ uint16_t ws_upcase(uint16_t unit) {
     return unit;
 }
 
+/* Old systems and archives carry names in other encodings: what is no UTF-8 becomes "_". @return whether there was any
+ */
+static bool mend_encoding(const char *name, char out[NAME_BYTES + 1]) {
+    uint16_t units[UNITS];
+    size_t count = ws_utf16_from_utf8(name, units, UNITS);
+    (void)ws_utf8_from_utf16(units, count, out, NAME_BYTES + 1);
+    if (strcmp(out, name) == 0) return false;
+    for (size_t i = 0; i < count; i++)
+        if (units[i] == 0xfffd) units[i] = '_';
+    (void)ws_utf8_from_utf16(units, count, out, NAME_BYTES + 1);
+    return true;
+}
+
 const char *ws_name_fault(const struct ws_name_rules *rules, const char *name) {
     uint16_t units[UNITS + 1];
+    char mended[NAME_BYTES + 1];
     size_t length = strlen(name);
+    if (length <= NAME_BYTES && mend_encoding(name, mended)) return "it is not UTF-8";
     for (const char *c = name; *c; c++)
         if ((unsigned char)*c < 0x20 || strchr(rules->forbidden, *c)) return "it has characters that are not allowed";
     if (ws_utf16_from_utf8(name, units, UNITS + 1) > rules->most) return "it is too long";
@@ -114,7 +129,7 @@ static enum ws_status fit_one(struct ws_tree *tree, struct ws_node *node, const 
     char name[NAME_BYTES + 1];
     char path[160];
     if (!why) return WS_OK;
-    (void)snprintf(name, sizeof name, "%s", node->name);
+    (void)mend_encoding(node->name, name);
     for (char *c = name; *c; c++)
         if ((unsigned char)*c < 0x20 || strchr(rules->forbidden, *c)) *c = '_';
     for (size_t n = strlen(name); n > 0 && (name[n - 1] == ' ' || name[n - 1] == '.'); n--) name[n - 1] = '_';
@@ -165,11 +180,10 @@ static enum ws_status number_one(struct ws_tree *tree, struct ws_node *node, con
 }
 
 static const char *left_out(const struct ws_node *n, const struct ws_name_rules *rules) {
-    if (n->same_as) return "a second name of another file";
     switch (n->kind) {
     case WS_NODE_FOLDER: return NULL;
     case WS_NODE_FILE: return ws_node_size(n) > rules->largest ? "larger than a file may be" : NULL;
-    case WS_NODE_LINK: return "a symbolic link";
+    case WS_NODE_LINK: return "a symbolic link to no file of the medium";
     default: return "a device or pipe";
     }
 }
@@ -177,6 +191,7 @@ static const char *left_out(const struct ws_node *n, const struct ws_name_rules 
 enum ws_status ws_tree_fit_names(struct ws_tree *tree, const struct ws_name_rules *rules, struct ws_findings *findings,
                                  struct ws_error *error) {
     struct ws_node *next;
+    ws_tree_copy_links(tree, rules->system, findings);
     for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = next) {
         const char *why = left_out(n, rules);
         char path[160];

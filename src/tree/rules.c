@@ -40,7 +40,10 @@ static enum ws_status copy_node(struct ws_tree *tree, const struct ws_node *from
         return WS_OK;
     }
     WS_TRY(ws_tree_put(tree, to, "", 0, &made, error));
-    made->content = ws_node_size(from) ? (from->same_as ? from->same_as : from)->content : NULL;
+    const struct ws_node *inode = from->same_as ? from->same_as : from;
+    made->kind = inode->kind;
+    made->content = inode->content;
+    made->target = inode->target;
     made->mtime = from->mtime;
     made->mode = from->mode;
     return WS_OK;
