@@ -121,7 +121,7 @@ shows "A system on exFAT (a warning)" "must bring" satchel plan --bench b --imag
 demo-image gauge.iso none
 sed -n '/^```json/,/^```/p' "$here/family-format.md" | sed '1d;$d' | grep -v overlay_ | sed 's/"work": "work",/"work": "work"/' > alone.family
 shows "A family that keeps nothing in a file" "not known to remember" satchel plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --family alone.family --in file
-shows "A system of no known family" "no live family" satchel plan --bench b --image gauge.iso --drive "$gorse" --kind live --arrangement files
+shows "A system of no known family" "no live family" satchel plan --bench b --image gauge.iso --drive "$gorse" --kind live --arrangement files --persistence 1G
 echo '{"format": "wild-satchel-rules", "version": 1, "label": "gannet point"}' > gannet.rules
 shows "Rules want a label that cannot be" "too long|cannot hold" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
 echo '{"format": "wild-satchel-rules", "version": 1, "rename": [{"from": "efi-off", "to": "EFI"}]}' > gannet.rules

@@ -1,6 +1,7 @@
 #!/bin/sh
 # The real thing: a drive built from a real live image starts on emulated PCs and remembers; a replica forgets.
 #   start.sh SATCHEL LIVE_IMAGE FIRMWARE [PLAN OPTION...]
+#       LIVE_IMAGE: a file, or unpacked:FILE
 #       FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control; or emulated-uefi-4096: on a drive with
 #       sectors of so many bytes
 set -u
@@ -11,6 +12,16 @@ shift 3
 work=$(mktemp -d /tmp/satchel-start-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
+case $image in
+unpacked:*) # its files in a folder, the kernel reached by a link, the medium named by an identifier where it was by label
+    mkdir unpacked && bsdtar -xf "${image#unpacked:}" -C unpacked && chmod -R u+w unpacked || exit 1
+    image=unpacked
+    for kernel in unpacked/*/vmlinuz; do mv "$kernel" "$kernel-6" && ln -s vmlinuz-6 "$kernel"; done
+    if grep -q CDLABEL unpacked/boot/grub/grub.cfg; then
+        sed -i 's/CDLABEL=[^ ]*/UUID=2026-11-24-10-00-00-00/' unpacked/boot/grub/grub.cfg unpacked/isolinux/isolinux.cfg
+        sed -i '1i search --no-floppy --fs-uuid --set=root 2026-11-24-10-00-00-00' unpacked/boot/grub/grub.cfg
+    fi ;;
+esac
 kind=live
 pc=$what
 wanted=kept
