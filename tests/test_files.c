@@ -224,7 +224,8 @@ static void a_label_changed_later_is_found_out(void) {
 static void an_identifier_in_menus_is_the_new_volumes(void) {
     static const char menu[] =
         "search --set=root --fs-uuid 2026-09-21-14-13-20-00\nmenuentry \"Curlew Live\" {\n"
-        " linux /LiveOS/vmlinuz root=live:UUID=2026-09-21-14-13-20-00 rd.live.image 2026-09-21-14-13-20-00\n"
+        " linux /LiveOS/vmlinuz root=live:UUID=2026-09-21-14-13-20-00 rd.live.image 2026-09-21-14-13-20-00 "
+        "media.uuid=2026-09-21-14-13-20-00\n"
         " initrd /LiveOS/initrd.img\n}\n";
     struct demo_params params = kinds[2];
     params.grub_text = menu;
@@ -266,6 +267,8 @@ static void an_identifier_in_menus_is_the_new_volumes(void) {
         OK(ws_start_rehearse(drive, &r, &error));
         CHECK(r.starts);
         snprintf(wanted, sizeof wanted, "root=live:UUID=%.9s ", called.data);
+        CHECK_HAS(r.entry.options, wanted);
+        snprintf(wanted, sizeof wanted, " media.uuid=%.9s", called.data); /* in words of whatever family */
         CHECK_HAS(r.entry.options, wanted);
         ws_rehearsal_free(&r);
         OK(ws_memory_look(drive, 512, memory, &error));

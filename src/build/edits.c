@@ -16,8 +16,6 @@ struct editing {
     size_t edited_menus;
     const struct ws_tree *tree; /* the menus looked at now: the image's, or its EFI volume's */
     bool in_esp;
-    /* laid down file by file, by enum ws_named_by: the medium's new names, the image's, those that its menus say */
-    char now[WS_NAMED_WAYS][WS_LABEL_ROOM], was[WS_NAMED_WAYS][WS_LABEL_ROOM], said[WS_NAMED_WAYS][WS_LABEL_ROOM];
     const struct ws_node *esp_file; /* the EFI volume as a file of the image, if it is one, and what it becomes */
     char *esp_bytes;
     size_t esp_length;
@@ -94,23 +92,23 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
 /* The names that menus say: an archive's or a folder's files keep those of the image they were taken from. */
 static enum ws_status look_for_names(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                      struct ws_error *error) {
-    struct editing *e = context;
+    struct build_names *names = context;
     (void)file, (void)error;
     for (size_t i = 0; menu && i < menu->entries; i++)
         for (enum ws_named_by by = 0; by < WS_NAMED_WAYS; by++)
-            if (!e->said[by][0])
-                (void)ws_parameters_medium(menu->entry[i].parameters, by, e->said[by], sizeof e->said[by]);
+            if (!names->said[by][0])
+                (void)ws_parameters_medium(menu->entry[i].parameters, by, names->said[by], sizeof names->said[by]);
     return WS_OK;
 }
 
-/* A text with the medium's new name where it says an old one. @return whether it says one */
-static bool rename_by(const struct editing *e, enum ws_named_by by, struct ws_text *text) {
-    const char *old[2] = {e->was[by], strcmp(e->said[by], e->was[by]) == 0 ? "" : e->said[by]};
+bool build_rename(const struct build_names *names, enum ws_named_by by, struct ws_text *text) {
+    const char *now = names->now[by];
+    const char *old[2] = {names->was[by], strcmp(names->said[by], names->was[by]) == 0 ? "" : names->said[by]};
     size_t replaced = 0;
     for (int i = 0; i < 2; i++) {
         struct ws_text next = {0};
-        if (!old[i][0] || strcmp(old[i], e->now[by]) == 0) continue;
-        replaced += ws_menu_rename(text->data, text->length, by, old[i], e->now[by], &next);
+        if (!old[i][0] || strcmp(old[i], now) == 0) continue;
+        replaced += ws_menu_rename(text->data, text->length, by, old[i], now, &next);
         ws_text_free(text);
         *text = next;
     }
@@ -119,10 +117,11 @@ static bool rename_by(const struct editing *e, enum ws_named_by by, struct ws_te
 
 static bool rename_in(const struct editing *e, const char *bytes, size_t length, struct ws_text *out, char what[120]) {
     ws_text_add(out, bytes, length);
-    bool label = rename_by(e, WS_BY_LABEL, out);
-    bool uuid = rename_by(e, WS_BY_UUID, out);
-    if (label) (void)snprintf(what, 120, "looks for the medium's label \"%.11s\" now", e->now[WS_BY_LABEL]);
-    else (void)snprintf(what, 120, "looks for the medium's identifier %.11s now", e->now[WS_BY_UUID]);
+    bool label = build_rename(&e->build->names, WS_BY_LABEL, out);
+    bool uuid = build_rename(&e->build->names, WS_BY_UUID, out);
+    if (label)
+        (void)snprintf(what, 120, "looks for the medium's label \"%.11s\" now", e->build->names.now[WS_BY_LABEL]);
+    else (void)snprintf(what, 120, "looks for the medium's identifier %.11s now", e->build->names.now[WS_BY_UUID]);
     return label || uuid;
 }
 
@@ -264,10 +263,11 @@ enum ws_status build_collect_changes(struct ws_build *b, struct build_change *ch
         e.in_esp = false;
     }
     if (files) {
-        WS_GO(build_system_names(b->plan, e.now, error));
-        (void)snprintf(e.was[WS_BY_LABEL], sizeof e.was[0], "%s", ws_iso_facts(b->image.iso)->volume_id);
-        (void)snprintf(e.was[WS_BY_UUID], sizeof e.was[0], "%s", ws_iso_facts(b->image.iso)->uuid);
-        WS_GO(ws_medium_menus(ws_iso_tree(b->image.iso), look_for_names, &e, error));
+        struct build_names *names = &b->names;
+        WS_GO(build_system_names(b->plan, names->now, error));
+        (void)snprintf(names->was[WS_BY_LABEL], sizeof names->was[0], "%s", ws_iso_facts(b->image.iso)->volume_id);
+        (void)snprintf(names->was[WS_BY_UUID], sizeof names->was[0], "%s", ws_iso_facts(b->image.iso)->uuid);
+        WS_GO(ws_medium_menus(ws_iso_tree(b->image.iso), look_for_names, names, error));
         WS_GO(rename_in_menus(&e, ws_iso_tree(b->image.iso), false, error));
         if (b->esp_tree) WS_GO(rename_in_menus(&e, b->esp_tree, true, error));
     } else if (e.changes > outside) {

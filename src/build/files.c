@@ -98,27 +98,20 @@ static bool starts_by_loader_alone(const struct ws_build *b) {
 }
 
 /* Entries name the volume their system is on by the label or the identifier it gets. */
-static enum ws_status rename_medium(struct ws_start_entry *e, enum ws_named_by by, const char *now,
-                                    struct ws_error *error) {
-    char named[WS_LABEL_ROOM];
-    struct ws_text text = {0};
-    if (!ws_parameters_medium(e->options, by, named, sizeof named) || strcmp(named, now) == 0) return WS_OK;
-    (void)ws_menu_rename(e->options, strlen(e->options), by, named, now, &text);
-    enum ws_status status = ws_text_status(&text, error);
-    if (status == WS_OK && text.length >= sizeof e->options)
-        status = ws_fail(error, WS_E_UNSUPPORTED, "the parameters of \"%.60s\" are too long", e->title);
-    if (status == WS_OK) memcpy(e->options, text.data, text.length + 1);
-    ws_text_free(&text);
-    return status;
-}
-
 static enum ws_status rename_in_entries(const struct ws_build *b, struct ws_start_entries *entries,
                                         struct ws_error *error) {
-    char now[WS_NAMED_WAYS][WS_LABEL_ROOM];
-    WS_TRY(build_system_names(b->plan, now, error));
-    for (size_t i = 0; i < entries->count; i++)
-        for (enum ws_named_by by = 0; by < WS_NAMED_WAYS; by++)
-            WS_TRY(rename_medium(&entries->entry[i], by, now[by], error));
+    for (size_t i = 0; i < entries->count; i++) {
+        struct ws_start_entry *e = &entries->entry[i];
+        struct ws_text text = {0};
+        ws_text_puts(&text, e->options);
+        for (enum ws_named_by by = 0; by < WS_NAMED_WAYS && text.data; by++) (void)build_rename(&b->names, by, &text);
+        enum ws_status status = ws_text_status(&text, error);
+        if (status == WS_OK && text.length >= sizeof e->options)
+            status = ws_fail(error, WS_E_UNSUPPORTED, "the parameters of \"%.60s\" are too long", e->title);
+        if (status == WS_OK && text.data) memcpy(e->options, text.data, text.length + 1);
+        ws_text_free(&text);
+        WS_TRY(status);
+    }
     return WS_OK;
 }
 

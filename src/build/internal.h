@@ -6,12 +6,19 @@
 #include "wild_satchel/build.h"
 #include "wild_satchel/label.h"
 
+/* Laid down file by file a medium gets other names: by enum ws_named_by its new ones, those of the image, and those
+ * that its menus say, which are others where an image was unpacked. */
+struct build_names {
+    char now[WS_NAMED_WAYS][WS_LABEL_ROOM], was[WS_NAMED_WAYS][WS_LABEL_ROOM], said[WS_NAMED_WAYS][WS_LABEL_ROOM];
+};
+
 struct ws_build {
     struct ws_plan *plan;
     struct ws_image image;
     struct ws_source *patched; /* over the image: menus, records, checksum lists */
     struct ws_tree *volume, *data_tree;
     struct ws_source *esp_slice; /* the image's EFI volume */
+    struct build_names names;
     struct ws_tree *esp_tree, *files_tree, *start_tree;
     struct ws_loader loader; /* what UEFI firmware would find of the image's own */
     bool have_loader;
@@ -45,6 +52,8 @@ void build_system_label(const struct ws_plan *plan, char label[12]);
 /* That label and the volume's identifier, by enum ws_named_by. */
 enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
                                   struct ws_error *error);
+/* edits.c: the medium's new name put wherever a text says an old one. @return whether it says one */
+bool build_rename(const struct build_names *names, enum ws_named_by by, struct ws_text *text);
 enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
 /* One MiB, or the drive's erase unit where that is larger and sensible. */
 uint32_t build_choose_align(const struct ws_plan *plan);

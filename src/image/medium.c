@@ -11,8 +11,8 @@
 static bool open_partition(const struct ws_source *drive, const struct ws_partition *p, struct ws_medium *m) {
     struct ws_error ignored;
     if (ws_source_slice(drive, p->at, p->length, &m->slice, &ignored) != WS_OK) return false;
-    struct ws_fat_facts fat;
-    struct ws_exfat_facts exfat;
+    struct ws_fat_facts fat = {0};
+    struct ws_exfat_facts exfat = {0};
     enum ws_status status = ws_fat_read(m->slice, &m->tree, &fat, &ignored);
     m->fat = status == WS_OK;
     if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, &exfat, &ignored);
