@@ -20,10 +20,54 @@ static const char grub_two[] =
     "  initrd /live/initrd.img /live/more.img\n}\n"
     "submenu 'More' {\n  menuentry 'Safe' { linux /live/vmlinuz boot=live nomodeset\n }\n}\n";
 
+/* Written as people write them: several commands on a line, comments, variables, joined lines, a stray quote. */
+static const char grub_loose[] =
+    "# menuentry 'Not one' {\nset v=6.1; set quiet=\"quiet splash\" # it's late\n"
+    "echo It's only an apostrophe\n"
+    "menuentry \"Live $v\" --id live { linux /live/vmlinuz-${v} boot=live \\\n $quiet x=${none}y;"
+    " initrd /live/initrd.img-$v; }; menuentry 'Second' { true; linux /k boot=live"
+    " }\nsubmenu 'More' { menuentry 'Third' { linux /k boot=live three\n } }\n"
+    "if true; then menuentry 'Fourth' { if x; then linux /k boot=live four; fi; } fi\n"
+    "menuentry 'Loop $loop' { linux $loop }\nset loop=$loop$loop\nset a=$b\nset b=$a$a\n"
+    "menuentry 'a' { linux /$b$a }\n";
+
+static void loose_grub_menus_are_understood(void) {
+    static const struct {
+        const char *title, *kernel, *initrd, *parameters;
+    } wanted[] = {{"Live 6.1", "/live/vmlinuz-6.1", "/live/initrd.img-6.1", "boot=live  quiet splash x=y"},
+                  {"Second", "/k", "", "boot=live"},
+                  {"Third", "/k", "", "boot=live three"},
+                  {"Fourth", "/k", "", "boot=live four"},
+                  {"Loop ", "", "", ""},
+                  {"a", "/", "", ""}};
+    struct ws_menu m = parsed(grub_loose);
+    CHECK_INT(m.entries, 6);
+    for (size_t i = 0; i < m.entries && i < 6; i++) {
+        const struct ws_menu_entry *e = &m.entry[i];
+        CHECK_STR(e->title, wanted[i].title);
+        CHECK_STR(e->kernel, wanted[i].kernel);
+        CHECK_STR(e->initrd, wanted[i].initrd);
+        CHECK_STR(e->parameters, wanted[i].parameters);
+        if (i > 3) continue;
+        struct ws_text out = {0}; /* each can be told to remember; the twin comes behind it and all else stays */
+        OK(ws_menu_remember(&m, e, "persistence", NULL, &out, &error));
+        struct ws_menu edited = parsed(out.data);
+        CHECK_INT(edited.entries, 7);
+        CHECK_HAS(edited.entry[i].parameters, "persistence");
+        CHECK_HAS(edited.entry[i + 1].title, "forgets");
+        CHECK_STR(edited.entry[i + 1].parameters, wanted[i].parameters);
+        for (size_t k = 0; k < 7 && edited.entries == 7; k++)
+            if (k != i + 1) CHECK_STR(edited.entry[k].title, wanted[k > i ? k - 1 : k].title);
+        ws_menu_free(&edited);
+        ws_text_free(&out);
+    }
+    ws_menu_free(&m);
+}
+
 static void grub_menus_are_understood(void) {
     struct ws_menu m = parsed(grub_two);
     CHECK_INT(m.kind, WS_MENU_GRUB);
-    CHECK_INT(m.entries, 2 + (m.entries > 2)); /* the one-line entry inside the submenu may count */
+    CHECK_INT(m.entries, 3); /* the one-line entry inside the submenu counts */
     const struct ws_menu_entry *e = ws_menu_default(&m);
     CHECK(e != NULL);
     if (e) {
@@ -300,6 +344,7 @@ static void menus_follow_their_mediums_names(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"GRUB menus are understood", grub_menus_are_understood},
+        {"loose GRUB menus are understood", loose_grub_menus_are_understood},
         {"the default of a GRUB menu is found", the_default_of_a_grub_menu_is_found},
         {"syslinux menus are understood", syslinux_menus_are_understood},
         {"edited menus remember and still offer to forget", edited_menus_remember_and_still_offer_to_forget},

@@ -53,10 +53,6 @@ enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_
                                     enum ws_check_at_start check, const char *const check_paths[], unsigned timeout_s,
                                     int64_t made_at, struct ws_error *error);
 
-/** Put what stands for `${name}` and `$name` at byte `before` of a GRUB menu into `text`; what is not set is nothing,
- *  as in GRUB. */
-void ws_menu_expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out);
-
 /** Where the BIOS code's second stage stands: between table and first partition. */
 #define WS_START_STAGE_AT (64 * 512ull)
 /** Bytes from there that are the second stage's. */

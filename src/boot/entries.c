@@ -126,29 +126,18 @@ static enum ws_status gather(void *context, const struct ws_node *file, const st
     for (size_t i = 0; i < menu->entries; i++) {
         const struct ws_menu_entry *from = &menu->entry[i];
         struct ws_start_entry e = {.remembers = false};
-        struct ws_text kernel = {0};
-        struct ws_text initrd = {0};
-        struct ws_text options = {0};
-        ws_menu_expand(menu, from->args, from->kernel, &kernel);
-        ws_menu_expand(menu, from->args, from->initrd, &initrd);
-        ws_menu_expand(menu, from->args, from->parameters, &options);
         (void)snprintf(e.title, sizeof e.title, "%s", from->title);
-        enum ws_status status = WS_OK;
-        const char *said = options.data ? options.data : "";
+        const char *said = from->parameters;
         bool ours = !g->family || ws_live_family_of_parameters(said) || ws_live_family_starts(g->family, said);
-        bool usable = ours && kernel.data && looks_like_kernel(kernel.data);
+        bool usable = ours && looks_like_kernel(from->kernel);
         if (usable) {
-            const struct ws_node *node = find(g, file, kernel.data);
-            usable = node && take_options(options.data ? options.data : "", &e);
-            if (!node) miss(g, e.title, kernel.data);
+            const struct ws_node *node = find(g, file, from->kernel);
+            usable = node && take_options(said, &e);
+            if (!node) miss(g, e.title, from->kernel);
             else ws_node_path(node, e.linux_path, sizeof e.linux_path);
         }
-        usable = usable && take_initrds(g, file, initrd.data ? initrd.data : "", &e);
-        if (usable) status = keep(g, &e, from->is_default, error);
-        ws_text_free(&kernel);
-        ws_text_free(&initrd);
-        ws_text_free(&options);
-        WS_TRY(status);
+        usable = usable && take_initrds(g, file, from->initrd, &e);
+        if (usable) WS_TRY(keep(g, &e, from->is_default, error));
     }
     return WS_OK;
 }

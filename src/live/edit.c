@@ -85,8 +85,8 @@ static void copy_grub(struct ws_text *out, const struct ws_menu *menu, const str
     const char *rest = block + title_end;
     size_t left = length - title_end;
     const char *id = e->id[0] ? strstr(rest, e->id) : NULL;
-    const char *line_end = memchr(rest, '\n', left);
-    if (id && line_end && id < line_end) { /* two entries must not share an identifier */
+    const char *heading_end = memchr(rest, '{', left);
+    if (id && heading_end && id < heading_end) { /* two entries must not share an identifier */
         size_t head = (size_t)(id - rest) + strlen(e->id);
         ws_text_add(out, rest, head);
         ws_text_puts(out, "-forgetful");

@@ -1,14 +1,14 @@
 /* expand.c — variables of GRUB menus, as far as menus of live systems use them: "set name=value", $name, ${name}. */
-#include "wild_satchel/start.h"
+#include "wild_satchel/live.h"
 
 #include <ctype.h>
 #include <string.h>
 
-enum { DEPTH_MOST = 4, VALUE_MOST = 512 };
+enum { DEPTH_MOST = 4, VALUE_MOST = 512, LOOKUPS_MOST = 64 };
 
 static bool is_name(char c) { return isalnum((unsigned char)c) || c == '_'; }
 
-/* The last "set NAME=VALUE" before `before`, quotes removed. Conditions are not followed: menus set variables in the
+/* The last command "set NAME=VALUE" before `before`, quotes removed. Conditions are not followed: menus set variables in the
  * branch that fits a whole medium, and set them to nothing in the other. An empty value does not replace another. */
 static bool value_of(const struct ws_menu *menu, size_t before, const char *name, size_t length, char *value) {
     const char *text = menu->text;
@@ -16,7 +16,11 @@ static bool value_of(const struct ws_menu *menu, size_t before, const char *name
     value[0] = '\0';
     for (size_t at = 0; at < before;) {
         size_t p = at;
-        while (at < menu->length && text[at] != '\n') at++;
+        char within = 0;
+        while (at < menu->length && text[at] != '\n' && (within || text[at] != ';')) {
+            if (within ? text[at] == within : text[at] == '"' || text[at] == '\'') within = within ? 0 : text[at];
+            at++;
+        }
         size_t end = at++;
         while (p < end && isspace((unsigned char)text[p])) p++;
         if (end - p < 5 || strncmp(text + p, "set", 3) != 0 || !isspace((unsigned char)text[p + 3])) continue;
@@ -36,7 +40,8 @@ static bool value_of(const struct ws_menu *menu, size_t before, const char *name
     return found;
 }
 
-static void expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out, unsigned depth) {
+static void expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out, unsigned depth,
+                   unsigned *lookups) {
     for (const char *p = text; *p;) {
         char value[VALUE_MOST];
         bool braced = p[0] == '$' && p[1] == '{';
@@ -48,11 +53,13 @@ static void expand(const struct ws_menu *menu, size_t before, const char *text, 
             ws_text_add(out, p++, 1);
             continue;
         }
-        if (depth < DEPTH_MOST && value_of(menu, before, name, n, value)) expand(menu, before, value, out, depth + 1);
+        if (depth < DEPTH_MOST && ++*lookups <= LOOKUPS_MOST && value_of(menu, before, name, n, value))
+            expand(menu, before, value, out, depth + 1, lookups);
         p = name + n + braced;
     }
 }
 
 void ws_menu_expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out) {
-    expand(menu, before, text, out, 0);
+    unsigned lookups = 0; /* values that name each other would never end */
+    expand(menu, before, text, out, 0, &lookups);
 }

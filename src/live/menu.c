@@ -46,9 +46,13 @@ static bool next_word(const char *text, struct span *rest, char *out, size_t roo
     return true;
 }
 
+/* Lines joined by a backslash are one, whatever stands for a blank is one. */
 static void copy_span(const char *text, struct span s, char *out, size_t room) {
-    size_t n = s.end - s.at < room - 1 ? s.end - s.at : room - 1;
-    for (size_t i = 0; i < n; i++) out[i] = isspace((unsigned char)text[s.at + i]) ? ' ' : text[s.at + i];
+    size_t n = 0;
+    for (size_t i = s.at; i < s.end && n + 1 < room; i++) {
+        if (text[i] == '\\' && i + 1 < s.end && text[i + 1] == '\n') i++;
+        else out[n++] = isspace((unsigned char)text[i]) ? ' ' : text[i];
+    }
     out[n] = '\0';
 }
 
@@ -68,34 +72,60 @@ static struct ws_menu_entry *new_entry(struct ws_menu *menu, struct ws_error *er
     return e;
 }
 
-/* A line, a trailing backslash joining the next one to it; `end` is behind its newline. */
-static struct span line_at(const char *text, size_t length, size_t at, bool joins, size_t *end) {
+/* A line; `end` is behind its newline. */
+static struct span line_at(const char *text, size_t length, size_t at, size_t *end) {
     size_t p = at;
-    while (p < length) {
-        if (text[p] == '\n' && !(joins && p > at && text[p - 1] == '\\')) break;
-        p++;
-    }
+    while (p < length && text[p] != '\n') p++;
     *end = p < length ? p + 1 : p;
     return trimmed(text, (struct span){at, p});
 }
 
-/* Braces that open and close blocks, outside of quotes, comments and ${...}. */
-static int brace_balance(const char *text, struct span line, int *lowest) {
-    int depth = 0;
-    char quote = 0;
-    *lowest = 0;
-    for (size_t i = line.at; i < line.end; i++) {
-        char c = text[i];
-        if (c == '\\' && quote != '\'') i++;
-        else if (quote) quote = c == quote ? 0 : quote;
-        else if (c == '"' || c == '\'') quote = c;
-        else if (c == '#' && (i == line.at || isspace((unsigned char)text[i - 1]))) break;
-        else if (c == '$' && i + 1 < line.end && text[i + 1] == '{') {
-            while (i < line.end && text[i] != '}') i++;
-        } else if (c == '{') depth++;
-        else if (c == '}' && --depth < *lowest) *lowest = depth;
+/* One command of a GRUB script. */
+struct command {
+    struct span words;
+    size_t line; /* where its line begins; where it begins itself, if something stands before it there */
+    char stop;   /* what ended it: newline, ';', '{', '}', or 0 at the end of the text */
+    size_t next; /* behind that */
+};
+
+static size_t behind_line(const char *text, size_t length, size_t at) {
+    while (at < length && text[at] != '\n') at++;
+    return at < length ? at + 1 : at;
+}
+
+/* The command that begins at or behind `at`: up to a line's end, a semicolon or brace outside of quotes, comments and
+ * ${...} (GRUB manual, section 6.1). A quote ends with its line: what is damaged there damages nothing else. */
+static struct command command_at(const char *text, size_t length, size_t at) {
+    struct command c = {.line = at};
+    bool alone = at == 0 || text[at - 1] == '\n';
+    while (at < length && (isspace((unsigned char)text[at]) || text[at] == '#')) {
+        bool line_ends = text[at] == '#' || text[at] == '\n';
+        at = line_ends ? behind_line(text, length, at) : at + 1;
+        if (line_ends) c.line = at;
+        alone |= line_ends;
     }
-    return depth;
+    if (!alone) c.line = at;
+    size_t p = at;
+    char quote = 0;
+    for (; p < length && text[p] != '\n'; p++) {
+        if (text[p] == '\\' && quote != '\'' && p + 1 < length) p++; /* also joins the next line */
+        else if (quote) quote = text[p] == quote ? 0 : quote;
+        else if (text[p] == '"' || text[p] == '\'') quote = text[p];
+        else if (text[p] == '$' && p + 1 < length && text[p + 1] == '{')
+            while (p + 1 < length && text[p + 1] != '\n' && text[p] != '}') p++;
+        else if (strchr(";{}", text[p]) || (text[p] == '#' && p > at && isspace((unsigned char)text[p - 1]))) break;
+    }
+    c.words = trimmed(text, (struct span){at, p});
+    c.stop = p < length ? text[p] == '#' ? '\n' : text[p] : '\0';
+    c.next = p >= length ? length : c.stop == '\n' ? behind_line(text, length, p) : p + 1;
+    static const char *const before[] = {"then", "else", "do"};
+    for (size_t i = 0; i < 3; i++)
+        if (starts_with_word(text, c.words, before[i])) {
+            c.words.at += strlen(before[i]);
+            c.words = trimmed(text, c.words);
+            c.line = c.words.at;
+        }
+    return c;
 }
 
 struct grub_item { /* a top-level item, as "set default=" counts them */
@@ -147,78 +177,104 @@ static void mark_grub_default(struct ws_menu *menu, const struct grub_item *item
     if (chosen < items) menu->entry[item[chosen].first].is_default = true;
 }
 
+static bool is_kernel(const char *text, struct span words) {
+    static const char *const names[] = {"linux", "linuxefi", "linux16", "$linux", "linux${sfx}"};
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
+        if (starts_with_word(text, words, names[i])) return true;
+    return false;
+}
+
+static bool is_initrd(const char *text, struct span words) {
+    static const char *const names[] = {"initrd", "initrdefi", "initrd16", "$initrd", "initrd${sfx}"};
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
+        if (starts_with_word(text, words, names[i])) return true;
+    return false;
+}
+
+/* A GRUB menu while it is read. */
+struct grub_reading {
+    struct grub_item *item; /* owned */
+    size_t items;
+    int depth;
+    int entry_depth; /* outside the menuentry that is open; -1: none is */
+    bool in_kernel_entry;
+    struct ws_menu_entry open;
+};
+
+static enum ws_status begin_item(struct grub_reading *g, const struct ws_menu *menu, struct span words,
+                                 struct ws_error *error) {
+    struct grub_item *grown = realloc(g->item, (g->items + 1) * sizeof *grown);
+    if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a start menu");
+    g->item = grown;
+    struct grub_item *item = &grown[g->items++];
+    memset(item, 0, sizeof *item);
+    item->first = menu->entries;
+    grub_title(menu->text, words, item->title, sizeof item->title, item->id, sizeof item->id);
+    return WS_OK;
+}
+
+static void begin_entry(struct grub_reading *g, const struct ws_menu *menu, const struct command *c) {
+    memset(&g->open, 0, sizeof g->open);
+    grub_title(menu->text, c->words, g->open.title, sizeof g->open.title, g->open.id, sizeof g->open.id);
+    g->open.block = c->line;
+    g->entry_depth = g->depth;
+    g->in_kernel_entry = false;
+}
+
+/* It ends at its brace, and takes the rest of the line along where nothing stands there. */
+static enum ws_status end_entry(struct grub_reading *g, struct ws_menu *menu, size_t end, struct ws_error *error) {
+    g->entry_depth = -1;
+    if (!g->in_kernel_entry) return WS_OK;
+    struct ws_menu_entry *e = new_entry(menu, error);
+    if (!e) return error ? error->status : WS_E_NOMEM;
+    *e = g->open;
+    size_t line_end = behind_line(menu->text, menu->length, end);
+    struct span rest = trimmed(menu->text, (struct span){end, line_end});
+    e->block_end = rest.at == rest.end ? line_end : end;
+    if (g->items) g->item[g->items - 1].count++;
+    return WS_OK;
+}
+
+static void take_command(struct grub_reading *g, struct ws_menu *menu, struct span words) {
+    const char *text = menu->text;
+    char word[256];
+    struct span rest = words;
+    if (g->entry_depth < 0) {
+        if (!starts_with_word(text, words, "set") && !starts_with_word(text, words, "default")) return;
+        while (next_word(text, &rest, word, sizeof word))
+            if (strncmp(word, "default=", 8) == 0 && !strchr(word, '$'))
+                (void)snprintf(menu->default_word, sizeof menu->default_word, "%.159s", word + 8);
+    } else if (is_kernel(text, words) && !g->in_kernel_entry) {
+        grub_kernel(text, words, &g->open);
+        g->in_kernel_entry = true;
+    } else if (is_initrd(text, words)) {
+        (void)next_word(text, &rest, word, sizeof word);
+        copy_span(text, trimmed(text, rest), g->open.initrd, sizeof g->open.initrd);
+    }
+}
+
 static enum ws_status parse_grub(struct ws_menu *menu, struct ws_error *error) {
     const char *text = menu->text;
-    struct grub_item *item = NULL;
-    size_t items = 0;
-    int depth = 0;
-    int entry_depth = -1; /* depth outside the open menuentry */
-    bool in_kernel_entry = false;
-    struct ws_menu_entry open = {0};
+    struct grub_reading g = {.entry_depth = -1};
     enum ws_status status = WS_OK;
-    for (size_t at = 0, end; at < menu->length; at = end) {
-        struct span line = line_at(text, menu->length, at, true, &end);
-        int lowest;
-        int change = brace_balance(text, line, &lowest);
-        bool is_entry = starts_with_word(text, line, "menuentry");
-        if ((is_entry || starts_with_word(text, line, "submenu")) && entry_depth < 0) {
-            if (depth == 0) {
-                struct grub_item *grown = realloc(item, (items + 1) * sizeof *item);
-                if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a start menu"));
-                item = grown;
-                memset(&item[items], 0, sizeof *item);
-                item[items].first = menu->entries;
-                grub_title(text, line, item[items].title, sizeof item->title, item[items].id, sizeof item->id);
-                items++;
-            }
-            if (is_entry) {
-                memset(&open, 0, sizeof open);
-                grub_title(text, line, open.title, sizeof open.title, open.id, sizeof open.id);
-                open.block = at;
-                entry_depth = depth;
-                in_kernel_entry = false;
-            }
-        } else if (entry_depth >= 0) {
-            bool kernel = starts_with_word(text, line, "linux") || starts_with_word(text, line, "linuxefi") ||
-                          starts_with_word(text, line, "linux16") || starts_with_word(text, line, "$linux") ||
-                          starts_with_word(text, line, "linux${sfx}");
-            if (kernel && !in_kernel_entry) {
-                grub_kernel(text, line, &open);
-                in_kernel_entry = true;
-            } else if (starts_with_word(text, line, "initrd") || starts_with_word(text, line, "initrdefi") ||
-                       starts_with_word(text, line, "$initrd") || starts_with_word(text, line, "initrd16")) {
-                char word[64];
-                struct span rest = line;
-                (void)next_word(text, &rest, word, sizeof word);
-                copy_span(text, trimmed(text, rest), open.initrd, sizeof open.initrd);
-            }
-        } else if (starts_with_word(text, line, "set") || starts_with_word(text, line, "default")) {
-            char word[256];
-            struct span rest = line;
-            while (next_word(text, &rest, word, sizeof word))
-                if (strncmp(word, "default=", 8) == 0 && !strchr(word, '$'))
-                    (void)snprintf(menu->default_word, sizeof menu->default_word, "%.159s", word + 8);
+    for (size_t at = 0; at < menu->length;) {
+        struct command c = command_at(text, menu->length, at);
+        bool is_entry = starts_with_word(text, c.words, "menuentry");
+        if ((is_entry || starts_with_word(text, c.words, "submenu")) && g.entry_depth < 0) {
+            if (g.depth == 0) WS_GO(begin_item(&g, menu, c.words, error));
+            if (is_entry) begin_entry(&g, menu, &c);
+        } else {
+            take_command(&g, menu, c.words);
         }
-        depth += change;
-        if (depth < 0) WS_GO(ws_fail(error, WS_E_FORMAT, "a GRUB menu closes more blocks than it opens"));
-        if (entry_depth >= 0 && depth <= entry_depth && (change != 0 || lowest < 0)) {
-            if (in_kernel_entry) {
-                struct ws_menu_entry *e = new_entry(menu, error);
-                if (!e) {
-                    status = error ? error->status : WS_E_NOMEM;
-                    goto done;
-                }
-                *e = open;
-                e->block_end = end;
-                if (items) item[items - 1].count++;
-            }
-            entry_depth = -1;
-        }
+        g.depth += c.stop == '{' ? 1 : c.stop == '}' ? -1 : 0;
+        if (g.depth < 0) WS_GO(ws_fail(error, WS_E_FORMAT, "a GRUB menu closes more blocks than it opens"));
+        if (c.stop == '}' && g.entry_depth >= 0 && g.depth <= g.entry_depth) WS_GO(end_entry(&g, menu, c.next, error));
+        at = c.next;
     }
-    if (depth != 0) WS_GO(ws_fail(error, WS_E_FORMAT, "a GRUB menu opens a block and never closes it"));
-    mark_grub_default(menu, item, items);
+    if (g.depth != 0) WS_GO(ws_fail(error, WS_E_FORMAT, "a GRUB menu opens a block and never closes it"));
+    mark_grub_default(menu, g.item, g.items);
 done:
-    free(item);
+    free(g.item);
     return status;
 }
 
@@ -233,7 +289,7 @@ static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *erro
     struct ws_menu_entry *e = NULL;
     bool marked = false;
     for (size_t at = 0, end; at < menu->length; at = end) {
-        struct span line = line_at(text, menu->length, at, false, &end);
+        struct span line = line_at(text, menu->length, at, &end);
         char word[64] = "";
         char second[64] = "";
         struct span rest = line;
@@ -304,6 +360,29 @@ static void drop_hot_key(char *title) {
     *out = '\0';
 }
 
+/* Variables put in; the text itself keeps them, and what is added to it is added there. */
+static enum ws_status put_in(const struct ws_menu *menu, size_t before, char *value, size_t room,
+                             struct ws_error *error) {
+    struct ws_text text = {0};
+    if (!strchr(value, '$')) return WS_OK;
+    ws_menu_expand(menu, before, value, &text);
+    enum ws_status status = ws_text_status(&text, error);
+    if (status == WS_OK) (void)snprintf(value, room, "%s", text.data ? text.data : "");
+    ws_text_free(&text);
+    return status;
+}
+
+static enum ws_status put_in_variables(struct ws_menu *menu, struct ws_error *error) {
+    for (size_t i = 0; i < menu->entries; i++) {
+        struct ws_menu_entry *e = &menu->entry[i];
+        WS_TRY(put_in(menu, e->block, e->title, sizeof e->title, error));
+        WS_TRY(put_in(menu, e->args, e->kernel, sizeof e->kernel, error));
+        WS_TRY(put_in(menu, e->args, e->initrd, sizeof e->initrd, error));
+        WS_TRY(put_in(menu, e->args, e->parameters, sizeof e->parameters, error));
+    }
+    return WS_OK;
+}
+
 enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error) {
     memset(menu, 0, sizeof *menu);
     if (length > MENU_MOST) return ws_fail(error, WS_E_NOTFOUND, "too long to be a start menu");
@@ -315,6 +394,7 @@ enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *me
     menu->kind = strstr(menu->text, "menuentry") ? WS_MENU_GRUB : WS_MENU_SYSLINUX;
     enum ws_status status = menu->kind == WS_MENU_GRUB ? parse_grub(menu, error) : parse_syslinux(menu, error);
     for (size_t i = 0; menu->kind == WS_MENU_SYSLINUX && i < menu->entries; i++) drop_hot_key(menu->entry[i].title);
+    if (status == WS_OK && menu->kind == WS_MENU_GRUB) status = put_in_variables(menu, error);
     if (status == WS_OK && menu->entries == 0) status = ws_fail(error, WS_E_NOTFOUND, "this menu starts no kernel");
     if (status != WS_OK) ws_menu_free(menu);
     return status;
