@@ -8,8 +8,9 @@ enum { DEPTH_MOST = 4, VALUE_MOST = 512, LOOKUPS_MOST = 64 };
 
 static bool is_name(char c) { return isalnum((unsigned char)c) || c == '_'; }
 
-/* The last command "set NAME=VALUE" before `before`, quotes removed. Conditions are not followed: menus set variables in the
- * branch that fits a whole medium, and set them to nothing in the other. An empty value does not replace another. */
+/* The last command "set NAME=VALUE" before `before`, quotes removed. Conditions are not followed: menus set variables
+ * in the branch that fits a whole medium, and set them to nothing in the other. An empty value does not replace
+ * another. */
 static bool value_of(const struct ws_menu *menu, size_t before, const char *name, size_t length, char *value) {
     const char *text = menu->text;
     bool found = false;

@@ -16,6 +16,7 @@ build/fuzz/bench/compose_persistence build/fuzz/volume.img 16M >/dev/null
 seed 1 build/fuzz/volume.img ext4
 seed 3 build/fuzz/demo.iso table
 printf 'menuentry "x" {\n linux /k boot=live\n}\n' > build/fuzz/menu && seed 4 build/fuzz/menu grub
+printf 'set a=b; if x; then set b=$a; fi # c\nsubmenu "s" { menuentry "x" --id i { linux /k-${a} boot=live \\\n $b; initrd /i } }\n' > build/fuzz/menu && seed 4 build/fuzz/menu loose
 printf 'label x\n kernel /k\n append boot=live\n' > build/fuzz/menu && seed 4 build/fuzz/menu syslinux
 rm -rf build/fuzz/b && build/fuzz/satchel bench setup demo/gannet-point.bench.json --bench build/fuzz/b >/dev/null
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --drive "Gorse 32" --json > build/fuzz/plan.json
