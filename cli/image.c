@@ -220,8 +220,7 @@ static enum ws_status check_signature(struct cli *cli, const char *path, const c
 }
 
 static const char *next_step(const struct ws_image *i) {
-    bool remembers = i->family && i->live_entries > 0;
-    bool starts = remembers || i->kernels_32 || i->kernels_64 || i->loaders > 0;
+    bool remembers = ws_image_remembers(i);
     switch (i->kind) {
     case WS_IMAGE_HYBRID:
         return remembers ? "It can be laid down as a live drive that remembers, whole or file by file, or as a replica."
@@ -230,9 +229,10 @@ static const char *next_step(const struct ws_image *i) {
     case WS_IMAGE_ARCHIVE:
     case WS_IMAGE_FOLDER:
         return remembers ? "Its files can be laid down as a live drive that remembers."
-               : starts  ? "Its files can be laid down, to start and forget; making it remember takes a description of "
-                           "its family."
-                         : "Nothing in it starts a PC.";
+               : ws_image_files_start(i)
+                   ? "Its files can be laid down, to start and forget; making it remember takes a description of "
+                     "its family."
+                   : "Nothing in it starts a PC.";
     case WS_IMAGE_DRIVE: return "It can be laid down as a replica; making it remember is not possible here.";
     case WS_IMAGE_COMPRESSED: return "It holds another image: unpack it, and look at that.";
     case WS_IMAGE_ROOT: return "A system's root alone starts nothing: a kernel and a start menu belong to it.";

@@ -32,6 +32,16 @@ static struct ws_plan plan_for(const struct memory_drive *d, const struct demo_i
     return p;
 }
 
+/* Do others' programs take the volume for sound? */
+static void check_sound(const struct ws_source *volume, const char *checker, const char *how) {
+    const char *path = scratch("volume.img");
+    struct ws_text out = {0};
+    save_source(volume, path);
+    if (have_program(checker) && shell(&out, "%s %s '%s'", checker, how, path) != 0)
+        fail_at(__FILE__, __LINE__, "%s", out.data);
+    ws_text_free(&out);
+}
+
 /* The plan carried out on the drive. */
 static struct ws_build *lay_down(struct ws_plan *p, const struct demo_image *image, struct memory_drive *d,
                                  struct ws_build_result *result) {
@@ -115,12 +125,7 @@ static void images_are_laid_down_file_by_file(void) {
         CHECK(!medium.iso && medium.at == p.system_at);
         ws_medium_close(&medium);
         CHECK(p.outlook[0].starts == (sector == 512) && p.outlook[1].starts);
-        const char *path = scratch("system.img");
-        struct ws_text out = {0};
-        save_source(slice, path);
-        if (have_program("fsck.fat") && shell(&out, "fsck.fat -n '%s'", path) != 0)
-            fail_at(__FILE__, __LINE__, "%s", out.data);
-        ws_text_free(&out);
+        check_sound(slice, "fsck.fat", "-n");
         ws_iso_close(iso);
         ws_tree_close(esp);
         ws_tree_close(seen);
@@ -302,7 +307,6 @@ static void exfat_holds_the_files_too(void) {
         struct ws_tree *seen = NULL;
         struct ws_exfat_facts facts;
         struct ws_memory *memory = malloc(sizeof *memory);
-        struct ws_text out = {0};
         struct ws_iso *iso = NULL;
         OK(demo_image_make(&kinds[i % 3], &image, &error));
         struct ws_plan p = plan_for(d, &image);
@@ -316,15 +320,10 @@ static void exfat_holds_the_files_too(void) {
         CHECK_INT(facts.free_bytes, p.system_free);
         OK(ws_iso_open(image.source, &iso, &error));
         check_files(seen, ws_iso_tree(iso), &p, false);
-        const char *path = scratch("exfat.img");
-        save_source(slice, path);
-        if (have_program("fsck.exfat") && shell(&out, "fsck.exfat -n '%s'", path) != 0)
-            fail_at(__FILE__, __LINE__, "%s", out.data);
+        check_sound(slice, "fsck.exfat", "-n");
         ws_source_close(slice);
         OK(ws_source_slice(drive, p.start_at, p.start_size, &slice, &error));
-        save_source(slice, path);
-        if (have_program("fsck.fat") && shell(&out, "fsck.fat -n '%s'", path) != 0)
-            fail_at(__FILE__, __LINE__, "%s", out.data);
+        check_sound(slice, "fsck.fat", "-n");
         OK(ws_memory_look(drive, sector, memory, &error));
         CHECK_STR(memory->cause_text, "");
         struct ws_rehearsal r = {.firmware = "UEFI", .sector = sector};
@@ -332,7 +331,6 @@ static void exfat_holds_the_files_too(void) {
         if (!r.starts) fail_at(__FILE__, __LINE__, "%s", r.console.data);
         ws_rehearsal_free(&r);
         free(memory);
-        ws_text_free(&out);
         ws_iso_close(iso);
         ws_tree_close(seen);
         ws_source_close(slice);
@@ -367,7 +365,6 @@ static void overlay_files_remember(void) {
         struct ws_source *drive = NULL, *slice = NULL;
         struct ws_memory memory;
         struct ws_fat_facts facts;
-        struct ws_text out = {0};
         OK(demo_image_make(&cases[i].image, &image, &error));
         struct ws_plan p = plan_for(d, &image);
         p.drive_size = d->facts.size;
@@ -387,16 +384,10 @@ static void overlay_files_remember(void) {
         OK(ws_source_slice(drive, at, cases[i].beside ? p.system_size : p.data_size, &slice, &error));
         OK(ws_fat_probe(slice, &facts, &error));
         CHECK_INT(facts.free_bytes, cases[i].beside ? p.system_free : p.data_free);
-        const char *path = scratch("volume.img");
-        save_source(slice, path);
-        if (have_program("fsck.fat") && shell(&out, "fsck.fat -n '%s'", path) != 0)
-            fail_at(__FILE__, __LINE__, "%s", out.data);
+        check_sound(slice, "fsck.fat", "-n");
         ws_source_close(slice);
         OK(ws_source_slice(drive, p.persistence_at, p.persistence_size, &slice, &error));
-        save_source(slice, path);
-        if (have_program("e2fsck") && shell(&out, "e2fsck -fn '%s'", path) != 0)
-            fail_at(__FILE__, __LINE__, "%s", out.data);
-        ws_text_free(&out);
+        check_sound(slice, "e2fsck", "-fn");
         ws_source_close(slice);
         ws_source_close(drive);
         ws_build_close(build);
@@ -416,7 +407,6 @@ static void menus_inside_the_efi_volume_remember(void) {
         struct ws_source *drive = NULL, *slice = NULL;
         struct ws_tree *esp = NULL;
         struct ws_table *table = malloc(sizeof *table);
-        struct ws_text out = {0};
         struct demo_params dp = kinds[i % 3];
         char *text = NULL;
         size_t length = 0;
@@ -441,10 +431,7 @@ static void menus_inside_the_efi_volume_remember(void) {
         CHECK_HAS(text, "forgets at power-off");
         free(text);
         if (!files) {
-            const char *path = scratch("esp.img");
-            save_source(slice, path);
-            if (have_program("fsck.fat") && shell(&out, "fsck.fat -n '%s'", path) != 0)
-                fail_at(__FILE__, __LINE__, "%s", out.data);
+            check_sound(slice, "fsck.fat", "-n");
             /* every line of the image's lists is true of the drive */
             const struct ws_node *list = ws_tree_find(medium.tree, "md5sum.txt");
             const struct ws_node *start = ws_tree_find(medium.tree, "boot/grub/efi.img");
@@ -455,7 +442,6 @@ static void menus_inside_the_efi_volume_remember(void) {
             free(text);
             ws_tree_close(esp);
         }
-        ws_text_free(&out);
         ws_source_close(slice);
         ws_medium_close(&medium);
         ws_source_close(drive);

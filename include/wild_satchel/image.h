@@ -62,6 +62,10 @@ struct ws_image {
 enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image, struct ws_error *error);
 /** The same for files that lie in a folder or archive; the result borrows nothing. `source` stays NULL. */
 enum ws_status ws_image_inspect_files(const struct ws_tree *tree, struct ws_image *image, struct ws_error *error);
+/** Is it known how it remembers, and is there a menu to tell it? */
+bool ws_image_remembers(const struct ws_image *image);
+/** Is there anything among its files that starts a PC: a kernel in a menu, or a UEFI loader? */
+bool ws_image_files_start(const struct ws_image *image);
 void ws_image_free(struct ws_image *image);
 
 /** Where the EFI system partition of a drive or image of `size` bytes stands: by the partition table, else by El

@@ -70,7 +70,7 @@ enum ws_menu_kind { WS_MENU_GRUB, WS_MENU_SYSLINUX };
 struct ws_menu_entry {
     char title[160];
     char id[96];                   /**< GRUB's --id, or the syslinux label */
-    size_t block, block_end;       /**< the whole entry, whole lines */
+    size_t block, block_end;       /**< the whole entry; whole lines where nothing else stands on them */
     size_t args, args_end;         /**< the kernel's parameters */
     char kernel[256], initrd[512]; /**< variables put in, as in `parameters` */
     char parameters[1024];
@@ -93,9 +93,6 @@ struct ws_menu {
  */
 enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error);
 void ws_menu_free(struct ws_menu *menu);
-/** Put what stands for `${name}` and `$name` at byte `before` of a GRUB menu into `text`; what is not set is nothing,
- *  as in GRUB; and so is what names itself, or more than a menu ever needs. Entries of a parsed menu have it done. */
-void ws_menu_expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out);
 /** The entry that starts by itself, or NULL when this file does not decide it. */
 const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
 

@@ -8,6 +8,12 @@
 #include <stdio.h>
 #include <string.h>
 
+bool ws_image_remembers(const struct ws_image *image) { return image->family && image->live_entries > 0; }
+
+bool ws_image_files_start(const struct ws_image *image) {
+    return ws_image_remembers(image) || image->kernels_32 || image->kernels_64 || image->loaders > 0;
+}
+
 const char *ws_image_kind_name(enum ws_image_kind kind) {
     static const char *const names[] = {"hybrid",  "disc",   "drive", "compressed",
                                         "archive", "folder", "root",  "unknown"};
@@ -85,8 +91,10 @@ bool ws_esp_among_files(const struct ws_tree *medium, struct ws_tree **esp, cons
         if (n->kind != WS_NODE_FILE || !n->content || n->content->size > LARGEST || length < 5) continue;
         if (strcmp(n->name + length - 4, ".img") != 0 && strcmp(n->name + length - 4, ".IMG") != 0) continue;
         if (ws_fat_read(n->content, esp, NULL, NULL) != WS_OK) continue;
-        if (file) *file = n;
-        if (ws_tree_find_any_case(*esp, "EFI/BOOT")) return true;
+        if (ws_tree_find_any_case(*esp, "EFI/BOOT")) {
+            if (file) *file = n;
+            return true;
+        }
         ws_tree_close(*esp);
         *esp = NULL;
     }
@@ -288,9 +296,8 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
         ws_tree_close(esp);
         ws_source_close(slice);
     }
-    const struct ws_node *file = NULL;
     if (image->kind == WS_IMAGE_DISC && image->loaders == 0)
-        look_at_loaders_of_files(image, ws_iso_tree(image->iso), &file);
+        look_at_loaders_of_files(image, ws_iso_tree(image->iso), NULL);
     judge_starts(image, esp_by_table);
     if (image->iso && image->family && image->live_entries == 0)
         ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");

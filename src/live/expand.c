@@ -1,5 +1,5 @@
 /* expand.c — variables of GRUB menus, as far as menus of live systems use them: "set name=value", $name, ${name}. */
-#include "wild_satchel/live.h"
+#include "live/internal.h"
 
 #include <ctype.h>
 #include <string.h>
@@ -60,7 +60,7 @@ static void expand(const struct ws_menu *menu, size_t before, const char *text, 
     }
 }
 
-void ws_menu_expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out) {
+void live_expand(const struct ws_menu *menu, size_t before, const char *text, struct ws_text *out) {
     unsigned lookups = 0; /* values that name each other would never end */
     expand(menu, before, text, out, 0, &lookups);
 }

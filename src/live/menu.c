@@ -1,5 +1,5 @@
 /* menu.c — start menus taken apart: GRUB 2's and those of syslinux and isolinux. */
-#include "wild_satchel/live.h"
+#include "live/internal.h"
 
 #include <ctype.h>
 #include <stdio.h>
@@ -94,7 +94,8 @@ static size_t behind_line(const char *text, size_t length, size_t at) {
 }
 
 /* The command that begins at or behind `at`: up to a line's end, a semicolon or brace outside of quotes, comments and
- * ${...} (GRUB manual, section 6.1). A quote ends with its line: what is damaged there damages nothing else. */
+ * ${...} (GRUB manual, "Writing full configuration files directly"). A quote ends with its line: what is damaged there
+ * damages nothing else. */
 static struct command command_at(const char *text, size_t length, size_t at) {
     struct command c = {.line = at};
     bool alone = at == 0 || text[at - 1] == '\n';
@@ -365,7 +366,7 @@ static enum ws_status put_in(const struct ws_menu *menu, size_t before, char *va
                              struct ws_error *error) {
     struct ws_text text = {0};
     if (!strchr(value, '$')) return WS_OK;
-    ws_menu_expand(menu, before, value, &text);
+    live_expand(menu, before, value, &text);
     enum ws_status status = ws_text_status(&text, error);
     if (status == WS_OK) (void)snprintf(value, room, "%s", text.data ? text.data : "");
     ws_text_free(&text);

@@ -7,9 +7,8 @@
 
 enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room) {
     bool disc = image->kind == WS_IMAGE_DISC;
-    bool known = image->family && image->live_entries > 0;
-    bool starts = known || image->kernels_32 || image->kernels_64 || image->loaders > 0;
-    bool live = disc ? starts : image->kind == WS_IMAGE_HYBRID && known;
+    bool known = ws_image_remembers(image);
+    bool live = disc ? ws_image_files_start(image) : image->kind == WS_IMAGE_HYBRID && known;
     const char *reason = live && known && disc ? "the files of a live family that is known here"
                          : live && disc        ? "laid down whole it starts nowhere, file by file it does"
                          : live                ? "a hybrid image of a live family that is known here"
