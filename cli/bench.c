@@ -22,8 +22,8 @@ static enum ws_status setup(struct cli *cli, const char *path) {
     }
     if (status == WS_OK) status = ws_bench_create(bench, cli->bench_folder, &cli->error);
     if (status == WS_OK && cli->json)
-        (void)cli_print_json(json_pack("{s:s, s:s, s:i, s:i}", "format", "wild-satchel-bench-state", "folder",
-                                       cli->bench_folder, "drives", (int)bench->drives, "pcs", (int)bench->pcs),
+        (void)cli_print_json(cli_pack("{s:s, s:s, s:i, s:i}", "format", "wild-satchel-bench-state", "folder",
+                                      cli->bench_folder, "drives", (int)bench->drives, "pcs", (int)bench->pcs),
                              0);
     else if (status == WS_OK)
         show_result(cli, true, "The bench stands in %s: %zu drives, all blank, and %zu PCs.", cli->bench_folder,
@@ -40,31 +40,30 @@ static enum ws_status show(struct cli *cli) {
         json_t *drives = json_array();
         json_t *pcs = json_array();
         for (size_t i = 0; i < b->drives; i++)
-            json_array_append_new(drives, json_pack("{s:s, s:s, s:I, s:b, s:b}", "name", b->drive[i].facts.short_name,
-                                                    "model", b->drive[i].name, "size_bytes",
-                                                    (json_int_t)b->drive[i].facts.size, "pulled", b->drive[i].pulled,
-                                                    "write_protected", b->drive[i].facts.read_only));
+            json_array_append_new(drives,
+                                  cli_pack("{s:s, s:s, s:I, s:b, s:b}", "name", b->drive[i].facts.short_name, "model",
+                                           b->drive[i].name, "size_bytes", (json_int_t)b->drive[i].facts.size, "pulled",
+                                           b->drive[i].pulled, "write_protected", b->drive[i].facts.read_only));
         for (size_t i = 0; i < b->pcs; i++)
-            json_array_append_new(pcs, json_pack("{s:s, s:s, s:b}", "name", b->pc[i].name, "firmware",
-                                                 b->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot",
-                                                 b->pc[i].secure_boot));
-        (void)cli_print_json(json_pack("{s:s, s:f, s:o, s:o}", "format", "wild-satchel-bench-state", "clock_s",
-                                       b->clock_s, "drives", drives, "pcs", pcs),
+            json_array_append_new(pcs, cli_pack("{s:s, s:s, s:b}", "name", b->pc[i].name, "firmware",
+                                                b->pc[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot",
+                                                b->pc[i].secure_boot));
+        (void)cli_print_json(cli_pack("{s:s, s:f, s:o, s:o}", "format", "wild-satchel-bench-state", "clock_s",
+                                      b->clock_s, "drives", drives, "pcs", pcs),
                              0);
         return WS_OK;
     }
     show_line(cli, INK_BOLD, "Bench in %s, %s on its clock", b->folder, ws_duration(b->clock_s, time, sizeof time));
     for (size_t i = 0; i < b->drives; i++) {
         const struct ws_sim_drive *d = &b->drive[i];
-        printf("  drive  %-22s %-22s writes %s/s%s%s%s\n", d->facts.short_name,
-               ws_size_both(d->facts.size, size, sizeof size),
-               ws_size_counted((uint64_t)d->write_rate, rate, sizeof rate),
-               d->facts.read_only ? ", write-protected" : "", d->pulled ? ", not plugged in" : "",
-               d->pull_after || d->cut_at_write ? ", a fault is armed" : "");
+        say("  drive  %-22s %-22s writes %s/s%s%s%s\n", d->facts.short_name,
+            ws_size_both(d->facts.size, size, sizeof size), ws_size_counted((uint64_t)d->write_rate, rate, sizeof rate),
+            d->facts.read_only ? ", write-protected" : "", d->pulled ? ", not plugged in" : "",
+            d->pull_after || d->cut_at_write ? ", a fault is armed" : "");
     }
     for (size_t i = 0; i < b->pcs; i++)
-        printf("  PC     %-22s %s%s\n", b->pc[i].name, b->pc[i].firmware == WS_FIRMWARE_UEFI ? "UEFI" : "BIOS only",
-               b->pc[i].secure_boot ? ", Secure Boot on" : "");
+        say("  PC     %-22s %s%s\n", b->pc[i].name, b->pc[i].firmware == WS_FIRMWARE_UEFI ? "UEFI" : "BIOS only",
+            b->pc[i].secure_boot ? ", Secure Boot on" : "");
     return WS_OK;
 }
 
@@ -90,11 +89,12 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
         if (up) text.data[text.length -= 2] = '\0';
         status = pc->ops->power_off(pc, true, &cli->error);
         if (cli->json)
-            (void)cli_print_json(json_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name,
-                                           "drive", drive_name, "running", up, "console", text.data ? text.data : ""),
+            (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:b, s:o}", "format", "wild-satchel-start", "pc", pc_name,
+                                          "drive", drive_name, "running", up, "console",
+                                          cli_text(text.data ? text.data : "")),
                                  0);
         else {
-            fputs(text.data ? text.data : "", stdout);
+            show_console(text.data ? text.data : "");
             if (up) show_result(cli, true, "The system came up on %s, and was switched off again.", pc_name);
             else show_result(cli, false, "%s did not come up.", pc_name);
         }
@@ -153,8 +153,8 @@ int run_bench(struct cli *cli, int argc, const char **argv) {
                                           : "%s is plugged in.",
                         d->facts.short_name);
         else if (d)
-            (void)cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive",
-                                           d->facts.short_name, "pulled", d->pulled),
+            (void)cli_print_json(cli_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive",
+                                          d->facts.short_name, "pulled", d->pulled),
                                  0);
     } else {
         status = ws_fail(&cli->error, WS_E_USAGE,

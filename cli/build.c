@@ -6,59 +6,68 @@
 #include <string.h>
 #include <unistd.h>
 
+static const char built_format[] = "wild-satchel-built";
+
 struct building {
     struct cli *cli;
     struct meter meter;
-    char record_path[1100];
-    struct ws_write_record record;
+    char *record; /* where the result is kept: beside the plan */
 };
 
 static bool tell(void *context, const struct ws_progress *progress) {
     return meter_tell(&((struct building *)context)->meter, progress);
 }
 
-static void keep_record(void *context, const struct ws_write_record *record) {
-    struct building *b = context;
-    char text[300];
-    int n = snprintf(
-        text, sizeof text,
-        "{\"format\": \"wild-satchel-progress\", \"version\": 1, \"layout_sha256\": \"%s\", \"flushed_bytes\": %llu}\n",
-        record->fingerprint, (unsigned long long)record->flushed);
-    (void)cli_write_file(b->record_path, text, (size_t)n, NULL);
-}
-
-static void load_record(struct building *b) {
+/* The record of an older build is no longer true from the first write on. What is no record of ours stays. */
+static enum ws_status before_write(void *context, struct ws_error *error) {
+    const struct building *b = context;
     struct ws_text text = {0};
-    if (access(b->record_path, R_OK) == 0 && cli_read_file(b->record_path, 4096, &text, NULL) == WS_OK) {
-        json_t *root = json_loads(text.data, 0, NULL);
-        const char *fingerprint = json_string_value(json_object_get(root, "layout_sha256"));
-        json_int_t flushed = json_integer_value(json_object_get(root, "flushed_bytes"));
-        if (fingerprint && strlen(fingerprint) == 64 && flushed >= 0) {
-            (void)snprintf(b->record.fingerprint, sizeof b->record.fingerprint, "%s", fingerprint);
-            b->record.flushed = (uint64_t)flushed;
-        }
-        json_decref(root);
+    struct ws_error ignored = {0};
+    if (access(b->record, F_OK) != 0 || cli_read_file(b->record, 1 << 20, &text, &ignored) != WS_OK) {
+        ws_text_free(&text);
+        return WS_OK;
     }
+    json_t *root = json_loads(text.data ? text.data : "", 0, NULL);
+    const char *format = json_string_value(json_object_get(root, "format"));
+    bool ours = format && strcmp(format, built_format) == 0;
+    json_decref(root);
     ws_text_free(&text);
+    if (!ours || unlink(b->record) == 0) return WS_OK;
+    ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
+    ws_fail_where(error, "%s", b->record);
+    return ws_fail_next(error, "remove it; nothing was written");
 }
 
 static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
-    return json_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
-                     "wild-satchel-built", "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", p->drive_name,
-                     "serial", p->drive_serial, "written_bytes", (json_int_t)r->write.written, "continued_at_bytes",
-                     (json_int_t)r->write.continued_at, "write_seconds", r->write.seconds, "flush_seconds",
-                     r->write.flush_seconds, "checked", r->checked, "checked_bytes", (json_int_t)r->check.checked,
-                     "check_seconds", r->check.seconds, "drive_sha256", cli_hash_json(r->check.sha256), "image_sha256",
-                     cli_hash_json(r->image_sha256), "layout_sha256", p->fingerprint);
+    return cli_pack("{s:s, s:i, s:s, s:o, s:o, s:I, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
+                    built_format, "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", cli_text(p->drive_name),
+                    "serial", cli_text(p->drive_serial), "written_bytes", (json_int_t)r->write.written, "begun",
+                    ws_begun_name(r->write.begun), "continued_at_bytes", (json_int_t)r->write.continued_at,
+                    "compared_bytes", (json_int_t)r->write.compared, "write_seconds", r->write.seconds, "flush_seconds",
+                    r->write.flush_seconds, "checked", r->checked, "checked_bytes", (json_int_t)r->check.checked,
+                    "check_seconds", r->check.seconds, "drive_sha256", cli_hash_json(r->check.sha256), "image_sha256",
+                    cli_hash_json(r->image_sha256), "layout_sha256", p->fingerprint);
+}
+
+/* Where it began, where somebody may have thought otherwise. */
+static void show_beginning(const struct cli *cli, const struct ws_write_result *w) {
+    static const char *const why[] = {[WS_BEGUN_OTHER] = "the unfinished build on the drive was another one",
+                                      [WS_BEGUN_DAMAGED] = "what the drive said of an earlier run was impossible",
+                                      [WS_BEGUN_CHANGED] = "the drive no longer held what an earlier run wrote"};
+    char at[48], compared[48];
+    if (w->begun == WS_BEGUN_CONTINUED)
+        show_field(cli, "Continued", "at %s, where an earlier run got to; %s of it compared first",
+                   ws_size_both(w->continued_at, at, sizeof at),
+                   ws_size_counted(w->compared, compared, sizeof compared));
+    else if (w->begun <= WS_BEGUN_CHANGED && why[w->begun])
+        show_field(cli, "Begun", "at the beginning: %s", why[w->begun]);
 }
 
 static void show_built(const struct cli *cli, const struct ws_plan *p, const struct ws_build_result *r) {
     char size[48], time[32], flush[32], rate[24];
     double s = r->write.seconds > 0 ? r->write.seconds : 1e-9;
     show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
-    if (r->write.continued_at)
-        show_field(cli, "Continued", "at %s of an earlier build",
-                   ws_size_both(r->write.continued_at, size, sizeof size));
+    show_beginning(cli, &r->write);
     show_field(cli, "Written", "%s in %s (%s/s), %s of it waiting for the drive",
                ws_size_both(r->write.written, size, sizeof size), ws_duration(r->write.seconds, time, sizeof time),
                ws_size_counted((uint64_t)((double)r->write.written / s), rate, sizeof rate),
@@ -86,11 +95,12 @@ static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
 
 int run_build(struct cli *cli, int argc, const char **argv) {
     char *confirm = NULL;
-    int external = 0, no_check = 0, afresh = 0;
+    int external = 0, no_check = 0, afresh = 0, even_so = 0;
     const struct poptOption options[] = {
         {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
         {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
         {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
+        {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
         {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued",
          NULL},
         POPT_TABLEEND};
@@ -100,6 +110,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     struct ws_drive_facts facts;
     struct ws_drive *drive = NULL;
     struct ws_build_result result;
+    struct ws_text record = {0};
     char answer[128] = "";
     enum ws_status status;
     int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 1, 1);
@@ -120,19 +131,22 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(check_touched(cli, &p));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
+    stop_listen();
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
         WS_GO(cli_ask(cli, &facts, drive, answer, sizeof answer));
         confirm = answer;
     }
-    (void)snprintf(b.record_path, sizeof b.record_path, "%.1000s.progress", word[0]);
-    if (!afresh) load_record(&b);
+    ws_text_printf(&record, "%s.built", word[0]);
+    WS_GO(ws_text_status(&record, &cli->error));
+    b.record = record.data;
     struct ws_build_options o = {.allow_external_disk = external != 0,
                                  .confirm = confirm,
-                                 .record = &b.record,
-                                 .on_record = keep_record,
+                                 .before_write = before_write,
                                  .on_progress = tell,
                                  .context = &b,
-                                 .skip_check = no_check != 0};
+                                 .skip_check = no_check != 0,
+                                 .even_so = even_so != 0,
+                                 .afresh = afresh != 0};
     status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&b.meter);
     if (status != WS_OK) {
@@ -140,20 +154,24 @@ int run_build(struct cli *cli, int argc, const char **argv) {
             ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to continue");
         goto done;
     }
-    (void)unlink(b.record_path);
-    char kept[1100];
-    (void)snprintf(kept, sizeof kept, "%.1000s.built", word[0]);
     json_t *document = result_json(&p.plan, &result);
     char *text = json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
-    struct ws_error ignored;
-    bool noted = text && cli_write_file(kept, text, strlen(text), &ignored) == WS_OK;
+    struct ws_error reported = cli->error;
+    struct cli_never never = {0};
+    cli_never(&never, p.plan.image_path);
+    cli_never(&never, p.plan.overlay_from);
+    cli_never(&never, facts.id);
+    bool noted = text && cli_keep(cli, b.record, text, strlen(text), built_format, false, &never) == WS_OK;
+    struct ws_error unkept = cli->error;
+    cli->error = reported;
     free(text);
     if (cli->json) {
         code = cli_print_json(document, EXIT_DONE);
     } else {
         json_decref(document);
         show_built(cli, &p.plan, &result);
-        if (noted) show_field(cli, "Record", "%s", kept);
+        if (noted) show_field(cli, "Record", "%s", b.record);
+        else show_field(cli, "Record", "not kept: %s: %s", unkept.where, unkept.what);
         show_result(cli, true, "%s is written%s. %s", p.plan.drive_name,
                     result.checked ? ", flushed and checked" : " and flushed, not checked",
                     p.plan.kind == WS_PLAN_LIVE && p.plan.persistence_place != WS_PERSIST_NONE
@@ -164,22 +182,47 @@ int run_build(struct cli *cli, int argc, const char **argv) {
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);
+    ws_text_free(&record);
     cli_free_plan(&p);
     return code;
 }
 
-/* Without a plan: is what stands there sound in itself? */
+/* Is what stands there sound in itself? What is planned to be the image's own, or to forget, is no fault of the drive.
+ */
 static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive,
-                                      struct ws_findings *findings, struct ws_memory *memory) {
+                                      const struct ws_plan *plan, struct ws_findings *findings,
+                                      struct ws_memory *memory) {
     struct ws_source *source = NULL;
+    struct ws_findings table = {0};
+    struct ws_unfinished mark;
+    uint8_t first[512];
+    bool replica = plan && plan->kind == WS_PLAN_REPLICA;
+    bool forgets = replica || (plan && plan->persistence_place == WS_PERSIST_NONE);
+    char got[32], all[32];
+    enum ws_status status;
     WS_TRY(drive->ops->reread(drive, &cli->error));
     WS_TRY(ws_source_drive(drive, &source, &cli->error));
-    enum ws_status status = ws_table_check(source, f->logical_sector, findings, &cli->error);
-    if (status == WS_OK) status = ws_memory_look(source, f->logical_sector, memory, &cli->error);
-    if (status == WS_OK && memory->cause == WS_FORGETS_NO_SYSTEM)
-        ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
-    else if (status == WS_OK && memory->cause != WS_FORGETS_NOT)
+    WS_GO(ws_source_read(source, 0, first, sizeof first, &cli->error));
+    if (ws_is_unfinished(first)) {
+        bool known = ws_unfinished_read(first, &mark) && mark.build[0];
+        ws_findings_add(findings, WS_FAULT,
+                        "a build on it is not finished%s%s%s%s; `satchel build` with its plan continues it",
+                        known ? ", " : "", known ? ws_size_counted(mark.flushed, got, sizeof got) : "",
+                        known ? " done of " : "", known ? ws_size_counted(mark.end, all, sizeof all) : "");
+        goto done;
+    }
+    WS_GO(ws_table_check(source, f->logical_sector, &table, &cli->error));
+    for (size_t i = 0; i < table.count; i++)
+        ws_findings_add(findings, replica ? WS_NOTE : table.list[i].weight, "%s%s", table.list[i].text,
+                        replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
+    WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
+    if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
+    else if (memory->cause != WS_FORGETS_NOT && forgets)
+        ws_findings_add(findings, WS_NOTE, "it forgets at power-off, as planned");
+    else if (memory->cause != WS_FORGETS_NOT)
         ws_findings_add(findings, WS_FAULT, "it would forget: %s", memory->cause_text);
+done:
+    ws_findings_free(&table);
     ws_source_close(source);
     return status;
 }
@@ -207,9 +250,9 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_READ, &drive, &cli->error));
-    WS_GO(check_soundness(cli, &facts, drive, &findings, &memory));
+    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &p));
+    WS_GO(check_soundness(cli, &facts, drive, plan_path ? &p.plan : NULL, &findings, &memory));
     if (plan_path) {
-        WS_GO(cli_load_plan(cli, plan_path, &p));
         if (strcmp(p.plan.drive_name, facts.short_name) != 0)
             WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", p.plan.drive_name,
                           facts.short_name));
@@ -222,13 +265,13 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     code = good ? EXIT_DONE : EXIT_NEGATIVE;
     if (cli->json) {
         code = cli_print_json(
-            json_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check", "drive",
-                      facts.short_name, "good", good, "sound", sound, "equal",
-                      plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes", (json_int_t)result.checked,
-                      "different_at_bytes",
-                      plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
-                      "different_places", (json_int_t)result.different_chunks, "sha256", cli_hash_json(result.sha256),
-                      "findings", cli_findings_json(&findings)),
+            cli_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check", "drive",
+                     facts.short_name, "good", good, "sound", sound, "equal",
+                     plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes", (json_int_t)result.checked,
+                     "different_at_bytes",
+                     plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
+                     "different_places", (json_int_t)result.different_chunks, "sha256", cli_hash_json(result.sha256),
+                     "findings", cli_findings_json(&findings)),
             code);
     } else {
         show_line(cli, INK_BOLD, "%s", facts.short_name);

@@ -27,7 +27,7 @@ struct command {
     int (*run)(struct cli *cli, int argc, const char **argv);
 };
 
-enum { EXIT_DONE = 0, EXIT_NEGATIVE = 1, EXIT_USAGE = 2, EXIT_REFUSED = 3, EXIT_FAULT = 4 };
+enum { EXIT_DONE = 0, EXIT_NEGATIVE = 1, EXIT_USAGE = 2, EXIT_REFUSED = 3, EXIT_FAULT = 4, EXIT_STOPPED = 5 };
 
 int run_drives(struct cli *cli, int argc, const char **argv);
 int run_image(struct cli *cli, int argc, const char **argv);
@@ -55,13 +55,28 @@ int cli_print_json(json_t *document, int exit_code);
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
 /** The same, making an image file of `make` (a size in words; NULL: it must be there) first. */
 enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts);
-/** Show what would be lost, and let the technician type the drive's name into `answer`. */
+/** Show what would be lost, or without `drive` that it will be started from, and let the technician type the drive's
+ *  name into `answer`. */
 enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, char *answer,
                        size_t room);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
 int64_t cli_touched_at(const char *path);
-enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error);
+/** A text as JSON: what is no UTF-8 becomes visible. */
+json_t *cli_text(const char *text);
+/** An object by a format of jansson's, "{s:s, s:i}": keys, and values s, i, I, f, b, o and objects. Texts become
+ *  cli_text(). */
+json_t *cli_pack(const char *format, ...);
+/** What a command works with, and never writes a document over. */
+enum { CLI_NEVER_MOST = 8 };
+struct cli_never {
+    const char *path[CLI_NEVER_MOST];
+    size_t count;
+};
+void cli_never(struct cli_never *never, const char *path);
+/** Put a document on disk, see ws_linux_keep(); "-" is standard output. */
+enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, size_t length, const char *format,
+                        bool over, const struct cli_never *never);
 /** Read a plan and work it out again over its image. */
 struct cli_plan {
     struct ws_plan plan;
@@ -74,6 +89,11 @@ void cli_free_plan(struct cli_plan *plan);
 json_t *cli_findings_json(const struct ws_findings *findings);
 json_t *cli_hash_json(const char *hex);
 
+/* stop.c */
+/** From now on Ctrl-C, SIGTERM and SIGHUP ask to stop between two writes. */
+void stop_listen(void);
+bool stop_asked(void);
+
 /* drives.c */
 /** What kind of drive it is, in words: "stick or card", "external disk", ... */
 const char *cli_kind_of(const struct ws_drive_facts *facts);
@@ -82,18 +102,27 @@ const char *cli_kind_of(const struct ws_drive_facts *facts);
 /** drives --test and drives --blank. */
 struct drive_work {
     const char *test, *system, *label, *cluster, *confirm, *save;
-    int blank, external;
+    int blank, external, over;
 };
 int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work);
 
 /* show.c */
 enum ink { INK_PLAIN, INK_BOLD, INK_DIM, INK_GOOD, INK_WARN, INK_BAD, INK_BLUE, INK_TEAL };
 const char *ink(const struct cli *cli, enum ink ink);
+/** The same for standard error. */
+const char *note_ink(const struct cli *cli, enum ink ink);
+/** As printf() to standard output and standard error, but what comes as a string is made fit for a terminal: control
+ *  characters, marks that turn the writing round and bytes that are no UTF-8 become visible. All text goes this way.
+ *  Conversions: s, d, u, llu, zu, f, g. */
+void say(const char *format, ...) WS_PRINTF(1, 2);
+void note(const char *format, ...) WS_PRINTF(1, 2);
 void show_line(const struct cli *cli, enum ink colour, const char *format, ...) WS_PRINTF(3, 4);
 /** A labelled value: "  Starts on      BIOS, UEFI". */
 void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
 /** A line of a table; on a terminal what is too long goes on under column `indent`. */
 void show_row(const struct cli *cli, int indent, const char *format, ...) WS_PRINTF(3, 4);
+/** What a console said, line by line. */
+void show_console(const char *text);
 /** The last line of a command: an explicit sentence with the result. */
 void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
 /** A kind of partition table in words. */
@@ -122,8 +151,9 @@ struct picture {
     const struct map_part *after;
     size_t after_count;
 };
-/** Draw into a file, PNG or SVG by its name. */
-enum ws_status cli_draw_maps(const char *path, const struct picture *picture, struct ws_error *error);
+/** Draw for a file, PNG or SVG by its name, into memory. */
+enum ws_status cli_draw_maps(const char *path, const struct picture *picture, struct ws_text *out,
+                             struct ws_error *error);
 
 /** Progress, for ws_progress_call. */
 struct meter {

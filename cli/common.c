@@ -8,7 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 int cli_exit_code(enum ws_status status) {
     switch (status) {
@@ -16,17 +15,36 @@ int cli_exit_code(enum ws_status status) {
     case WS_E_DIFFERENT: return EXIT_NEGATIVE;
     case WS_E_USAGE: return EXIT_USAGE;
     case WS_E_REFUSED: return EXIT_REFUSED;
+    case WS_E_CANCELLED: return EXIT_STOPPED;
     default: return EXIT_FAULT;
     }
 }
 
-int cli_print_json(json_t *document, int exit_code) {
-    if (!document || json_dumpf(document, stdout, JSON_INDENT(2) | JSON_PRESERVE_ORDER) != 0) {
-        fprintf(stderr, "satchel: the JSON document could not be written\n");
-        exit_code = EXIT_FAULT;
-    } else {
-        printf("\n");
+/* Controls and marks that turn the writing round, which JSON lets stand, written as escapes: only strings hold any. */
+static void print_escaped(const char *text) {
+    size_t length = strlen(text);
+    for (size_t i = 0; i < length;) {
+        uint32_t code = 0;
+        char one[5] = "";
+        size_t n = ws_utf8_next(text + i, length - i, &code);
+        if (n == 0) n = 1;
+        memcpy(one, text + i, n);
+        if (code >= 0x7f && !ws_is_visible(one)) printf("\\u%04x", (unsigned)code);
+        else fwrite(one, 1, n, stdout);
+        i += n;
     }
+}
+
+int cli_print_json(json_t *document, int exit_code) {
+    char *text = document ? json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
+    if (text) {
+        print_escaped(text);
+        putchar('\n');
+    } else {
+        note("satchel: the JSON document could not be made: out of memory\n");
+        exit_code = EXIT_FAULT;
+    }
+    free(text);
     json_decref(document);
     return exit_code;
 }
@@ -35,12 +53,13 @@ int cli_fail(struct cli *cli) {
     const struct ws_error *e = &cli->error;
     int code = cli_exit_code(e->status);
     if (cli->json)
-        return cli_print_json(json_pack("{s:{s:s, s:s, s:s, s:s}, s:i}", "error", "status", ws_status_name(e->status),
-                                        "what", e->what, "where", e->where, "next", e->next, "exit_code", code),
+        return cli_print_json(cli_pack("{s:{s:s, s:o, s:o, s:o}, s:i}", "error", "status", ws_status_name(e->status),
+                                       "what", cli_text(e->what), "where", cli_text(e->where), "next",
+                                       cli_text(e->next), "exit_code", code),
                               code);
-    fprintf(stderr, "%ssatchel:%s %s%s%s.\n", cli->terminal ? "\033[1;31m" : "", cli->terminal ? "\033[0m" : "",
-            e->where, e->where[0] ? ": " : "", e->what);
-    if (e->next[0]) fprintf(stderr, "         %s.\n", e->next);
+    note("%ssatchel:%s %s%s%s.\n", note_ink(cli, INK_BAD), note_ink(cli, INK_PLAIN), e->where, e->where[0] ? ": " : "",
+         e->what);
+    if (e->next[0]) note("         %s.\n", e->next);
     return code;
 }
 
@@ -62,9 +81,9 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
     poptSetOtherOptionHelp(context, head);
     int code = 0;
     int rc = poptGetNextOpt(context);
-    cli->json = json;
+    cli->json |= json != 0;
     if (help) {
-        printf("satchel %s — %s\n\n", command->name, command->summary);
+        say("satchel %s — %s\n\n", command->name, command->summary);
         poptPrintHelp(context, stdout, 0);
         code = EXIT_DONE + 1;
     } else if (rc < -1) {
@@ -112,8 +131,8 @@ enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *m
     return cli_find_drive(cli, word, facts);
 }
 
-enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
-                       size_t room) {
+/* What would be lost, from the drive itself. */
+static enum ws_status tell_loss(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive) {
     struct ws_contents *c = malloc(sizeof *c);
     struct ws_source *source = NULL;
     char size[48];
@@ -121,15 +140,22 @@ enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct w
     enum ws_status status = ws_source_drive(drive, &source, &cli->error);
     if (status == WS_OK) status = ws_contents_look(source, f->logical_sector, false, c, &cli->error);
     ws_source_close(source);
-    if (status == WS_OK) {
-        fprintf(stderr, "\n  Everything on %s (%s %s, %s) will be lost: %s.\n  Type its name to go on: ", f->short_name,
-                f->model, f->serial, ws_size_both(f->size, size, sizeof size), c->summary);
-        fflush(stderr);
-        if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
-        answer[strcspn(answer, "\r\n")] = '\0';
-    }
+    if (status == WS_OK)
+        note("\n  Everything on %s (%s %s, %s) will be lost: %s.\n", f->short_name, f->model, f->serial,
+             ws_size_both(f->size, size, sizeof size), c->summary);
     free(c);
     return status;
+}
+
+enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
+                       size_t room) {
+    if (drive) WS_TRY(tell_loss(cli, f, drive));
+    else note("\n  The system on %s (%s %s) will be started, and writes to it.\n", f->short_name, f->model, f->serial);
+    note("  Type its name to go on: ");
+    fflush(stderr);
+    if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
+    answer[strcspn(answer, "\r\n")] = '\0';
+    return stop_asked() ? ws_fail(&cli->error, WS_E_CANCELLED, "stopped as asked; nothing was written") : WS_OK;
 }
 
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error) {
@@ -153,17 +179,16 @@ int64_t cli_touched_at(const char *path) {
     return stat(path, &s) == 0 ? (int64_t)s.st_ctim.tv_sec * 1000 + s.st_ctim.tv_nsec / 1000000 : 0;
 }
 
-enum ws_status cli_write_file(const char *path, const char *bytes, size_t length, struct ws_error *error) {
-    char fresh[1100];
-    (void)snprintf(fresh, sizeof fresh, "%.1080s.new", path);
-    FILE *file = fopen(fresh, "wb");
-    bool bad = !file || fwrite(bytes, 1, length, file) != length || fflush(file) != 0 || fsync(fileno(file)) != 0;
-    if (file && fclose(file) != 0) bad = true;
-    if (bad || rename(fresh, path) != 0) {
-        ws_fail(error, WS_E_WRITE, "the file cannot be written: %s", strerror(errno));
-        return ws_fail_where(error, "%s", path);
-    }
-    return WS_OK;
+void cli_never(struct cli_never *never, const char *path) {
+    if (path && path[0] && never->count < CLI_NEVER_MOST) never->path[never->count++] = path;
+}
+
+enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, size_t length, const char *format,
+                        bool over, const struct cli_never *never) {
+    struct ws_keep keep = {format, over, never ? never->path : NULL, never ? never->count : 0};
+    if (strcmp(path, "-") != 0) return ws_linux_keep(path, bytes, length, &keep, &cli->error);
+    if (fwrite(bytes, 1, length, stdout) == length && fflush(stdout) == 0) return WS_OK;
+    return ws_fail(&cli->error, WS_E_WRITE, "standard output cannot be written: %s", strerror(errno));
 }
 
 /* The ready-made data file, which must still be the planned one. */
@@ -181,6 +206,7 @@ static enum ws_status open_overlay(struct cli *cli, struct cli_plan *p) {
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan worked_out;
+    struct ws_plan read = {0}; /* the document as it is; its findings are its own */
     enum ws_status status;
     memset(p, 0, sizeof *p);
     WS_GO(cli_read_file(path, 1 << 20, &text, &cli->error));
@@ -202,6 +228,7 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     if (p->plan.overlay_from[0]) WS_GO(open_overlay(cli, p));
     worked_out = p->plan;
     memset(&worked_out.findings, 0, sizeof worked_out.findings);
+    worked_out.own_uefi = false;
     worked_out.image_end = worked_out.persistence_at = worked_out.persistence_size = worked_out.persistence_free = 0;
     worked_out.system_at = worked_out.system_size = worked_out.system_free = 0;
     worked_out.system_number = worked_out.start_number = 0;
@@ -209,13 +236,15 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     worked_out.persistence_number = worked_out.data_number = worked_out.swap_number = 0;
     worked_out.data_at = worked_out.data_size = worked_out.data_free = worked_out.swap_at = worked_out.swap_size = 0;
     worked_out.table = WS_TABLE_NONE;
-    struct ws_plan read = p->plan;
+    read = p->plan;
     p->plan = worked_out;
     WS_GO(ws_build_prepare(&p->plan, p->image, &p->build, &cli->error));
     status = ws_plan_same_results(&read, &p->plan, &cli->error);
+    if (status == WS_OK) ws_plan_take_findings(&p->plan, &read);
     if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
 done:
     ws_text_free(&text);
+    ws_plan_free(&read);
     if (status != WS_OK) cli_free_plan(p);
     return status;
 }
@@ -231,8 +260,8 @@ void cli_free_plan(struct cli_plan *p) {
 json_t *cli_findings_json(const struct ws_findings *f) {
     json_t *list = json_array();
     for (size_t i = 0; i < f->count; i++)
-        json_array_append_new(
-            list, json_pack("{s:s, s:s}", "weight", ws_weight_name(f->list[i].weight), "text", f->list[i].text));
+        json_array_append_new(list, cli_pack("{s:s, s:o}", "weight", ws_weight_name(f->list[i].weight), "text",
+                                             cli_text(f->list[i].text)));
     return list;
 }
 

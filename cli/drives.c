@@ -44,27 +44,35 @@ static json_t *number_or_null(bool known, uint64_t number) {
     return known ? json_integer((json_int_t)number) : json_null();
 }
 
+static json_t *unfinished_json(const struct ws_contents *c) {
+    if (!c || !c->unfinished) return json_null();
+    bool known = c->build[0] != '\0';
+    return cli_pack("{s:o, s:o, s:o}", "build", cli_hash_json(c->build), "flushed_bytes",
+                    number_or_null(known, c->build_flushed), "end_bytes", number_or_null(known, c->build_end));
+}
+
 static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error *refusal, const struct ws_contents *c) {
     json_t *parts = json_array();
     for (size_t i = 0; c && i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
         json_array_append_new(
-            parts, json_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:o, s:o, s:b}", "partition", (int)p->number, "at_bytes",
-                             (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
-                             p->label, "free_bytes", number_or_null(p->counted, p->free_bytes), "files",
-                             number_or_null(p->files_counted, p->files), "written_at",
-                             number_or_null(p->written_at > 0, (uint64_t)p->written_at), "clean", p->clean));
+            parts, cli_pack("{s:i, s:I, s:I, s:s, s:o, s:o, s:o, s:o, s:b}", "partition", (int)p->number, "at_bytes",
+                            (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
+                            cli_text(p->label), "free_bytes", number_or_null(p->counted, p->free_bytes), "files",
+                            number_or_null(p->files_counted, p->files), "written_at",
+                            number_or_null(p->written_at > 0, (uint64_t)p->written_at), "clean", p->clean));
     }
-    return json_pack(
-        "{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, s:s, "
-        "s:o}",
-        "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial, "bus", f->bus,
-        "bus_bits_s", number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind", cli_kind_of(f), "size_bytes",
-        (json_int_t)f->size, "sector_bytes", (int)f->logical_sector, "removable", known_json(f->removable), "internal",
-        known_json(f->internal), "system", f->system, "write_protected", f->read_only, "in_use_by", f->in_use_by,
-        "may_be_used", refusal->status == WS_OK, "why_not",
-        refusal->status == WS_OK ? json_null() : json_string(refusal->what), "guess", c ? c->guess : "", "holds",
-        c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none", "parts", parts);
+    return cli_pack("{s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:o, s:b, s:o, s:o, s:o, "
+                    "s:s, s:o, s:o}",
+                    "name", cli_text(f->short_name), "id", cli_text(f->id), "vendor", cli_text(f->vendor), "model",
+                    cli_text(f->model), "serial", cli_text(f->serial), "bus", cli_text(f->bus), "bus_bits_s",
+                    number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind", cli_kind_of(f), "size_bytes",
+                    (json_int_t)f->size, "sector_bytes", (int)f->logical_sector, "removable", known_json(f->removable),
+                    "internal", known_json(f->internal), "system", f->system, "write_protected", f->read_only,
+                    "in_use_by", cli_text(f->in_use_by), "may_be_used", refusal->status == WS_OK, "why_not",
+                    refusal->status == WS_OK ? json_null() : cli_text(refusal->what), "guess",
+                    cli_text(c ? c->guess : ""), "holds", cli_text(c ? c->summary : ""), "table",
+                    c ? ws_table_kind_name(c->table) : "none", "unfinished", unfinished_json(c), "parts", parts);
 }
 
 /* A bus and how fast it is, "usb, 480 Mbit/s (USB 2)". */
@@ -82,8 +90,8 @@ static const char *bus_in_words(const struct ws_drive_facts *f, char *out, size_
 }
 
 static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
-    printf("\n  %s%-4s %-14s %-18s %-10s %-10s %9s  %s%s\n", ink(cli, INK_DIM), "no.", "system", "label", "used",
-           "free", "files", "last written", ink(cli, INK_PLAIN));
+    say("\n  %s%-4s %-14s %-18s %-10s %-10s %9s  %s%s\n", ink(cli, INK_DIM), "no.", "system", "label", "used", "free",
+        "files", "last written", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
         char number[16] = "-", used[24] = "-", space[24] = "-", files[24] = "-", when[24] = "-";
@@ -96,8 +104,8 @@ static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
         time_t t = (time_t)p->written_at;
         struct tm day;
         if (p->written_at > 0 && gmtime_r(&t, &day)) (void)strftime(when, sizeof when, "%Y-%m-%d %H:%M", &day);
-        printf("  %-4s %-14.14s %-18.18s %-10s %-10s %9s  %s%s\n", number, p->system, p->label, used, space, files,
-               when, p->clean ? "" : "  not clean");
+        say("  %-4s %-14.14s %-18.18s %-10s %-10s %9s  %s%s\n", number, p->system, p->label, used, space, files, when,
+            p->clean ? "" : "  not clean");
     }
 }
 
@@ -173,12 +181,14 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
          "with --blank: fat32 (the default) or exfat (files over 4 GiB, drives over 2 TiB)", "SYSTEM"},
         {"label", 'l', POPT_ARG_STRING, &work.label, 0, "with --blank: the volume's label", "TEXT"},
         {"cluster", 0, POPT_ARG_STRING, &work.cluster, 0, "with --blank: bytes a cluster (usual for the size)", "SIZE"},
+        {"over", 0, POPT_ARG_NONE, &work.over, 0, "with --save: replace a file that is no such result", NULL},
         {"confirm", 'c', POPT_ARG_STRING, &work.confirm, 0, "the drive's own name, for scripts", "NAME"},
         {"external-disk", 0, POPT_ARG_NONE, &work.external, 0, "an external hard drive or SSD is really meant", NULL},
         {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
         POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct ws_target_rules rules = {false};
+    struct ws_target_rules if_meant = {true};
     struct ws_contents *contents = NULL;
     struct seen *seen = NULL;
     json_t *list = NULL;
@@ -206,14 +216,14 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
     list = json_array();
     size_t usable = 0;
     if (!cli->json && !word[0] && seen->count)
-        printf("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
-               ink(cli, INK_PLAIN));
+        say("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
+            ink(cli, INK_PLAIN));
     for (size_t i = 0; i < seen->count; i++) {
         const struct ws_drive_facts *f = &seen->facts[i];
         struct ws_error refusal = {0};
         struct ws_error unread = {0};
         char size[48];
-        bool may = ws_drive_may_write(f, &rules, &refusal) == WS_OK;
+        bool may = ws_drive_may_be_target(cli->port, f, &rules, &refusal) == WS_OK;
         bool read = look(cli, f, word[0] != NULL, contents, &unread);
         usable += may;
         if (cli->json) {
@@ -221,7 +231,7 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         } else if (word[0]) {
             show_one(cli, f, &refusal, read ? contents : NULL, &unread);
         } else {
-            bool external = !may && refusal.status == WS_E_REFUSED && strstr(refusal.next, "--external-disk");
+            bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
             show_row(cli, 71, "%-22s %-21s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
                      cli_kind_of(f),
                      ink(cli, may        ? INK_GOOD
@@ -234,10 +244,10 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
         }
     }
     if (cli->json) {
-        code = cli_print_json(json_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
+        code = cli_print_json(cli_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
     } else {
         json_decref(list);
-        if (!word[0]) printf("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
+        if (!word[0]) say("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
         else
             show_result(cli, true, "Nothing was written.%s",
                         usable ? " --test tries it, --blank makes it an ordinary drive again." : "");

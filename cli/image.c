@@ -62,7 +62,7 @@ static const char *kernels(const struct ws_image *i) {
                                           : "";
 }
 
-static json_t *text_or_null(const char *text) { return text[0] ? json_string(text) : json_null(); }
+static json_t *text_or_null(const char *text) { return text[0] ? cli_text(text) : json_null(); }
 
 static json_t *size_or_null(uint64_t bytes) { return bytes ? json_integer((json_int_t)bytes) : json_null(); }
 
@@ -70,39 +70,37 @@ static json_t *image_json(const struct ws_image *i, const char *path, const stru
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
     json_t *loaders = json_array();
     for (size_t k = 0; k < i->loaders; k++)
-        json_array_append_new(loaders, json_pack("{s:s, s:s, s:b, s:o, s:o}", "path", i->loader[k].path, "machine",
-                                                 i->loader[k].machine, "signed", i->loader[k].signed_, "signer",
-                                                 text_or_null(i->loader[k].signer), "issuer",
-                                                 text_or_null(i->loader[k].issuer)));
-    json_t *memory = i->family ? json_pack("{s:s, s:s, s:s, s:i, s:i}", "family", i->family->word, "label",
-                                           i->family->label, "parameters", i->family->parameters, "live_entries",
-                                           (int)i->live_entries, "remembering_entries", (int)i->remembering_entries)
+        json_array_append_new(loaders,
+                              cli_pack("{s:s, s:s, s:b, s:o, s:o}", "path", i->loader[k].path, "machine",
+                                       i->loader[k].machine, "signed", i->loader[k].signed_, "signer",
+                                       text_or_null(i->loader[k].signer), "issuer", text_or_null(i->loader[k].issuer)));
+    json_t *memory = i->family ? cli_pack("{s:s, s:s, s:s, s:i, s:i}", "family", i->family->word, "label",
+                                          i->family->label, "parameters", i->family->parameters, "live_entries",
+                                          (int)i->live_entries, "remembering_entries", (int)i->remembering_entries)
                                : json_null();
-    json_t *checksum = c->hex[0] ? json_pack("{s:s, s:s, s:b, s:o}", "value", c->hex, "kind", ws_hash_name(c->kind),
-                                             "as_published", c->as_published, "list", text_or_null(c->list))
+    json_t *checksum = c->hex[0] ? cli_pack("{s:s, s:s, s:b, s:o}", "value", c->hex, "kind", ws_hash_name(c->kind),
+                                            "as_published", c->as_published, "list", text_or_null(c->list))
                                  : json_null();
-    json_t *files =
-        json_pack("{s:I, s:I, s:I, s:o}", "count", (json_int_t)i->files, "bytes", (json_int_t)i->file_bytes,
-                  "too_large_for_fat", (json_int_t)i->large_files, "largest", text_or_null(i->largest_path));
+    json_t *files = cli_pack("{s:I, s:I, s:I, s:o}", "count", (json_int_t)i->files, "bytes", (json_int_t)i->file_bytes,
+                             "too_large_for_fat", (json_int_t)i->large_files, "largest", text_or_null(i->largest_path));
     json_t *findings = cli_findings_json(&i->findings);
     json_t *whole = cli_findings_json(&i->findings_whole);
     json_array_extend(findings, whole);
     json_decref(whole);
-    json_t *root = i->root_format[0] ? json_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
-                                                 "size_bytes", (json_int_t)i->root_bytes)
+    json_t *root = i->root_format[0] ? cli_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
+                                                "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
-    return json_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
-                     "s:s, s:o, s:o, "
-                     "s:o, s:o}",
-                     "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
-                     ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title",
-                     iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "udf", i->udf,
-                     "starts_bios", i->starts_bios, "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot,
-                     "kernels", kernels(i), "loaders", loaders, "memory", memory, "files", files, "root", root,
-                     "least_drive_bytes", size_or_null(c->least), "comfortable_drive_bytes",
-                     size_or_null(c->comfortable), "default_entry", i->default_title, "default_parameters",
-                     i->default_parameters, "checksum", checksum, "signature", text_or_null(c->signature), "signed_by",
-                     text_or_null(c->signer), "findings", findings);
+    return cli_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
+                    "s:s, s:o, s:o, "
+                    "s:o, s:o}",
+                    "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
+                    ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title",
+                    iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios",
+                    i->starts_bios, "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i),
+                    "loaders", loaders, "memory", memory, "files", files, "root", root, "least_drive_bytes",
+                    size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry",
+                    i->default_title, "default_parameters", i->default_parameters, "checksum", checksum, "signature",
+                    text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {

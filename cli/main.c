@@ -1,11 +1,15 @@
 /* main.c — the commands, as a table. */
 #include "cli/cli.h"
 
+#include <errno.h>
+#include <fcntl.h>
 #include <locale.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 static const struct command commands[] = {
@@ -36,41 +40,88 @@ static void usage(FILE *out) {
             "  --json         one JSON document instead of text (docs/json-output.md)\n"
             "  --bench DIR    work on the simulated bench in DIR (or set WILD_SATCHEL_BENCH)\n"
             "  --help         its own options\n\n"
-            "Exit codes: 0 done; 1 the check or proof failed; 2 wrong usage; 3 refused for safety; 4 input or drive "
-            "error.\n");
+            "Exit codes: 0 done; 1 the check or proof failed, or the plan is not good; 2 wrong usage; 3 refused for\n"
+            "safety; 4 input or drive error; 5 stopped as asked.\n");
+}
+
+/* A program started with its standard streams closed would get the drive itself as one of them, and write its messages
+ * there. */
+static void open_standard_streams(void) {
+    for (int fd = STDIN_FILENO; fd <= STDERR_FILENO; fd++)
+        if (fcntl(fd, F_GETFD) < 0 && errno == EBADF) (void)open("/dev/null", fd == STDIN_FILENO ? O_RDONLY : O_WRONLY);
+}
+
+/* Who reads our output has gone: that stops the output, not the work. */
+static bool is_pipe(void) {
+    struct stat s;
+    return fstat(STDOUT_FILENO, &s) == 0 && (S_ISFIFO(s.st_mode) || S_ISSOCK(s.st_mode));
+}
+
+/* What every command takes may stand before it, too: it goes behind. @return where the command's words begin */
+static char **order_words(int argc, char **argv) {
+    int n = 1;
+    while (n < argc) {
+        if (strcmp(argv[n], "--json") == 0 || strncmp(argv[n], "--bench=", 8) == 0) n++;
+        else if (strcmp(argv[n], "--bench") == 0 && n + 1 < argc) n += 2;
+        else break;
+    }
+    char **words = calloc((size_t)argc + 1, sizeof *words);
+    if (!words) return NULL;
+    words[0] = argv[0];
+    int k = 1;
+    for (int i = n; i < argc; i++) words[k++] = argv[i];
+    for (int i = 1; i < n; i++) words[k++] = argv[i];
+    return words;
+}
+
+static int run(struct cli *cli, int argc, char **argv) {
+    const char *word = argc > 1 ? argv[1] : "";
+    if (strcmp(word, "--help") == 0 || strcmp(word, "help") == 0) {
+        usage(stdout);
+        return EXIT_DONE;
+    }
+    if (strcmp(word, "--version") == 0) {
+        say("satchel %s\n", WS_VERSION);
+        return EXIT_DONE;
+    }
+    const struct command *command = cli_command(word);
+    if (!command && (!word[0] || strcmp(word, "--json") == 0) && !cli->json) {
+        usage(stderr);
+        return EXIT_USAGE;
+    }
+    if (!command) {
+        bool none = !word[0] || strcmp(word, "--json") == 0;
+        if (none) ws_fail(&cli->error, WS_E_USAGE, "no command was given");
+        else ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a command", word);
+        ws_fail_next(&cli->error, "`satchel --help` lists them");
+        return cli_fail(cli);
+    }
+    argv[1] = argv[0]; /* what its help calls the program */
+    return command->run(cli, argc - 1, (const char **)argv + 1);
 }
 
 int main(int argc, char **argv) {
     struct cli cli = {.width = 80};
     struct winsize size;
+    open_standard_streams();
+    (void)signal(SIGPIPE, SIG_IGN);
     (void)setlocale(LC_CTYPE, "");
     cli.terminal = isatty(STDERR_FILENO);
     cli.colour = isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
     cli.wraps = isatty(STDOUT_FILENO);
     if (ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) cli.width = size.ws_col;
-    if (argc < 2) {
-        usage(stderr);
-        return EXIT_USAGE;
-    }
-    if (strcmp(argv[1], "--help") == 0 || strcmp(argv[1], "help") == 0) {
-        usage(stdout);
-        return EXIT_DONE;
-    }
-    if (strcmp(argv[1], "--version") == 0) {
-        printf("satchel %s\n", WS_VERSION);
-        return EXIT_DONE;
-    }
-    const struct command *command = cli_command(argv[1]);
-    if (!command) {
-        ws_fail(&cli.error, WS_E_USAGE, "\"%s\" is not a command", argv[1]);
-        ws_fail_next(&cli.error, "`satchel --help` lists them");
-        return cli_fail(&cli);
-    }
-    argv[1] = argv[0]; /* what its help calls the program */
-    int code = command->run(&cli, argc - 1, (const char **)argv + 1);
+    for (int i = 1; i < argc; i++) cli.json |= strcmp(argv[i], "--json") == 0; /* errors of usage follow it, too */
+    char **words = order_words(argc, argv);
+    if (!words) return EXIT_FAULT;
+    int code = run(&cli, argc, words);
     if (cli.port) cli.port->ops->close(cli.port);
     ws_bench_close(cli.bench);
     free(cli.bench_folder);
-    if (fflush(stdout) != 0 && code == EXIT_DONE) code = EXIT_FAULT;
+    free(words);
+    bool lost = fflush(stdout) != 0 || ferror(stdout);
+    if (lost && code == EXIT_DONE && !is_pipe()) {
+        note("satchel: what was said here could not all be written.\n");
+        code = EXIT_FAULT;
+    }
     return code;
 }

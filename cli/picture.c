@@ -32,7 +32,9 @@ static void text_at(cairo_t *c, double x, double y, double size, bool bold, cons
     cairo_set_font_size(c, size);
     cairo_set_source_rgb(c, 0.13, 0.14, 0.16);
     cairo_move_to(c, x, y);
-    cairo_show_text(c, text);
+    char clean[512];
+    ws_visible(text, clean, sizeof clean);
+    cairo_show_text(c, clean);
 }
 
 static void hatch(cairo_t *c, double x, double y, double w, double h, int kind) {
@@ -127,7 +129,12 @@ static void draw_all(cairo_t *c, const struct picture *p) {
     (void)draw_map(c, y, "After", p->after, p->after_count, p->size);
 }
 
-enum ws_status cli_draw_maps(const char *path, const struct picture *p, struct ws_error *error) {
+static cairo_status_t take(void *closure, const unsigned char *bytes, unsigned int length) {
+    ws_text_add(closure, bytes, length);
+    return CAIRO_STATUS_SUCCESS;
+}
+
+enum ws_status cli_draw_maps(const char *path, const struct picture *p, struct ws_text *out, struct ws_error *error) {
     size_t n = strlen(path);
     bool svg = n > 4 && strcmp(path + n - 4, ".svg") == 0;
     if (!svg && (n < 4 || strcmp(path + n - 4, ".png") != 0)) {
@@ -135,15 +142,15 @@ enum ws_status cli_draw_maps(const char *path, const struct picture *p, struct w
         return ws_fail_where(error, "%s", path);
     }
     int height = (int)ceil(height_of(p));
-    cairo_surface_t *surface = svg ? cairo_svg_surface_create(path, WIDTH, height)
+    cairo_surface_t *surface = svg ? cairo_svg_surface_create_for_stream(take, out, WIDTH, height)
                                    : cairo_image_surface_create(CAIRO_FORMAT_RGB24, WIDTH, height);
     cairo_t *c = cairo_create(surface);
     draw_all(c, p);
     cairo_destroy(c);
     if (svg) cairo_surface_finish(surface);
-    cairo_status_t status = svg ? cairo_surface_status(surface) : cairo_surface_write_to_png(surface, path);
+    cairo_status_t status = svg ? cairo_surface_status(surface) : cairo_surface_write_to_png_stream(surface, take, out);
     cairo_surface_destroy(surface);
-    if (status == CAIRO_STATUS_SUCCESS) return WS_OK;
-    ws_fail(error, WS_E_WRITE, "the picture cannot be written: %s", cairo_status_to_string(status));
+    if (status == CAIRO_STATUS_SUCCESS) return ws_text_status(out, error);
+    ws_fail(error, WS_E_WRITE, "the picture cannot be drawn: %s", cairo_status_to_string(status));
     return ws_fail_where(error, "%s", path);
 }

@@ -65,7 +65,7 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
 static void show_start(const struct cli *cli, const struct ws_plan *p) {
     static const char *const checks[] = {"nothing is compared", "kernel and initial RAM disk are compared first",
                                          "kernel, initial RAM disk and system are compared first"};
-    bool image_starts = p->uefi_code != WS_UEFI_CODE_OWN && !strstr(p->outlook[1].why, "our own");
+    bool image_starts = !p->own_uefi;
     show_field(cli, "Our menu", "waits %u s; %s%s", p->menu_seconds, checks[p->check],
                p->check && image_starts ? " (on UEFI the image's own loader does not)" : "");
 }
@@ -118,18 +118,24 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
         if (!g->before.blank && !g->before.unfinished)
             show_map(cli, p->drive_size, part, cli_contents_map(&g->before, p->drive_size, part, labels, MAP_PARTS));
     }
-    printf("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
+    say("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
     show_map(cli, p->drive_size, part, after_map(p, part));
 }
 
-static enum ws_status draw(struct cli *cli, const struct planning *g, const char *path) {
+static enum ws_status draw(struct cli *cli, const struct planning *g, const char *path, bool over,
+                           const struct cli_never *never) {
     struct map_part before[MAP_PARTS * 2], after[MAP_PARTS];
     char labels[MAP_PARTS][64];
-    char title[160];
-    (void)snprintf(title, sizeof title, "%s on %s", g->plan.image_title, g->plan.drive_name);
+    struct ws_text title = {0}, picture = {0};
+    ws_text_printf(&title, "%s on %s", g->plan.image_title, g->plan.drive_name);
     size_t b = g->have_before ? cli_contents_map(&g->before, g->plan.drive_size, before, labels, MAP_PARTS) : 0;
-    struct picture picture = {title, g->plan.drive_size, before, b, after, after_map(&g->plan, after)};
-    return cli_draw_maps(path, &picture, &cli->error);
+    struct picture maps = {title.data ? title.data : "", g->plan.drive_size, before, b, after,
+                           after_map(&g->plan, after)};
+    enum ws_status status = cli_draw_maps(path, &maps, &picture, &cli->error);
+    if (status == WS_OK) status = cli_keep(cli, path, picture.data, picture.length, NULL, over, never);
+    ws_text_free(&picture);
+    ws_text_free(&title);
+    return status;
 }
 
 /* A PC by its name on the bench, by its kind of firmware, or this one. */
@@ -196,6 +202,7 @@ static void look_before(struct cli *cli, struct planning *g) {
 struct wishes { /* the options */
     char *image, *drive, *kind, *persistence, *arrangement, *system, *data, *label, *cluster, *swap, *pc, *trial, *save,
         *picture, *make, *uefi, *check, *wait, *table, *in, *rules, *family, *files_on, *overlay_from;
+    int over;
     char said[160]; /* what became of the label */
 };
 
@@ -364,24 +371,49 @@ static void take_drive(struct ws_plan *p, const struct ws_drive_facts *f) {
     p->drive_erase = f->erase_unit;
 }
 
-/* The last lines: may the drive be used, will it start where it is wanted, what comes next. @return exit code */
-static int conclude(struct cli *cli, const struct planning *g, const char *save) {
-    struct ws_target_rules rules = {false};
-    struct ws_error refusal = {0};
-    if (ws_drive_may_write(&g->facts, &rules, &refusal) != WS_OK)
-        show_row(cli, 2, "  %sThis drive would be refused:%s %s. %s.", ink(cli, INK_WARN), ink(cli, INK_PLAIN),
-                 refusal.what, refusal.next);
-    const struct ws_outlook *o = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
+/* What stands against building it as planned. */
+struct verdict {
+    bool refused; /* the drive may not be a target, whatever is said */
+    bool faulty;  /* the plan has a fault: built only with --even-so */
+    bool no_start;
+    struct ws_error refusal;
+    const struct ws_outlook *outlook; /* where it is wanted to start; may be NULL */
+};
+
+static struct verdict judge(struct cli *cli, const struct planning *g) {
+    struct ws_target_rules with_flag = {true};
+    struct ws_target_rules without = {false};
+    struct verdict v = {.refused = ws_drive_may_be_target(cli->port, &g->facts, &with_flag, &v.refusal) != WS_OK};
+    if (!v.refused) (void)ws_drive_may_write(&g->facts, &without, &v.refusal);
+    v.faulty = ws_findings_worst(&g->plan.findings) == WS_FAULT;
+    v.outlook = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
+    v.no_start = v.outlook && !v.outlook->starts;
+    return v;
+}
+
+static int exit_of(const struct verdict *v) {
+    return v->refused ? EXIT_REFUSED : v->faulty || v->no_start ? EXIT_NEGATIVE : EXIT_DONE;
+}
+
+/* The last lines: may the drive be used, will it start where it is wanted, what comes next. */
+static void conclude(const struct cli *cli, const struct planning *g, const struct verdict *v, const char *save) {
+    const struct ws_outlook *o = v->outlook;
+    const char *kept = save ? "The plan is kept all the same; nothing was written." : "Nothing was written.";
+    bool if_meant = !v->refused && v->refusal.status != WS_OK;
+    if (v->refusal.status != WS_OK)
+        show_row(cli, 2, "  %sThis drive would be refused:%s %s. %s.", ink(cli, v->refused ? INK_BAD : INK_WARN),
+                 ink(cli, INK_PLAIN), v->refusal.what, v->refusal.next);
     if (o)
-        printf("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,
-               outlook_name(o), o->starts ? "" : "not ", ink(cli, INK_PLAIN), o->why);
-    if (o && !o->starts)
-        show_result(cli, false, "It will not start on %s. %s", g->pc.name,
-                    save ? "The plan is kept all the same; nothing was written." : "Nothing was written.");
+        say("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,
+            outlook_name(o), o->starts ? "" : "not ", ink(cli, INK_PLAIN), o->why);
+    if (v->refused) show_result(cli, false, "%s may not be written. %s", g->plan.drive_name, kept);
+    else if (v->faulty)
+        show_result(cli, false, "The plan has a fault, see above: it is built only with --even-so. %s", kept);
+    else if (v->no_start) show_result(cli, false, "It will not start on %s. %s", g->pc.name, kept);
     else if (save)
-        show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s", save, save);
+        show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s%s", save, save,
+                    if_meant ? " --external-disk" : "");
     else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
-    return o && !o->starts ? EXIT_NEGATIVE : EXIT_DONE;
 }
 
 int run_plan(struct cli *cli, int argc, const char **argv) {
@@ -424,7 +456,8 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"picture", 0, POPT_ARG_STRING, &w.picture, 0, "draw the drive before and after into this file (.png or .svg)",
          "FILE"},
         {"make", 0, POPT_ARG_STRING, &w.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
-        {"save", 's', POPT_ARG_STRING, &w.save, 0, "keep the plan document here", "PLAN"},
+        {"save", 's', POPT_ARG_STRING, &w.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
+        {"over", 0, POPT_ARG_NONE, &w.over, 0, "with --save and --picture: replace a file that is none of ours", NULL},
         POPT_TABLEEND};
     struct ws_source *source = NULL;
     struct ws_source *overlay = NULL;
@@ -477,14 +510,18 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
                       &g->times);
     look_before(cli, g);
     WS_GO(ws_plan_to_json(&g->plan, &text, &cli->error));
-    if (w.save) WS_GO(cli_write_file(w.save, text.data, text.length, &cli->error));
-    if (w.picture) WS_GO(draw(cli, g, w.picture));
-    if (cli->json) {
-        fputs(text.data, stdout);
-        code = g->have_pc && !ws_plan_outlook(&g->plan, &g->pc)->starts ? EXIT_NEGATIVE : EXIT_DONE;
-    } else {
+    struct cli_never never = {0};
+    const char *const works_with[] = {w.image, w.overlay_from, w.rules, w.family, w.trial, g->facts.id};
+    for (size_t i = 0; i < sizeof works_with / sizeof works_with[0]; i++) cli_never(&never, works_with[i]);
+    bool to_output = w.save && strcmp(w.save, "-") == 0;
+    if (w.picture) WS_GO(draw(cli, g, w.picture, w.over != 0, &never));
+    if (w.save) WS_GO(cli_keep(cli, w.save, text.data, text.length, "wild-satchel-plan", w.over != 0, &never));
+    struct verdict verdict = judge(cli, g);
+    code = exit_of(&verdict);
+    if (!to_output && cli->json) fputs(text.data, stdout);
+    else if (!to_output) {
         show_plan(cli, g);
-        code = conclude(cli, g, w.save);
+        conclude(cli, g, &verdict, w.save);
     }
 done:
     if (status != WS_OK) {

@@ -6,10 +6,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 static void tell_step(void *context, const char *step) {
     const struct cli *cli = context;
-    if (!cli->json) fprintf(stderr, "  %s%s%s\n", cli->terminal ? "\033[2m" : "", step, cli->terminal ? "\033[0m" : "");
+    if (!cli->json) note("  %s%s%s\n", note_ink(cli, INK_DIM), step, note_ink(cli, INK_PLAIN));
 }
 
 static enum ws_status open_pc(struct cli *cli, const char *on, const char *log, struct ws_pc **pc) {
@@ -40,20 +41,21 @@ static json_t *proof_json(const struct ws_proof *p, const char *drive, const cha
     json_t *items = json_array();
     for (size_t i = 0; i < p->items; i++)
         json_array_append_new(
-            items, json_pack("{s:s, s:s, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path", p->item[i].path,
-                             "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
-                             "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
-                             "sha256_on_drive", cli_hash_json(p->item[i].found)));
-    return json_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
-                     drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause", ws_forgets_name(p->cause),
-                     "text", p->text, "starts", (int)p->starts, "seconds", p->seconds, "entries_added",
-                     (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed, "items", items);
+            items, cli_pack("{s:s, s:o, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path",
+                            cli_text(p->item[i].path), "made_in_start", (int)p->item[i].round, "on_console",
+                            survival_json(p->item[i].console), "on_drive", survival_json(p->item[i].drive), "sha256",
+                            cli_hash_json(p->item[i].sha256), "sha256_on_drive", cli_hash_json(p->item[i].found)));
+    return cli_pack("{s:s, s:o, s:o, s:s, s:s, s:o, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
+                    cli_text(drive), "pc", cli_text(pc), "verdict", ws_verdict_name(p->verdict), "cause",
+                    ws_forgets_name(p->cause), "text", cli_text(p->text), "starts", (int)p->starts, "seconds",
+                    p->seconds, "entries_added", (json_int_t)p->evidence_added, "entries_changed",
+                    (json_int_t)p->evidence_changed, "items", items);
 }
 
 static void show_survival(const struct cli *cli, enum ws_survival s) {
     static const char *const words[] = {"survives", "lost", "-"};
     static const enum ink colours[] = {INK_GOOD, INK_BAD, INK_DIM};
-    printf("%s%-10s%s", ink(cli, colours[s]), words[s], ink(cli, INK_PLAIN));
+    say("%s%-10s%s", ink(cli, colours[s]), words[s], ink(cli, INK_PLAIN));
 }
 
 static void show_proof(const struct cli *cli, const struct ws_proof *p, const char *drive, const char *pc) {
@@ -61,31 +63,32 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     show_line(cli, INK_BOLD, "%s on %s", drive, pc);
     show_field(cli, "Starts", "%u in %s", p->starts, ws_duration(p->seconds, time, sizeof time));
     if (p->verdict == WS_VERDICT_NO_START) {
-        printf("\n  %sThe console's last lines:%s\n", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
-        char line[2100];
-        (void)snprintf(line, sizeof line, "%s", p->console_tail);
-        for (char *l = strtok(line, "\n"); l; l = strtok(NULL, "\n")) printf("    %s\n", l);
+        say("\n  %sThe console's last lines:%s\n", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
+        show_console(p->console_tail);
         return;
     }
     show_field(cli, "On the drive", "%llu entries added, %llu changed", (unsigned long long)p->evidence_added,
                (unsigned long long)p->evidence_changed);
-    printf("\n  %s%-18s %-34s %-10s%-10s%s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
-           ink(cli, INK_PLAIN));
+    say("\n  %s%-18s %-34s %-10s%-10s%s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
+        ink(cli, INK_PLAIN));
     for (size_t i = 0; i < p->items; i++) {
-        printf("  %-18s %-34s ", p->item[i].what, p->item[i].path);
+        say("  %-18s %-34s ", p->item[i].what, p->item[i].path);
         show_survival(cli, p->item[i].console);
         show_survival(cli, p->item[i].drive);
-        printf("%s%.12s%s\n", ink(cli, INK_DIM), p->item[i].sha256, ink(cli, INK_PLAIN));
+        say("%s%.12s%s\n", ink(cli, INK_DIM), p->item[i].sha256, ink(cli, INK_PLAIN));
     }
 }
 
 int run_prove(struct cli *cli, int argc, const char **argv) {
-    char *on = NULL, *log = NULL;
-    int starts = 2, cut = 0, keep = 0, wait = 0;
+    char *on = NULL, *log = NULL, *confirm = NULL;
+    int starts = 2, cut = 0, keep = 0, wait = 0, external = 0;
     const struct poptOption options[] = {
         {"on", 'o', POPT_ARG_STRING, &on, 0,
          "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
         {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
+        {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts: a start writes to it",
+         "NAME"},
+        {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
         {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
         {"keep-traces", 0, POPT_ARG_NONE, &keep, 0, "leave what the proof wrote on the drive", NULL},
         {"wait", 0, POPT_ARG_INT, &wait, 0, "seconds a start may take (180)", "S"},
@@ -95,6 +98,7 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     struct ws_drive_facts facts;
     struct ws_pc *pc = NULL;
     struct ws_pc_facts pc_facts;
+    char answer[128] = "";
     struct ws_proof *proof = NULL;
     enum ws_status status;
     int code = cli_options(cli, cli_command("prove"), argc, argv, options, word, 1, 1);
@@ -110,8 +114,13 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     }
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
-    struct ws_target_rules rules = {true};
-    WS_GO(ws_drive_may_write(&facts, &rules, &cli->error)); /* the system that starts will write to it */
+    struct ws_target_rules rules = {external != 0};
+    WS_GO(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error)); /* the system that starts writes to it */
+    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
+        WS_GO(cli_ask(cli, &facts, NULL, answer, sizeof answer));
+        confirm = answer;
+    }
+    WS_GO(ws_drive_confirmed(&facts, confirm, &cli->error));
     WS_GO(open_pc(cli, on, log, &pc));
     WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
     WS_GO(pc->ops->plug(pc, facts.id, &cli->error));
@@ -120,7 +129,9 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
         status = ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof");
         goto done;
     }
-    struct ws_proof_options o = {.starts = (unsigned)starts,
+    struct ws_proof_options o = {.confirm = confirm,
+                                 .allow_external_disk = external != 0,
+                                 .starts = (unsigned)starts,
                                  .cut = cut != 0,
                                  .keep_traces = keep != 0,
                                  .start_wait_s = wait,
@@ -132,11 +143,11 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
         code = cli_print_json(proof_json(proof, facts.short_name, pc_facts.name), code);
     } else {
         show_proof(cli, proof, facts.short_name, pc_facts.name);
-        printf("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD),
-               proof->verdict == WS_VERDICT_KEPT   ? "It remembers."
-               : proof->verdict == WS_VERDICT_LOST ? "It forgets."
-                                                   : "No start.",
-               ink(cli, INK_PLAIN), proof->text);
+        say("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD),
+            proof->verdict == WS_VERDICT_KEPT   ? "It remembers."
+            : proof->verdict == WS_VERDICT_LOST ? "It forgets."
+                                                : "No start.",
+            ink(cli, INK_PLAIN), proof->text);
     }
 done:
     if (status != WS_OK) code = cli_fail(cli);

@@ -5,20 +5,18 @@
 #include <stdio.h>
 #include <string.h>
 
-const char *ink(const struct cli *cli, enum ink which) {
-    static const char *const codes[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
-                                        "\033[33m", "\033[31m", "\033[34m", "\033[36m"};
-    return cli->colour ? codes[which] : "";
-}
+static const char *const inks[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
+                                   "\033[33m", "\033[31m", "\033[34m", "\033[36m"};
+enum { INKS = sizeof inks / sizeof inks[0] };
 
-void show_line(const struct cli *cli, enum ink colour, const char *format, ...) {
-    va_list list;
-    va_start(list, format);
-    fputs(ink(cli, colour), stdout);
-    vprintf(format, list);
-    fputs(ink(cli, INK_PLAIN), stdout);
-    fputc('\n', stdout);
-    va_end(list);
+const char *ink(const struct cli *cli, enum ink which) { return cli->colour ? inks[which] : ""; }
+
+const char *note_ink(const struct cli *cli, enum ink which) { return cli->terminal ? inks[which] : ""; }
+
+static bool is_ink(const char *text) {
+    for (size_t i = 0; i < INKS; i++)
+        if (text == inks[i]) return true; /* this very one: a text from outside that looks like it is not */
+    return false;
 }
 
 /* Columns a piece of text takes: UTF-8 characters, colours not counted. */
@@ -34,6 +32,117 @@ static int columns_of(const char *text, size_t length) {
     return columns;
 }
 
+/* One conversion of a format: "%-22.18s", "%llu". */
+struct conversion {
+    char spec[24];
+    int width, precision; /* -1: none */
+    bool left;
+    enum { INT, UNSIGNED, LONG_LONG, SIZE, REAL, STRING } kind;
+};
+
+static int star_or_digits(const char **p, va_list *list) {
+    if (**p == '*') {
+        (*p)++;
+        return va_arg(*list, int);
+    }
+    int n = -1;
+    for (; **p >= '0' && **p <= '9'; (*p)++) n = (n < 0 ? 0 : n * 10) + (**p - '0');
+    return n;
+}
+
+static const char *read_conversion(const char *p, va_list *list, struct conversion *c) {
+    const char *start = p++;
+    c->left = false;
+    for (; *p && strchr("-0+ #", *p); p++) c->left |= *p == '-';
+    c->width = star_or_digits(&p, list);
+    c->precision = -1;
+    if (*p == '.') {
+        p++;
+        c->precision = star_or_digits(&p, list);
+        if (c->precision < 0) c->precision = 0;
+    }
+    c->kind = INT;
+    if (strncmp(p, "ll", 2) == 0) c->kind = LONG_LONG, p += 2;
+    else if (*p == 'z') c->kind = SIZE, p++;
+    if (*p == 's') c->kind = STRING;
+    else if (*p == 'f' || *p == 'g') c->kind = REAL;
+    else if (*p == 'u' && c->kind == INT) c->kind = UNSIGNED;
+    p++;
+    (void)snprintf(c->spec, sizeof c->spec, "%.*s", (int)(p - start), start);
+    return p;
+}
+
+/* A text from outside: visible, cut and padded by columns. */
+static void add_string(struct ws_text *out, const struct conversion *c, const char *text) {
+    struct ws_text clean = {0};
+    if (is_ink(text)) {
+        ws_text_puts(out, text);
+        return;
+    }
+    ws_text_puts(&clean, "");
+    ws_text_visible(&clean, text);
+    size_t length = clean.length;
+    int columns = columns_of(clean.data ? clean.data : "", length);
+    while (c->precision >= 0 && columns > c->precision) {
+        do length--;
+        while (length > 0 && ((unsigned char)clean.data[length] & 0xc0) == 0x80);
+        columns--;
+    }
+    if (!c->left)
+        for (int i = columns; i < c->width; i++) ws_text_puts(out, " ");
+    ws_text_add(out, clean.data, length);
+    if (c->left)
+        for (int i = columns; i < c->width; i++) ws_text_puts(out, " ");
+    ws_text_free(&clean);
+}
+
+/* As vprintf() does it, but whatever comes as a string is made visible: this is where all text passes. */
+static void compose(struct ws_text *out, const char *format, va_list *list) {
+    ws_text_puts(out, "");
+    while (*format) {
+        size_t plain = strcspn(format, "%");
+        ws_text_add(out, format, plain);
+        format += plain;
+        if (!*format) break;
+        if (format[1] == '%') {
+            ws_text_puts(out, "%");
+            format += 2;
+            continue;
+        }
+        struct conversion c;
+        format = read_conversion(format, list, &c);
+        char number[64] = "";
+        if (c.kind == STRING) add_string(out, &c, va_arg(*list, const char *));
+        else if (c.kind == REAL) (void)snprintf(number, sizeof number, c.spec, va_arg(*list, double));
+        else if (c.kind == LONG_LONG) (void)snprintf(number, sizeof number, c.spec, va_arg(*list, unsigned long long));
+        else if (c.kind == SIZE) (void)snprintf(number, sizeof number, c.spec, va_arg(*list, size_t));
+        else if (c.kind == UNSIGNED) (void)snprintf(number, sizeof number, c.spec, va_arg(*list, unsigned));
+        else (void)snprintf(number, sizeof number, c.spec, va_arg(*list, int));
+        ws_text_puts(out, number);
+    }
+}
+
+static void print(FILE *to, const char *format, va_list *list) {
+    struct ws_text text = {0};
+    compose(&text, format, list);
+    if (text.data) fwrite(text.data, 1, text.length, to);
+    ws_text_free(&text);
+}
+
+void say(const char *format, ...) {
+    va_list list;
+    va_start(list, format);
+    print(stdout, format, &list);
+    va_end(list);
+}
+
+void note(const char *format, ...) {
+    va_list list;
+    va_start(list, format);
+    print(stderr, format, &list);
+    va_end(list);
+}
+
 /* Print words; on a terminal, lines that would be too long go on under column `indent`. */
 static void put_wrapped(const struct cli *cli, int column, int indent, const char *text) {
     int width = cli->wraps ? cli->width : 0;
@@ -43,7 +152,7 @@ static void put_wrapped(const struct cli *cli, int column, int indent, const cha
         size_t word = strcspn(text + spaces, " ");
         int columns = columns_of(text + spaces, word);
         if (!first && width && column + (int)spaces + columns > width && indent + columns <= width) {
-            printf("\n%*s", indent, "");
+            say("\n%*s", indent, "");
             column = indent;
             text += spaces;
             spaces = 0;
@@ -56,35 +165,61 @@ static void put_wrapped(const struct cli *cli, int column, int indent, const cha
     fputc('\n', stdout);
 }
 
-enum { FIELD = 17, TEXT = 2048 };
-
-void show_field(const struct cli *cli, const char *name, const char *format, ...) {
-    char text[TEXT];
+void show_line(const struct cli *cli, enum ink colour, const char *format, ...) {
     va_list list;
     va_start(list, format);
-    (void)vsnprintf(text, sizeof text, format, list);
+    fputs(ink(cli, colour), stdout);
+    print(stdout, format, &list);
+    fputs(ink(cli, INK_PLAIN), stdout);
+    fputc('\n', stdout);
     va_end(list);
-    printf("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
-    put_wrapped(cli, FIELD, FIELD, text);
+}
+
+enum { FIELD = 17 };
+
+void show_field(const struct cli *cli, const char *name, const char *format, ...) {
+    struct ws_text text = {0};
+    va_list list;
+    va_start(list, format);
+    compose(&text, format, &list);
+    va_end(list);
+    say("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
+    put_wrapped(cli, FIELD, FIELD, text.data ? text.data : "");
+    ws_text_free(&text);
 }
 
 void show_row(const struct cli *cli, int indent, const char *format, ...) {
-    char text[TEXT];
+    struct ws_text text = {0};
     va_list list;
     va_start(list, format);
-    (void)vsnprintf(text, sizeof text, format, list);
+    compose(&text, format, &list);
     va_end(list);
-    put_wrapped(cli, 0, indent, text);
+    put_wrapped(cli, 0, indent, text.data ? text.data : "");
+    ws_text_free(&text);
 }
 
 void show_result(const struct cli *cli, bool good, const char *format, ...) {
+    struct ws_text text = {0};
     va_list list;
     va_start(list, format);
-    char text[TEXT];
-    (void)vsnprintf(text, sizeof text, format, list);
+    compose(&text, format, &list);
     va_end(list);
-    printf("\n%s%s%s ", ink(cli, good ? INK_GOOD : INK_BAD), good ? "Done." : "Not good.", ink(cli, INK_PLAIN));
-    put_wrapped(cli, good ? 6 : 10, 0, text);
+    say("\n%s%s%s ", ink(cli, good ? INK_GOOD : INK_BAD), good ? "Done." : "Not good.", ink(cli, INK_PLAIN));
+    put_wrapped(cli, good ? 6 : 10, 0, text.data ? text.data : "");
+    ws_text_free(&text);
+}
+
+void show_console(const char *text) {
+    while (*text) {
+        size_t line = strcspn(text, "\n");
+        size_t end = line;
+        while (end > 0 && text[end - 1] == '\r') end--;
+        struct ws_text one = {0};
+        ws_text_add(&one, text, end);
+        say("%s\n", one.data ? one.data : "");
+        ws_text_free(&one);
+        text += line + (text[line] == '\n');
+    }
 }
 
 const char *show_table(enum ws_table_kind kind) {
@@ -96,8 +231,8 @@ const char *show_table(enum ws_table_kind kind) {
 void show_findings(const struct cli *cli, const struct ws_findings *f) {
     static const enum ink colours[] = {INK_DIM, INK_WARN, INK_BAD};
     for (size_t i = 0; i < f->count; i++) {
-        printf("  %s%-14s%s ", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
-               ink(cli, INK_PLAIN));
+        say("  %s%-14s%s ", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
+            ink(cli, INK_PLAIN));
         put_wrapped(cli, FIELD, FIELD, f->list[i].text);
     }
 }
@@ -126,24 +261,24 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
     int width = cli->width - 4 < 72 ? cli->width - 4 : 72;
     if (count == 0 || count > 64 || size == 0) return;
     share_out(size, part, count, width, columns);
-    printf("\n  ");
+    say("\n  ");
     for (size_t i = 0; i < count; i++) {
         bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
         fputs(ink(cli, vacant ? INK_DIM : part[i].colour), stdout);
         for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[cli->colour ? 0 : i % 3], stdout);
         fputs(ink(cli, INK_PLAIN), stdout);
     }
-    printf("\n\n");
+    say("\n\n");
     for (size_t i = 0; i < count; i++) {
         char text[48];
         char at[24];
         bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
         char number[24] = "";
         if (part[i].number) (void)snprintf(number, sizeof number, "partition %u", part[i].number);
-        printf("  %s%s%s %-12s %-22s %-12s %s, from %s\n", ink(cli, vacant ? INK_DIM : part[i].colour),
-               vacant ? "·" : fill[cli->colour ? 0 : i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
-               ws_size_both(part[i].length, text, sizeof text),
-               part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
+        say("  %s%s%s %-12s %-22s %-12s %s, from %s\n", ink(cli, vacant ? INK_DIM : part[i].colour),
+            vacant ? "·" : fill[cli->colour ? 0 : i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
+            ws_size_both(part[i].length, text, sizeof text),
+            part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
     }
 }
 
@@ -160,48 +295,49 @@ static void draw(struct meter *m, const struct ws_progress *p) {
         n += strlen(c);
     }
     bar[n] = '\0';
-    const char *note = p->step == WS_STEP_FLUSHING ? " · waiting for the drive to empty its cache" : "";
+    const char *remark = p->step == WS_STEP_FLUSHING ? " · waiting for the drive to empty its cache" : "";
     (void)snprintf(line, sizeof line, "  %-9s %s %3d %%  %s of %s%s%s%s%s%s", ws_step_name(p->step), bar,
                    (int)(part * 100), ws_size_counted(p->done, done, sizeof done),
                    ws_size_counted(p->total, total, sizeof total), p->rate > 0 ? " · " : "",
                    p->rate > 0 ? ws_size_counted((uint64_t)p->rate, rate, sizeof rate) : "", p->rate > 0 ? "/s" : "",
-                   p->left_s >= 0 && !note[0] ? " · " : "",
-                   note[0]          ? note
+                   p->left_s >= 0 && !remark[0] ? " · " : "",
+                   remark[0]        ? remark
                    : p->left_s >= 0 ? ws_duration(p->left_s, left, sizeof left)
                                     : "");
-    fprintf(stderr, "\r\033[K%s%s", line, p->left_s >= 0 && !note[0] ? " left" : "");
+    note("\r\033[K%s%s", line, p->left_s >= 0 && !remark[0] ? " left" : "");
     fflush(stderr);
     m->any = true;
 }
 
 bool meter_tell(void *context, const struct ws_progress *p) {
     struct meter *m = context;
-    if (m->cli->json) return true;
+    bool go_on = !stop_asked();
+    if (m->cli->json) return go_on;
     bool fresh = !m->any || p->step != m->last;
     if (m->cli->terminal) {
-        if (!fresh && p->elapsed_s - m->drawn_s < 0.1 && p->done < p->total) return true;
-        if (fresh && m->any && (p->step == WS_STEP_CHECKING) != (m->last == WS_STEP_CHECKING)) fprintf(stderr, "\n");
+        if (!fresh && p->elapsed_s - m->drawn_s < 0.1 && p->done < p->total) return go_on;
+        if (fresh && m->any && (p->step == WS_STEP_CHECKING) != (m->last == WS_STEP_CHECKING)) note("\n");
         draw(m, p);
         m->drawn_s = p->elapsed_s;
     } else {
         int tenths = p->total ? (int)(p->done * 4 / p->total) : 4;
         if (p->step == WS_STEP_FLUSHING && fresh && p->done == p->total && p->total)
-            fprintf(stderr, "  flushing         waiting for the drive to empty its cache\n");
+            note("  flushing         waiting for the drive to empty its cache\n");
         bool big = p->step == WS_STEP_WRITING || p->step == WS_STEP_CHECKING;
         if (big && (fresh || tenths != m->told)) {
             char done[24], total[24], time[32];
             if (tenths == 4 || fresh || tenths > m->told)
-                fprintf(stderr, "  %-9s %3d %%  %s of %s, %s\n", ws_step_name(p->step),
-                        p->total ? (int)(p->done * 100 / p->total) : 100, ws_size_counted(p->done, done, sizeof done),
-                        ws_size_counted(p->total, total, sizeof total), ws_duration(p->elapsed_s, time, sizeof time));
+                note("  %-9s %3d %%  %s of %s, %s\n", ws_step_name(p->step),
+                     p->total ? (int)(p->done * 100 / p->total) : 100, ws_size_counted(p->done, done, sizeof done),
+                     ws_size_counted(p->total, total, sizeof total), ws_duration(p->elapsed_s, time, sizeof time));
             m->told = tenths;
         }
         m->any = true;
     }
     m->last = p->step;
-    return true;
+    return go_on;
 }
 
 void meter_end(struct meter *m) {
-    if (m->any && m->cli->terminal && !m->cli->json) fprintf(stderr, "\n");
+    if (m->any && m->cli->terminal && !m->cli->json) note("\n");
 }

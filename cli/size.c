@@ -125,15 +125,15 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
     else
         show_field(cli, "Installed", "about %s: the image has no package database that is known here",
                    ws_size_both(j->sizing.installed, a, sizeof a));
-    printf("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
+    say("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < j->sizing.items; i++)
         show_row(cli, 37, "  %-20s %12s  %s%s%s", j->sizing.item[i].what,
                  ws_size_counted(j->sizing.item[i].bytes, a, sizeof a), ink(cli, INK_DIM), j->sizing.item[i].why,
                  ink(cli, INK_PLAIN));
-    printf("  %s%-20s %12s%s  must be free on the fresh volume\n", ink(cli, INK_BOLD), "together",
-           ws_size_counted(j->sizing.free_wanted, a, sizeof a), ink(cli, INK_PLAIN));
-    printf("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free",
-           j->have_drive ? "" : "drive", "", ink(cli, INK_PLAIN));
+    say("  %s%-20s %12s%s  must be free on the fresh volume\n", ink(cli, INK_BOLD), "together",
+        ws_size_counted(j->sizing.free_wanted, a, sizeof a), ink(cli, INK_PLAIN));
+    say("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free",
+        j->have_drive ? "" : "drive", "", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < j->ways; i++) {
         const struct way *w = &j->way[i];
         char drive[24] = "";
@@ -148,7 +148,7 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
     for (size_t i = 0; i < 5 && n < sizeof line; i++)
         n += (size_t)snprintf(line + n, sizeof line - n, "%s%s at %u KiB", i ? ", " : "",
                               ws_size_counted(j->waste[i], a, sizeof a), clusters[i] / 1024);
-    printf("\n");
+    say("\n");
     show_row(cli, 2, "  %sLaid down file by file, half-filled clusters would cost%s %s.", ink(cli, INK_DIM),
              ink(cli, INK_PLAIN), line);
 }
@@ -158,21 +158,21 @@ static json_t *job_json(const struct sizing_job *j, const char *path) {
     json_t *ways = json_array();
     json_t *waste = json_array();
     for (size_t i = 0; i < j->sizing.items; i++)
-        json_array_append_new(items, json_pack("{s:s, s:I, s:s}", "what", j->sizing.item[i].what, "bytes",
-                                               (json_int_t)j->sizing.item[i].bytes, "why", j->sizing.item[i].why));
+        json_array_append_new(items, cli_pack("{s:s, s:I, s:s}", "what", j->sizing.item[i].what, "bytes",
+                                              (json_int_t)j->sizing.item[i].bytes, "why", j->sizing.item[i].why));
     for (size_t i = 0; i < j->ways; i++)
-        json_array_append_new(ways, json_pack("{s:s, s:b, s:I, s:I, s:I, s:s}", "way", j->way[i].what, "fits",
-                                              j->way[i].fits, "size_bytes", (json_int_t)j->way[i].size, "free_bytes",
-                                              (json_int_t)j->way[i].free_bytes, "least_drive_bytes",
-                                              (json_int_t)j->way[i].drive_least, "note", j->way[i].note));
+        json_array_append_new(ways, cli_pack("{s:s, s:b, s:I, s:I, s:I, s:s}", "way", j->way[i].what, "fits",
+                                             j->way[i].fits, "size_bytes", (json_int_t)j->way[i].size, "free_bytes",
+                                             (json_int_t)j->way[i].free_bytes, "least_drive_bytes",
+                                             (json_int_t)j->way[i].drive_least, "note", j->way[i].note));
     for (size_t i = 0; i < 5; i++)
         json_array_append_new(
-            waste, json_pack("{s:i, s:I}", "cluster_bytes", (int)clusters[i], "wasted_bytes", (json_int_t)j->waste[i]));
-    return json_pack("{s:s, s:s, s:o, s:I, s:b, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-size", "image", path,
-                     "drive", j->have_drive ? json_string(j->facts.short_name) : json_null(), "installed_bytes",
-                     (json_int_t)j->sizing.installed, "installed_counted", j->sizing.counted, "packages",
-                     (json_int_t)j->packages.count, "items", items, "free_wanted_bytes",
-                     (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
+            waste, cli_pack("{s:i, s:I}", "cluster_bytes", (int)clusters[i], "wasted_bytes", (json_int_t)j->waste[i]));
+    return cli_pack("{s:s, s:s, s:o, s:I, s:b, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-size", "image", path,
+                    "drive", j->have_drive ? json_string(j->facts.short_name) : json_null(), "installed_bytes",
+                    (json_int_t)j->sizing.installed, "installed_counted", j->sizing.counted, "packages",
+                    (json_int_t)j->packages.count, "items", items, "free_wanted_bytes",
+                    (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
 }
 
 int run_size(struct cli *cli, int argc, const char **argv) {

@@ -17,6 +17,7 @@ static enum ws_status open_drive(struct cli *cli, const struct ws_drive_facts *f
     if (writes) WS_TRY(ws_drive_may_write(f, &rules, &cli->error));
     WS_TRY(cli->port->ops->open(cli->port, f->id, writes ? WS_OPEN_WRITE : WS_OPEN_READ, drive, &cli->error));
     *confirm = work->confirm;
+    if (writes) stop_listen();
     if (!writes || *confirm || !isatty(STDIN_FILENO) || !cli->terminal || cli->json) return WS_OK;
     *confirm = answer;
     return cli_ask(cli, f, *drive, answer, room);
@@ -46,7 +47,7 @@ static void show_trial(const struct cli *cli, const struct ws_drive_facts *f, co
         show_field(cli, "Trial wrote", "%s (%.2f %% of the drive) in %s", ws_size_both(t->written, a, sizeof a),
                    (double)t->written * 100 / (double)t->drive_size, ws_duration(t->seconds, time, sizeof time));
     }
-    printf("\n  %s%-24s %s%s\n", ink(cli, INK_DIM), "good for", "verdict", ink(cli, INK_PLAIN));
+    say("\n  %s%-24s %s%s\n", ink(cli, INK_DIM), "good for", "verdict", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < WS_TRIAL_USES; i++)
         show_row(cli, 34, "  %-24s %s%-6s%s %s", t->use[i].use, ink(cli, inks[t->use[i].fit]), words[t->use[i].fit],
                  ink(cli, INK_PLAIN), t->use[i].why);
@@ -96,11 +97,14 @@ static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struc
     meter_end(&meter);
     if (status != WS_OK) goto done;
     WS_GO(ws_trial_to_json(&trial, &text, &cli->error));
-    if (work->save) WS_GO(cli_write_file(work->save, text.data, text.length, &cli->error));
+    struct cli_never never = {0};
+    cli_never(&never, f->id);
+    if (work->save)
+        WS_GO(cli_keep(cli, work->save, text.data, text.length, "wild-satchel-trial", work->over != 0, &never));
     code = trial.sound ? EXIT_DONE : EXIT_NEGATIVE;
     if (cli->json) {
-        fputs(text.data, stdout);
-    } else {
+        if (!work->save || strcmp(work->save, "-") != 0) fputs(text.data, stdout);
+    } else if (!work->save || strcmp(work->save, "-") != 0) {
         show_trial(cli, f, &trial);
         if (work->save) show_field(cli, "Kept in", "%s", work->save);
         show_verdict(cli, f, &trial);
@@ -139,18 +143,18 @@ static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const stru
     WS_GO(cli->port->ops->random(cli->port, params.id.byte, 16, &cli->error));
     ws_guid_from_random(&params.id);
     WS_GO(ws_blank_prepare(f, &params, &blank, &cli->error));
-    if (said[0] && !cli->json) fprintf(stderr, "  The label will be \"%s\": %s.\n", label, said);
+    if (said[0] && !cli->json) note("  The label will be \"%s\": %s.\n", label, said);
     WS_GO(open_drive(cli, f, work, true, &drive, answer, sizeof answer, &o.confirm));
     status = ws_blank_carry_out(&blank, cli->port, drive, &o, &result, &cli->error);
     meter_end(&meter);
     if (status != WS_OK) goto done;
     if (cli->json) {
-        code = cli_print_json(json_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format",
-                                        "wild-satchel-blank", "drive", f->short_name, "system", system, "label", label,
-                                        "volume_at_bytes", (json_int_t)blank.volume_at, "volume_size_bytes",
-                                        (json_int_t)blank.volume_size, "free_bytes", (json_int_t)blank.free_bytes,
-                                        "written_bytes", (json_int_t)result.write.written, "seconds",
-                                        result.write.seconds, "checked", result.checked),
+        code = cli_print_json(cli_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format",
+                                       "wild-satchel-blank", "drive", f->short_name, "system", system, "label", label,
+                                       "volume_at_bytes", (json_int_t)blank.volume_at, "volume_size_bytes",
+                                       (json_int_t)blank.volume_size, "free_bytes", (json_int_t)blank.free_bytes,
+                                       "written_bytes", (json_int_t)result.write.written, "seconds",
+                                       result.write.seconds, "checked", result.checked),
                               EXIT_DONE);
     } else {
         show_line(cli, INK_BOLD, "%s", f->short_name);
@@ -191,9 +195,9 @@ int run_release(struct cli *cli, int argc, const char **argv) {
         cli->port->ops->open(cli->port, facts.id, facts.read_only ? WS_OPEN_READ : WS_OPEN_WRITE, &drive, &cli->error));
     WS_GO(drive->ops->release(drive, &cli->error));
     if (cli->json)
-        code = cli_print_json(json_pack("{s:s, s:s, s:b}", "format", "wild-satchel-released", "drive", facts.short_name,
-                                        "released", true),
-                              EXIT_DONE);
+        code = cli_print_json(
+            cli_pack("{s:s, s:s, s:b}", "format", "wild-satchel-released", "drive", facts.short_name, "released", true),
+            EXIT_DONE);
     else show_result(cli, true, "%s is flushed. It is safe to unplug.", facts.short_name);
 done:
     if (status != WS_OK) code = cli_fail(cli);

@@ -42,13 +42,13 @@ show satchel build gorse.plan --confirm "$gorse"
 step "Does it hold what was meant?"
 show satchel check "$gorse" --plan gorse.plan
 step "Do saved changes survive a restart - and a power cut?"
-show satchel prove "$gorse" --on hut
-show satchel prove "$gorse" --on office --cut
+show satchel prove "$gorse" --confirm "$gorse" --on hut
+show satchel prove "$gorse" --confirm "$gorse" --on office --cut
 step "The same image without persistence: the proof says why it forgets"
 show satchel plan --image curlew-live.iso --drive "Teasel 8" --kind replica --save teasel.plan > /dev/null
 teasel=$(name_of "Teasel 8")
 show satchel build teasel.plan --confirm "$teasel"
-show satchel prove "$teasel" --on launch || true
+show satchel prove "$teasel" --confirm "$teasel" --on launch || true
 step "Teasel 8 an ordinary stick again, and safe to unplug"
 show satchel drives "$teasel" --blank --label "hut 7" --confirm "$teasel"
 show satchel release "$teasel"

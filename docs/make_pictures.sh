@@ -78,12 +78,12 @@ echo
 say satchel check $gorse --plan gorse.plan"
 satchel build gorse.plan --confirm "$gorse" >/dev/null 2>&1
 picture prove "$say
-say satchel prove $gorse --on office --cut --starts 3"
+say satchel prove $gorse --confirm $gorse --on office --cut --starts 3"
 satchel plan --image curlew-live.iso --drive "Teasel 8" --kind replica --save teasel.plan >/dev/null
 teasel=$(satchel drives "Teasel 8" --json | sed -n 's/.*"name": "\(teasel[^"]*\)".*/\1/p')
 satchel build teasel.plan --confirm "$teasel" >/dev/null 2>&1
 picture prove-forgets "$say
-say satchel prove $teasel --on launch"
+say satchel prove $teasel --confirm $teasel --on launch"
 satchel plan --image curlew-live.iso --drive "$gorse" --arrangement files --in file --persistence 2G --data rest --data-label 'tide data' --check-at-start full --save files.plan >/dev/null
 satchel bench setup "$here/../demo/gannet-point.bench.json" --bench fresh >/dev/null
 picture files "$say

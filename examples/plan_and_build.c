@@ -1,13 +1,13 @@
 /* plan_and_build.c — a live image made into an image file of a drive that remembers, in one page.
  *
- *   example_plan_and_build IMAGE TARGET SIZE      (TARGET: an existing plain file; it is made SIZE long)
+ *   example_plan_and_build IMAGE TARGET SIZE      (TARGET: a new file, made SIZE long; one that is there stays as it
+ * is)
  */
 #include "port/linux/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdio.h>
 #include <string.h>
-#include <unistd.h>
 
 static bool show(void *context, const struct ws_progress *p) {
     (void)context;
@@ -31,9 +31,9 @@ int main(int argc, char **argv) {
         return 2;
     }
     WS_GO(ws_size_parse(argv[3], &size, &error));
-    if (truncate(argv[2], (off_t)size) != 0) WS_GO(ws_fail(&error, WS_E_WRITE, "%s cannot be given its size", argv[2]));
 
     /* The drive: a plain file here; a real one is opened the same way, by its path. */
+    WS_GO(ws_linux_make_file(argv[2], size / 512 * 512, &error)); /* refused if the name is taken */
     WS_GO(ws_linux_open(&port, &error));
     WS_GO(port->ops->open(port, argv[2], WS_OPEN_WRITE, &drive, &error));
     WS_GO(drive->ops->describe(drive, &facts, &error));

@@ -28,6 +28,15 @@ expect() {
         printf '%s\n' "$out" | head -12
     fi
 }
+# ok WHAT COMMAND ...: the command succeeds
+ok() {
+    what=$1
+    shift
+    if "$@" >/dev/null 2>&1; then passed=$((passed + 1)); else
+        failed=$((failed + 1))
+        echo "FAILED: not true: $what"
+    fi
+}
 # json 'python expression over d' COMMAND ...
 json() {
     expression=$1
@@ -128,8 +137,9 @@ expect 2 "replica has no persistence" "$satchel" plan --bench b --image curlew.i
 expect 4 "needed" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 40G
 head -c 2000000 /dev/zero > blank.img
 expect 4 "not a live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --kind live
-expect 0 "replica - it is no live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32"
-expect 1 "will not start on bios" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --for bios
+expect 1 "only with --even-so" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --save blank.plan
+expect 1 "replica - it is no live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32"
+truncate -s 40M fat.img && mkfs.fat fat.img >/dev/null 2>&1 && expect 1 "will not start on bios" "$satchel" plan --bench b --image fat.img --drive "Gorse 32" --for bios
 expect 2 "no PC that is known" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for teapot
 for pc in hut launch office bios uefi secure here; do expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for $pc; done
 expect 2 "all that is left" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --data rest
@@ -156,7 +166,7 @@ expect 2 "not a size" "$satchel" size --image curlew.iso --documents plenty
 expect 4 "no live image" "$satchel" size --image noise.iso
 json 'd["ways"][0]["free_bytes"] >= d["free_wanted_bytes"] and d["installed_counted"] and sum(i["bytes"] for i in d["items"]) <= d["free_wanted_bytes"]' "$satchel" size --image curlew.iso --json
 follows output "$satchel" size --image curlew.iso --drive "Gorse 32" --bench b --json
-expect 0 "would be refused" "$satchel" plan --bench b --image curlew.iso --drive "Office disk" --kind replica
+expect 3 "would be refused" "$satchel" plan --bench b --image curlew.iso --drive "Office disk" --kind replica
 expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --save a.plan
 json 'd["result"]["persistence_partition"] == 3 and d["result"]["persistence_size_bytes"] == 200 << 20' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --json
 expect 0 "blank" "$satchel" drives "$gorse" --bench b
@@ -166,16 +176,18 @@ expect 3 "was not given" "$satchel" build a.plan --bench b
 expect 3 "does not confirm" "$satchel" build a.plan --bench b --confirm gorse
 expect 4 "cannot be opened" "$satchel" build nowhere.plan --bench b
 sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' a.plan > nonsense.plan
-expect 4 "persistence_at_bytes" "$satchel" build nonsense.plan --bench b --confirm "$gorse"
+expect 4 "was edited" "$satchel" build nonsense.plan --bench b --confirm "$gorse"
 expect 0 "blank" "$satchel" drives "$gorse" --bench b
 expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 20M --bench b
 expect 4 "went away" "$satchel" build a.plan --bench b --confirm "$gorse"
 expect 3 "not here" "$satchel" build a.plan --bench b --confirm "$gorse"
 expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench b
-expect 0 "unfinished build" "$satchel" drives "$gorse" --bench b
+expect 0 "unfinished build, " "$satchel" drives "$gorse" --bench b
+json 'len(d["drives"][0]["unfinished"]["build"]) == 64' "$satchel" drives "$gorse" --bench b --json
+expect 1 "is not finished" "$satchel" check "$gorse" --bench b
 expect 1 "did not come up" "$satchel" bench start hut "$gorse" --bench b
 expect 0 "flushed and checked" "$satchel" build a.plan --bench b --confirm "$gorse"
-[ -s a.plan.built ] && [ ! -e a.plan.progress ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: no record of the build"; }
+[ -s a.plan.built ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: no record of the build"; }
 json "d['image_sha256'] == '$sum' and d['checked'] and d['drive_sha256'] != d['image_sha256']" cat a.plan.built
 expect 0 "persistence" "$satchel" drives "$gorse" --bench b
 
@@ -190,18 +202,18 @@ expect 0 "checked" "$satchel" build a.plan --bench b --confirm "$gorse"
 
 # Proofs
 expect 2 "--on PC" "$satchel" prove "$gorse" --bench b
-expect 4 "no PC" "$satchel" prove "$gorse" --on teapot --bench b
-expect 2 "2 to 12" "$satchel" prove "$gorse" --on hut --starts 1 --bench b
-for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
-expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --cut --starts 3 --bench b
-json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --on office --bench b --json
+expect 4 "no PC" "$satchel" prove "$gorse" --confirm "$gorse" --on teapot --bench b
+expect 2 "2 to 12" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --starts 1 --bench b
+for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
+expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --cut --starts 3 --bench b
+json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b --json
 expect 1 "differs" "$satchel" check "$gorse" --plan a.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b
 expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --save r.plan
 expect 0 "unplugged" "$satchel" build r.plan --bench b --confirm "$gorse"
 json "d['drive_sha256'] == '$sum'" cat r.plan.built
-expect 1 "It forgets" "$satchel" prove "$gorse" --on launch --bench b
-json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$gorse" --on launch --bench b --json
+expect 1 "It forgets" "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b
+json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b --json
 
 # Trials, blank drives, release
 sorrel=$(name_of "Sorrel 64")
@@ -236,7 +248,7 @@ expect 3 "already" "$satchel" drives made.img --make 100M
 # A drive with a data partition remembers like any other, and its data partition is nobody's business
 expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --persistence 300M --data rest --data-label tides --save d.plan
 expect 0 "flushed and checked" "$satchel" build d.plan --confirm "$gorse" --bench b
-for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 expect 0 "exactly" "$satchel" check "$gorse" --plan d.plan --used --bench b
 expect 0 "live drive with persistence" "$satchel" drives "$gorse" --bench b
 json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDES"]' "$satchel" drives "$gorse" --bench b --json
@@ -256,7 +268,7 @@ for family in curlew casper; do
     expect 0 "flushed and checked" "$satchel" build l.plan --confirm "$gorse" --bench b
     expect 0 "file by file, with persistence" "$satchel" drives "$gorse" --bench b
     expect 0 "is sound" "$satchel" check "$gorse" --bench b
-    for pc in launch office hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    for pc in launch office hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
     expect 0 "exactly" "$satchel" check "$gorse" --plan l.plan --used --bench b
 done
 
@@ -273,7 +285,7 @@ for family in curlew casper; do
     expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
     expect 0 "with persistence" "$satchel" drives "$gorse" --bench b
     expect 0 "overlay file " "$satchel" drives "$gorse" --bench b
-    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
     expect 0 "exactly" "$satchel" check "$gorse" --plan o.plan --used --bench b
 done
 expect 0 "4.3 GB · 4 GiB in an overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --in file
@@ -285,7 +297,7 @@ for how in "--arrangement files" "--arrangement whole" "--arrangement files --fi
     follows plan cat o.plan
     expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
     expect 0 "is sound" "$satchel" check "$gorse" --bench b
-    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 done
 
 # A ready-made data file, compressed: the volume of the drive just made, and one that is none
@@ -305,13 +317,13 @@ expect 0 "no ext4 volume" "$satchel" plan --bench b --image casper.iso --drive "
 expect 0 "overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from writable.xz --save w.plan
 follows plan cat w.plan
 expect 0 "flushed and checked" "$satchel" build w.plan --confirm "$gorse" --bench b
-for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 expect 0 "exactly" "$satchel" check "$gorse" --plan w.plan --used --bench b
 # the same out of an archive, among other files; two that could be meant are one too many
 mkdir pack && xz -dc writable.xz > pack/writable && echo hut > pack/notes && tar -czf pack.tgz pack
 expect 0 "overlay file" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from pack.tgz --save w.plan
 expect 0 "flushed and checked" "$satchel" build w.plan --confirm "$gorse" --bench b
-expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --bench b
+expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
 cp pack/writable pack/casper-rw && tar -czf pack.tgz pack
 expect 4 "cannot be told" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from pack.tgz
 "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from writable.xz --save w.plan >/dev/null
@@ -328,8 +340,8 @@ for family in curlew casper; do
     follows plan cat x.plan
     expect 0 "flushed and checked" "$satchel" build x.plan --confirm "$gorse" --bench b
     expect 0 "file by file, with persistence" "$satchel" drives "$gorse" --bench b
-    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
-    expect 1 "is not signed" "$satchel" prove "$gorse" --on office --bench b
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
+    expect 1 "is not signed" "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b
 done
 
 # A drive that counts in sectors of 4096 bytes: only files go there, with a GPT, and only UEFI starts it
@@ -347,8 +359,8 @@ for on in fat32 exfat; do
     expect 0 "flushed and checked" "$satchel" build l4.plan --confirm "$gorse4" --bench large
     expect 0 "file by file, with persistence" "$satchel" drives "$gorse4" --bench large
     expect 0 "exactly" "$satchel" check "$gorse4" --plan l4.plan --bench large
-    expect 0 "It remembers" "$satchel" prove "$gorse4" --on launch --bench large
-    expect 1 "reads sectors of 512 bytes" "$satchel" prove "$gorse4" --on hut --bench large
+    expect 0 "It remembers" "$satchel" prove "$gorse4" --confirm "$gorse4" --on launch --bench large
+    expect 1 "reads sectors of 512 bytes" "$satchel" prove "$gorse4" --confirm "$gorse4" --on hut --bench large
     # the same bytes as an image file: what its table counts in is seen
     expect 0 "sectors of 4096 bytes" "$satchel" drives large/"$gorse4".drive
     expect 0 "is sound" "$satchel" check large/"$gorse4".drive
@@ -361,7 +373,7 @@ for how in "--persistence none" "--persistence 300M --in file"; do
     expect 0 'label "TIDE" now' "$satchel" plan --bench b --image tide --drive "$gorse" $how --rules tide.rules --arrangement files --save tide.plan
     expect 0 "flushed and checked" "$satchel" build tide.plan --confirm "$gorse" --bench b
     for pc in launch hut; do
-        "$satchel" prove "$gorse" --on $pc --bench b > said 2>/dev/null
+        "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b > said 2>/dev/null
         if grep -q "Starts         2" said; then passed=$((passed + 1)); else failed=$((failed + 1)); cat said; fi
     done
 done
@@ -384,7 +396,7 @@ for from in unpacked curlew.tar.xz curlew.zip; do
     expect 0 "flushed and checked" "$satchel" build u.plan --confirm "$gorse" --bench b
     expect 0 "GANNETPOINT" "$satchel" drives "$gorse" --bench b
     # the loader lies in the volume that discs have for it
-    for pc in launch hut office; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    for pc in launch hut office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 done
 expect 0 "live drive that remembers" "$satchel" image unpacked
 expect 0 "Secure Boot (signed loader)" "$satchel" image curlew.zip
@@ -394,7 +406,7 @@ mkdir unpacked/menus && ln -s ../boot/grub/grub.cfg unpacked/menus/copy.cfg && l
 expect 0 "becomes a copy of /live/vmlinuz-6" "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence 100M --save u.plan
 expect 0 "/out is a symbolic link" "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence 100M
 expect 0 "flushed and checked" "$satchel" build u.plan --confirm "$gorse" --bench b
-for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 rm unpacked/live/vmlinuz unpacked/out && mv unpacked/live/vmlinuz-6 unpacked/live/vmlinuz
 # what belongs to no live family, what only a UEFI loader starts, what nothing starts
 "$demo_image" tern.iso none || exit 1
@@ -409,7 +421,7 @@ expect 0 "no - there is no kernel" "$satchel" plan --bench b --image alone --dri
 expect 1 "will not start on hut" "$satchel" plan --bench b --image alone --drive "$gorse" --for hut
 expect 4 "nothing on the drive would start" "$satchel" plan --bench b --image alone --drive "$gorse" --uefi-code own
 expect 0 "flushed and checked" "$satchel" build t.plan --confirm "$gorse" --bench b
-expect 1 "nothing to start was found" "$satchel" prove "$gorse" --on hut --bench b
+expect 1 "nothing to start was found" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
 expect 4 "nothing on the drive would start" "$satchel" plan --bench b --image published --drive "$gorse"
 expect 0 "Nothing in it starts a PC" "$satchel" image published
 echo changed > unpacked/live/extra
@@ -431,7 +443,7 @@ for place in file partition; do
     follows plan cat g.plan
     expect 0 "flushed and checked" "$satchel" build g.plan --confirm "$gorse" --bench b
     expect 0 "with persistence (Gauge hut appliance)" "$satchel" drives "$gorse" --bench b
-    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --on $pc --bench b; done
+    for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 done
 
 # External disks and plain files
@@ -481,12 +493,140 @@ cat > twins.json <<'TWINS'
 TWINS
 expect 0 "2 drives" "$satchel" bench setup twins.json --bench twins
 expect 2 "2 drives here" "$satchel" plan --bench twins --image curlew.iso --drive "Gorse 32"
-expect 0 "kept" "$satchel" plan --bench twins --image curlew.iso --drive left --save twin.plan
+expect 3 "looks exactly the same" "$satchel" plan --bench twins --image curlew.iso --drive left --save twin.plan
+json 'not any(x["may_be_used"] for x in d["drives"])' "$satchel" drives --bench twins --json
 twin=$("$satchel" drives left --bench twins --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
 expect 2 "unplug all but one" "$satchel" drives "$twin" --bench twins
 expect 3 "looks exactly the same" "$satchel" build twin.plan --bench twins --confirm "$twin"
 expect 0 "pulled" "$satchel" bench pull right --bench twins
 expect 0 "flushed and checked" "$satchel" build twin.plan --bench twins --confirm "$twin"
+
+# An older record of a build is gone from the first write on; a drive swapped or overwritten in between is not continued
+head -c 280M /dev/urandom > big.img && printf '\125\252' | dd of=big.img bs=1 seek=510 conv=notrunc status=none
+"$satchel" bench setup "$benchfile" --bench i >/dev/null
+"$satchel" plan --bench i --image big.img --drive "$gorse" --kind replica --save big.plan >/dev/null
+printf '{"format": "wild-satchel-built"}' > big.plan.built
+expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 270M --bench i
+expect 4 "went away" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
+ok "an older record stays" test ! -e big.plan.built
+expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench i
+expect 0 "unfinished build, 260 MiB of 280 MiB done" "$satchel" drives "$gorse" --bench i
+cp --sparse=always "i/$gorse.drive" half.drive
+expect 0 "Continued      at" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
+ok "continued, it is the image" cmp -n 293601280 big.img "i/$gorse.drive"
+for how in "" --no-check; do # half of it overwritten, its first sector left alone
+    cp --sparse=always half.drive "i/$gorse.drive"
+    dd if=/dev/zero of="i/$gorse.drive" bs=1M seek=30 count=100 conv=notrunc status=none
+    expect 0 "no longer held what an earlier run wrote" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so $how
+    ok "written afresh, it is the image" cmp -n 293601280 big.img "i/$gorse.drive"
+done
+cp --sparse=always half.drive "i/$gorse.drive" # one byte, where no sample is taken: the drive is not blamed for it
+printf X | dd of="i/$gorse.drive" bs=1 seek=10000000 conv=notrunc status=none
+expect 1 "is not there any more" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
+expect 0 "flushed and checked" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
+cp --sparse=always half.drive "i/$gorse.drive"
+printf X | dd of="i/$gorse.drive" bs=1 seek=10000000 conv=notrunc status=none
+expect 0 "no longer held" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so --no-check
+ok "unchecked, it is the image" cmp -n 293601280 big.img "i/$gorse.drive"
+# a place that cannot be read: another drive is wanted, not the same command again
+sed 's/"serial": "GP-0032-A1"/"serial": "GP-0032-A1", "bad_at_bytes": 30000000, "bad_bytes": 4096/' "$benchfile" > bad.json
+expect 0 "Done" "$satchel" bench setup bad.json --bench bad
+expect 4 "use another drive" "$satchel" build big.plan --bench bad --confirm "$gorse" --even-so
+rm -f big.img half.drive
+
+# Documents never cost another file
+cp curlew.iso keep.iso
+for victim in keep.iso curlew.iso.gz a.plan.built stick.img; do
+    before=$(sha256sum "$victim")
+    expect 3 "not replaced" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save "$victim"
+    ok "$victim as it was" test "$before" = "$(sha256sum "$victim")"
+done
+expect 3 "works with" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save keep.iso --over
+expect 3 "works with" "$satchel" plan --image keep.iso --drive stick.img --save stick.img --over
+expect 3 "works with" "$satchel" plan --image keep.iso --drive stick.img --picture keep.iso.png --save stick.img --over
+echo notes > notes.txt
+expect 3 "another file" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save notes.txt
+expect 3 "another file" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --picture map.png
+expect 0 "kept" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save notes.txt --over
+expect 0 "kept" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save notes.txt
+ln -s nowhere link.plan && ln -s "b/$gorse.drive" device.plan && mkfifo fifo.plan && mkdir folder.plan
+for odd in link.plan device.plan fifo.plan folder.plan; do
+    expect 3 "not replaced" timeout 20 "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save $odd --over
+done
+expect 4 "cannot be written" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save nowhere/x.plan
+expect 4 "cannot be written" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save "$(printf 'x%.0s' $(seq 300)).plan"
+long=$(printf 'd%.0s' $(seq 200)); deep=$long/$long/$long/$long/$long/$long
+mkdir -p "$deep"
+expect 0 "kept" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save "$deep/long.plan"
+ok "the whole long name" test -s "$deep/long.plan"
+json 'd["format"] == "wild-satchel-plan"' "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save -
+ok "nothing is left beside" test -z "$(ls -A | grep -e '^\.satchel' -e '\.new$')"
+
+# Closed streams, closed pipes, signals
+cp stick.img untouched.img && chmod 644 stick.img
+for closed in '>&-' '2>&-' '<&- >&- 2>&-'; do
+    sh -c "exec \"$satchel\" build s.plan --confirm \"$stick\" --afresh $closed"
+    expect 0 "exactly what was meant" "$satchel" check stick.img --plan s.plan
+done
+{ "$satchel" build s.plan --confirm "$stick" --afresh; echo $? > code; } 2>/dev/null | head -c 1 >/dev/null
+ok "a closed pipe stops no build" test "$(cat code)" = 0
+expect 0 "exactly what was meant" "$satchel" check stick.img --plan s.plan
+
+# A file that is in use, or written by another build, is no target; no input lies on it
+if flock -n stick.img true && exec 9<stick.img && flock -n 9; then
+    expect 3 "in use" "$satchel" build s.plan --confirm "$stick"
+    exec 9<&-
+fi
+if loop=$(losetup -f --show stick.img 2>/dev/null); then
+    expect 3 "in use by loop" "$satchel" build s.plan --confirm "$stick"
+    json 'd["drives"][0]["in_use_by"].startswith("loop")' "$satchel" drives stick.img --json
+    losetup -d "$loop"
+fi
+
+# Faults: built only if it is really meant
+expect 3 "has a fault" "$satchel" build blank.plan --bench b --confirm "$gorse"
+printf 'tides\n' > tides.txt
+expect 1 "Not good" "$satchel" plan --bench b --image tides.txt --drive "$gorse" --save tides.plan
+expect 3 "even-so" "$satchel" build tides.plan --bench b --confirm "$gorse"
+"$satchel" drives "$sorrel" --test sample --confirm "$sorrel" --save sorrel.trial --bench b >/dev/null
+expect 1 "Not good" "$satchel" plan --bench b --image curlew.iso --drive "$sorrel" --trial sorrel.trial --save forged.plan
+expect 3 "has a fault" "$satchel" build forged.plan --bench b --confirm "$sorrel"
+sed 's/"fault"/"note"/' forged.plan > edited.plan
+expect 4 "was edited" "$satchel" build edited.plan --bench b --confirm "$sorrel"
+for edit in 's/"what": "persistence"/"what": "patience"/' 's/"choice": "ext4"/"choice": "ext5"/' 's/"starts": true/"starts": false/' 's/"partition": 3/"partition": 4/' 's/"menu_seconds": 5/"menu_seconds": 6/'; do
+    sed "$edit" f.plan > edited.plan
+    ok "$edit changes it" sh -c '! cmp -s f.plan edited.plan'
+    expect 4 "make the plan again" "$satchel" build edited.plan --bench b --confirm "$fulmar" --external-disk
+done
+
+# A drive is proved only when it is confirmed; an external one only if it is meant
+expect 3 "was not given" "$satchel" prove "$gorse" --on hut --bench b
+expect 3 "does not confirm" "$satchel" prove "$gorse" --confirm "$fulmar" --on hut --bench b
+expect 3 "external" "$satchel" prove "$fulmar" --confirm "$fulmar" --on hut --bench b
+
+# What is planned so is no fault of the drive
+expect 0 "kept" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --kind replica --save r.plan
+expect 0 "flushed and checked" "$satchel" build r.plan --bench b --confirm "$gorse"
+expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan r.plan --bench b
+expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --persistence none --save n.plan
+expect 0 "flushed and checked" "$satchel" build n.plan --bench b --confirm "$gorse"
+expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan n.plan --bench b
+
+# Hostile names reach no terminal, and every document is there
+evil=$(printf 'g\033[2Ju\302\233ll\342\200\256x\377.img')
+truncate -s 40M "$evil"
+for command in "drives" "image" "check"; do
+    "$satchel" $command "./$evil" > said 2>&1
+    ok "no escape reaches the terminal by $command" sh -c '! LC_ALL=C grep -q "[[:cntrl:]]" said'
+    "$satchel" $command "./$evil" --json > said 2>&1
+    ok "a document by $command" python3 -c 'import json; json.load(open("said"))'
+done
+expect 2 '\x1b[31m' "$satchel" "$(printf '\033[31mburn')"
+json 'd["exit_code"] == 2 and d["error"]["status"] == "usage"' "$satchel" burn --json
+json 'd["exit_code"] == 2' "$satchel" --json burn
+json 'd["exit_code"] == 2' "$satchel" --json
+json 'd["exit_code"] == 2' "$satchel" drives --frobnicate --json
+json 'len(d["drives"]) == 5' "$satchel" --json --bench b drives
 
 # Every document follows its schema
 follows bench cat "$benchfile"
@@ -503,7 +643,7 @@ follows output "$satchel" image published --json
 follows output "$satchel" image published/curlew.iso --quick --json
 follows output "$satchel" check "$fulmar" --plan f.plan --bench b --json
 follows output "$satchel" check "$gorse" --bench b --json
-follows output "$satchel" prove "$fulmar" --on hut --bench b --json
+follows output "$satchel" prove "$fulmar" --confirm "$fulmar" --external-disk --on hut --bench b --json
 follows output "$satchel" bench start hut "$gorse" --bench b --json
 follows output "$satchel" bench show --bench b --json
 follows output "$satchel" drives nowhere --bench b --json

@@ -6,10 +6,13 @@ work=$(mktemp -d /tmp/satchel-examples-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work"
 "$build/demo-image" curlew.iso
-touch stick.img
 "$build/examples/example_plan_and_build" curlew.iso stick.img 200M | grep "checked"
 "$build/examples/example_read_memory" stick.img | grep "persistence.conf"
+before=$(sha256sum stick.img)
 if "$build/examples/example_plan_and_build" curlew.iso stick.img 10M 2>error.txt; then exit 1; fi
+grep -q "here already" error.txt
+test "$before" = "$(sha256sum stick.img)"
+if "$build/examples/example_plan_and_build" curlew.iso small.img 10M 2>error.txt; then exit 1; fi
 grep -q "larger drive" error.txt
 "$build/examples/example_read_memory" curlew.iso | grep "forgets"
-echo "4 passed, 0 failed"
+echo "6 passed, 0 failed"

@@ -51,7 +51,8 @@ name=$("$satchel" drives $bench $drive --json | python3 -c 'import json, sys; pr
 "$satchel" plan $bench --image "$image" --drive "${drive:-$name}" --kind $kind "$@" --save stick.plan || exit 1
 "$satchel" build $bench stick.plan --confirm "$name" || exit 1
 [ -n "$drive" ] || ln -s bench/*.drive stick.img
-"$satchel" prove stick.img --on "$pc" --wait 400 --console console.log --json > proof.json
+name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+"$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --console console.log --json > proof.json
 got=$?
 if [ $got -ne $code ] || ! python3 - "$wanted" <<'PY'
 import json, sys

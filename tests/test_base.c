@@ -226,6 +226,68 @@ static void dates_go_both_ways(void) {
     CHECK_INT(ws_time_of_dos(0), 0);
 }
 
+/* Nothing from outside steers a terminal, and nothing readable is lost. */
+static void texts_from_outside_are_made_visible(void) {
+    static const struct {
+        const char *raw, *shown;
+    } cases[] = {{"Curlew Live 12", "Curlew Live 12"},
+                 {"H\xc3\xbctte \xe6\xbd\xae\xe4\xbd\x8d", "H\xc3\xbctte \xe6\xbd\xae\xe4\xbd\x8d"},
+                 {"a\033[2Jb", "a\\x1b[2Jb"},
+                 {"two\nlines\r\t", "two\\x0alines\\x0d\\x09"},
+                 {"c1 \xc2\x9b!", "c1 \\x9b!"},
+                 {"\xe2\x80\xaegnp", "\\u202egnp"},
+                 {"\xe2\x81\xa6", "\\u2066"},
+                 {"cut \xc3", "cut \\xc3"},
+                 {"\xff\xfe", "\\xff\\xfe"},
+                 {"long \xc0\xaf", "long \\xc0\\xaf"}, /* a slash written too long */
+                 {"\xed\xa0\x80", "\\xed\\xa0\\x80"}};
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        char out[64];
+        ws_visible(cases[i].raw, out, sizeof out);
+        CHECK_STR(out, cases[i].shown);
+        CHECK_INT(ws_is_visible(cases[i].raw), strcmp(cases[i].raw, cases[i].shown) == 0);
+    }
+    for (int k = 0; k < 20000; k++) { /* whatever it was, it can be shown and stands in a document */
+        char raw[40], out[200];
+        size_t n = (size_t)random_below(sizeof raw - 1);
+        random_bytes(raw, n);
+        raw[n] = '\0';
+        ws_visible(raw, out, sizeof out);
+        CHECK(ws_is_visible(out));
+    }
+    char cut[8];
+    ws_visible("1234\xe6\xbd\xae\xe4\xbd\x8d", cut, sizeof cut);
+    CHECK_STR(cut, "1234\xe6\xbd\xae");
+}
+
+/* Findings are whole, however long; a failure has the same status whether its text is wanted or not. */
+static void nothing_is_cut_or_dropped(void) {
+    struct ws_findings f = {0};
+    struct ws_text text = {0};
+    for (int i = 0; i < 400; i++) ws_text_puts(&text, "\xc3\xbc");
+    ws_findings_add(&f, WS_FAULT, "%s", text.data);
+    CHECK_INT(f.count, 1);
+    CHECK_STR(f.list[0].text, text.data);
+    ws_findings_free(&f);
+    ws_text_free(&text);
+    for (int status = WS_E_USAGE; status <= WS_E_CANCELLED; status++) {
+        struct ws_error e = {0};
+        ws_fail(&e, (enum ws_status)status, "x");
+        CHECK_INT(ws_fail_next(&e, "y"), status);
+        ws_fail(NULL, (enum ws_status)status, "x");
+        CHECK_INT(ws_fail_where(NULL, "w"), status);
+        CHECK_INT(ws_fail_next(NULL, "y"), status);
+    }
+    struct ws_error e = {0};
+    for (int i = 0; i < 6; i++) {
+        char name[1100] = "";
+        memset(name, 'x', (size_t)(500 + i));
+        strcat(name, "\xe6\xbd\xae\xe4\xbd\x8d");
+        ws_fail(&e, WS_E_READ, "%s", name);
+        CHECK(ws_is_visible(e.what)); /* cut, but at a whole character */
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"sizes are read as technicians write them", sizes_are_read_as_technicians_write_them},
@@ -239,6 +301,8 @@ int main(int argc, char **argv) {
         {"patches win over what they cover", patches_win_over_what_they_cover},
         {"dates go both ways", dates_go_both_ways},
         {"trees find, replace and drop", trees_find_replace_and_drop},
+        {"texts from outside are made visible", texts_from_outside_are_made_visible},
+        {"nothing is cut or dropped", nothing_is_cut_or_dropped},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -155,10 +155,10 @@ static bool set_up(struct setup *s, const struct demo_params *p, enum ws_plan_ki
     return true;
 }
 
-static enum ws_status write_it(struct setup *s, struct ws_write_record *record) {
+static enum ws_status write_it(struct setup *s) {
     struct ws_drive *d = NULL;
     struct ws_build_result result;
-    struct ws_build_options o = {.confirm = s->plan.drive_name, .record = record};
+    struct ws_build_options o = {.confirm = s->plan.drive_name};
     WS_TRY(s->port->ops->open(s->port, s->plan.drive_name, WS_OPEN_WRITE, &d, &error));
     enum ws_status status = ws_build_carry_out(s->build, s->port, d, &o, &result, &error);
     d->ops->close(d);
@@ -175,7 +175,7 @@ static void tear_down(struct setup *s) {
 static enum ws_verdict prove_on(struct setup *s, const char *pc_name, bool cut, unsigned starts,
                                 struct ws_proof *proof) {
     struct ws_pc *pc = NULL;
-    struct ws_proof_options o = {.starts = starts, .cut = cut};
+    struct ws_proof_options o = {.confirm = s->plan.drive_name, .starts = starts, .cut = cut};
     memset(proof, 0, sizeof *proof);
     proof->verdict = WS_VERDICT_NO_START;
     if (ws_sim_pc(s->bench, pc_name, &pc, &error) != WS_OK || pc->ops->plug(pc, s->plan.drive_name, &error) != WS_OK ||
@@ -195,7 +195,7 @@ static void drives_that_remember_are_proved_on_every_pc(void) {
     for (size_t i = 0; i < 4; i++) {
         struct setup s;
         if (!set_up(&s, &images[i], WS_PLAN_LIVE, "Gorse 32")) return;
-        OK(write_it(&s, NULL));
+        OK(write_it(&s));
         for (int k = 0; k < 3; k++) {
             enum ws_verdict v = prove_on(&s, pcs[k], k == 1, k == 2 ? 3 : 2, proof);
             if (v != WS_VERDICT_KEPT)
@@ -218,7 +218,7 @@ static void a_replica_forgets_and_the_proof_says_why(void) {
         struct demo_params p = {.family = cases[i].family, .table = DEMO_MBR};
         struct setup s;
         if (!set_up(&s, &p, WS_PLAN_REPLICA, "Gorse 32")) return;
-        OK(write_it(&s, NULL));
+        OK(write_it(&s));
         CHECK_INT(prove_on(&s, "launch", false, 2, proof), WS_VERDICT_LOST);
         CHECK_INT(proof->cause, cases[i].cause);
         CHECK_HAS(proof->text, "lost");
@@ -238,7 +238,7 @@ static void pcs_say_how_far_they_got(void) {
     CHECK_HAS(proof->console_tail, "55 AA");
     CHECK_INT(prove_on(&s, "launch", false, 2, proof), WS_VERDICT_NO_START);
     CHECK_HAS(proof->console_tail, "EFI system partition");
-    OK(write_it(&s, NULL));
+    OK(write_it(&s));
     CHECK_INT(prove_on(&s, "office", false, 2, proof), WS_VERDICT_NO_START);
     CHECK_HAS(proof->console_tail, "not signed");
     static const struct {
@@ -276,11 +276,10 @@ static void a_build_cut_at_every_write_is_made_good(void) {
     struct ws_sim_drive *model = ws_bench_drive(s.bench, "Gorse 32");
     int cuts = 0;
     for (uint64_t cut = 1; cut < 200; cut++) {
-        struct ws_write_record record = {0};
         ws_build_close(s.build);
         OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
         model->cut_at_write = cut;
-        enum ws_status status = write_it(&s, &record);
+        enum ws_status status = write_it(&s);
         if (model->cut_at_write) { /* it got through */
             model->cut_at_write = 0;
             CHECK_INT(status, WS_OK);
@@ -290,7 +289,7 @@ static void a_build_cut_at_every_write_is_made_good(void) {
         cuts++;
         ws_build_close(s.build);
         OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
-        OK(write_it(&s, &record));
+        OK(write_it(&s));
     }
     CHECK(cuts > 8);
     tear_down(&s);
@@ -302,17 +301,17 @@ static void a_pulled_drive_is_continued_after_it_is_back(void) {
     if (!set_up(&s, &p, WS_PLAN_LIVE, "Gorse 32")) return;
     struct ws_sim_drive *model = ws_bench_drive(s.bench, "Gorse 32");
     model->pull_after = 10 * MIB;
-    FAILS(write_it(&s, NULL), WS_E_GONE);
+    FAILS(write_it(&s), WS_E_GONE);
     CHECK_HAS(error.next, "plug it in");
-    FAILS(write_it(&s, NULL), WS_E_NOTFOUND);
+    FAILS(write_it(&s), WS_E_NOTFOUND);
     model->pulled = false;
     ws_build_close(s.build);
     OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
-    OK(write_it(&s, NULL));
+    OK(write_it(&s));
     model->facts.read_only = true;
     ws_build_close(s.build);
     OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
-    FAILS(write_it(&s, NULL), WS_E_REFUSED);
+    FAILS(write_it(&s), WS_E_REFUSED);
     CHECK_HAS(error.what, "write-protected");
     tear_down(&s);
 }

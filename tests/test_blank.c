@@ -236,6 +236,24 @@ static void foreign_formats_are_named(void) {
     }
 }
 
+/* As with any build: what does not read back right gets no table. */
+static void a_drive_that_loses_bytes_gets_no_table(void) {
+    struct memory_drive *d = memory_drive(80ull << 20, 512);
+    struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
+    struct ws_blank blank;
+    struct ws_build_result result;
+    OK(ws_drive_short_name(&d->facts, &error));
+    OK(ws_blank_prepare(&d->facts, &p, &blank, &error));
+    d->corrupt_at = (1 << 20) + 40;
+    struct ws_build_options o = {.confirm = d->facts.short_name};
+    FAILS(ws_blank_carry_out(&blank, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
+    CHECK_HAS(error.next, "do not use");
+    CHECK(!result.checked && ws_is_unfinished(d->bytes));
+    CHECK(d->bytes[510] != 0x55 || d->bytes[511] != 0xaa);
+    ws_blank_free(&blank);
+    memory_drive_free(d);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"blank volumes of any size are sound and as predicted", blank_volumes_of_any_size_are_sound_and_as_predicted},
@@ -243,6 +261,7 @@ int main(int argc, char **argv) {
         {"nothing old is left at the ends", nothing_old_is_left_at_the_ends},
         {"labels are made to fit and told", labels_are_made_to_fit_and_told},
         {"foreign formats are named", foreign_formats_are_named},
+        {"a drive that loses bytes gets no table", a_drive_that_loses_bytes_gets_no_table},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

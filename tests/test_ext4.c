@@ -295,7 +295,7 @@ static enum ws_status cache_read(const struct ws_source *source, uint64_t at, vo
 }
 
 static void a_commit_cut_anywhere_leaves_before_or_after(void) {
-    static const struct ws_source_ops cache_ops = {cache_read, NULL};
+    static const struct ws_source_ops cache_ops = {cache_read, NULL, NULL};
     enum { SIZE = 16 * MIB };
     struct ws_tree *before = NULL, *after = NULL;
     struct ws_ext4_geometry g1, g2;

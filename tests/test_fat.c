@@ -243,11 +243,46 @@ static void what_fat_cannot_hold_is_said(void) {
     ws_source_close(large);
 }
 
+/* A volume whose sectors do not fit the field that counts them is refused here, whoever asks for it. */
+static void sectors_are_counted_in_32_bits(void) {
+    static const struct {
+        uint64_t size;
+        uint32_t sector;
+        bool possible;
+    } cases[] = {{2ull << 40, 512, true},  {(2ull << 40) + 512, 512, false}, {3ull << 40, 512, false},
+                 {3ull << 40, 4096, true}, {12ull << 40, 4096, true},        {17ull << 40, 4096, false}};
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_fat_params p = {.size = cases[i].size, .bits = 32, .cluster = 65536, .sector = cases[i].sector};
+        struct ws_layout *layout = NULL;
+        struct ws_source *volume = NULL;
+        struct ws_fat_facts facts;
+        struct ws_tree *tree = NULL;
+        uint64_t size = 0, room = 0;
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_layout_create(cases[i].size, &layout, &error));
+        memset(&error, 0, sizeof error);
+        enum ws_status status = ws_fat_compose(&p, tree, 0, layout, &size, &room, &error);
+        if ((status == WS_OK) != cases[i].possible) fail_at(__FILE__, __LINE__, "case %zu: %s", i, error.what);
+        if (status == WS_OK) { /* what it says of itself is what it is */
+            OK(ws_layout_seal(layout, &error));
+            OK(ws_layout_source(layout, &volume, &error));
+            OK(ws_fat_probe(volume, &facts, &error));
+            CHECK(cases[i].size - facts.size <= 65536 && facts.size <= cases[i].size);
+            ws_source_close(volume);
+        } else {
+            CHECK_HAS(error.next, "exFAT");
+        }
+        ws_layout_close(layout);
+        ws_tree_close(tree);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"200 random trees come back as they were", random_trees_come_back_as_they_were},
         {"every size goes with its clusters", every_size_goes_with_its_clusters},
         {"what FAT cannot hold is said", what_fat_cannot_hold_is_said},
+        {"sectors are counted in 32 bits", sectors_are_counted_in_32_bits},
         {"files are replaced", files_are_replaced},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -18,7 +18,7 @@ static enum ws_status flaky_read(const struct ws_source *source, uint64_t at, vo
     return ws_source_read(f->base, at, buffer, length, e);
 }
 
-static const struct ws_source_ops flaky_ops = {flaky_read, NULL};
+static const struct ws_source_ops flaky_ops = {flaky_read, NULL, NULL};
 
 static enum ws_status read_image(const struct ws_source *s) {
     struct ws_image image;

@@ -151,11 +151,10 @@ static void a_build_cut_anywhere_is_continued(void) {
         struct memory_drive *d = memory_drive(DRIVE, 512);
         struct ws_build *build = NULL;
         struct ws_build_result result;
-        struct ws_write_record record = {0};
         struct ws_plan p = plan_for(d, &image);
         p.id = id;
         OK(ws_build_prepare(&p, image.source, &build, &error));
-        struct ws_build_options o = {.confirm = d->facts.short_name, .record = &record};
+        struct ws_build_options o = {.confirm = d->facts.short_name};
         d->fail_at_write = k;
         enum ws_status status = ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error);
         if (k && status != WS_OK) {

@@ -79,21 +79,93 @@ static void a_layout_reads_as_the_drive_will(void) {
     }
 }
 
+/* Two layouts are alike only if every byte is: places, what is made here, and inputs by their digests. */
 static void a_fingerprint_tells_layouts_apart(void) {
-    struct ws_source *z = NULL;
-    char a[WS_HASH_HEX], b[WS_HASH_HEX], c[WS_HASH_HEX];
-    OK(ws_source_zeros(4096, &z, &error));
-    for (int i = 0; i < 2; i++) {
+    enum { CASES = 8 };
+    char hex[CASES][WS_HASH_HEX];
+    struct ws_source *image = NULL, *patched = NULL, *other = NULL;
+    uint8_t bytes[8192];
+    random_bytes(bytes, sizeof bytes);
+    OK(ws_source_memory(bytes, sizeof bytes, &image, &error));
+    for (int i = 0; i < CASES; i++) {
         struct ws_layout *l = NULL;
-        OK(ws_layout_create(MIB, &l, &error));
-        OK(ws_layout_add(l, i ? 4096 : 0, 4096, z, 0, WS_PHASE_BODY, &error));
+        const char *menu = i == 1 ? "timeout 9" : "timeout 5";
+        const struct ws_known_input input = {image, i == 2 ? "digest b" : "digest a"};
+        OK(ws_source_patched(image, 8192, &patched, &error));
+        if (i == 3) OK(ws_source_patch(patched, 5000, "changed", 7, &error));
+        OK(ws_source_slice(patched, i == 4 ? 512 : 0, 7168, &other, &error)); /* what it borrows is found */
+        OK(ws_layout_create(i == 5 ? 2 * MIB : MIB, &l, &error));
+        OK(ws_layout_add_bytes(l, 0, menu, 9, i == 6 ? WS_PHASE_SEAL : WS_PHASE_BODY, &error));
+        OK(ws_layout_add(l, i == 7 ? 8192 : 4096, 7168, other, 0, WS_PHASE_BODY, &error));
         OK(ws_layout_seal(l, &error));
-        OK(ws_layout_fingerprint(l, "image 1", i ? b : a, &error));
-        OK(ws_layout_fingerprint(l, "image 2", c, &error));
+        OK(ws_layout_fingerprint(l, &input, 1, hex[i], &error));
+        char again[WS_HASH_HEX];
+        OK(ws_layout_fingerprint(l, &input, 1, again, &error));
+        CHECK_STR(again, hex[i]);
         ws_layout_close(l);
+        ws_source_close(other);
+        ws_source_close(patched);
     }
-    CHECK(strcmp(a, b) != 0 && strcmp(b, c) != 0);
-    ws_source_close(z);
+    for (int i = 0; i < CASES; i++)
+        for (int k = 0; k < i; k++)
+            if (strcmp(hex[i], hex[k]) == 0) fail_at(__FILE__, __LINE__, "cases %d and %d are alike", k, i);
+    ws_source_close(image);
+}
+
+/* An input of 8 TiB stands for itself by its digest: nothing of it is read. */
+static enum ws_status never_read(const struct ws_source *s, uint64_t at, void *out, size_t n, struct ws_error *e) {
+    (void)s, (void)at, (void)out, (void)n;
+    return ws_fail(e, WS_E_READ, "it was read");
+}
+
+static void a_fingerprint_reads_no_input(void) {
+    static const struct ws_source_ops ops = {never_read, NULL, NULL};
+    enum { RUNS = 3 };
+    const uint64_t size = 8ull << 40;
+    struct ws_source *huge = NULL, *file = NULL;
+    struct ws_layout *l = NULL;
+    char hex[WS_HASH_HEX];
+    struct ws_run runs[RUNS] = {{1ull << 40, 5}, {1ull << 40, WS_RUN_HOLE}, {1ull << 40, 3ull << 40}};
+    OK(ws_source_make(&ops, size, NULL, &huge, &error));
+    OK(ws_source_runs(huge, runs, RUNS, 4ull << 40, &file, &error));
+    OK(ws_layout_create(size, &l, &error));
+    OK(ws_layout_add(l, 0, file->size, file, 0, WS_PHASE_BODY, &error));
+    OK(ws_layout_seal(l, &error));
+    OK(ws_layout_fingerprint(l, &(struct ws_known_input){huge, "d"}, 1, hex, &error));
+    FAILS(ws_layout_fingerprint(l, NULL, 0, hex, &error), WS_E_READ); /* unknown: it would have to be */
+    ws_layout_close(l);
+    ws_source_close(file);
+    ws_source_close(huge);
+}
+
+/* Sources tell where their bytes come from: walked piece by piece, a sparse file's holes are found. */
+static void sources_tell_their_pieces(void) {
+    struct ws_source *base = NULL, *file = NULL, *zeros = NULL;
+    struct ws_run runs[] = {{1000, 64}, {5000, WS_RUN_HOLE}, {100, 2000}};
+    uint8_t bytes[4096];
+    random_bytes(bytes, sizeof bytes);
+    OK(ws_source_memory(bytes, sizeof bytes, &base, &error));
+    OK(ws_source_runs(base, runs, 3, 10000, &file, &error)); /* its tail is a hole, too */
+    OK(ws_source_zeros(77, &zeros, &error));
+    static const struct {
+        enum ws_piece_kind kind;
+        uint64_t length, at;
+    } wanted[] = {
+        {WS_PIECE_BASE, 1000, 64}, {WS_PIECE_HOLE, 5000, 0}, {WS_PIECE_BASE, 100, 2000}, {WS_PIECE_HOLE, 3900, 0}};
+    uint64_t at = 0;
+    for (size_t i = 0; i < 4; i++) {
+        struct ws_piece p = ws_source_piece(file, at, file->size - at);
+        CHECK_INT(p.kind, wanted[i].kind);
+        CHECK_INT(p.length, wanted[i].length);
+        if (p.kind == WS_PIECE_BASE) CHECK(p.base == base && p.at == wanted[i].at);
+        at += p.length;
+    }
+    CHECK_INT(at, file->size);
+    CHECK_INT(ws_source_piece(zeros, 3, 10).kind, WS_PIECE_HOLE);
+    CHECK_INT(ws_source_piece(base, 3, 10).kind, WS_PIECE_OWN);
+    ws_source_close(zeros);
+    ws_source_close(file);
+    ws_source_close(base);
 }
 
 static void everything_is_written_once_in_order(void) {
@@ -150,8 +222,6 @@ static void the_seal_comes_last(void) {
 
 struct watch {
     uint64_t stop_at;
-    struct ws_write_record saved;
-    int saves;
     unsigned steps; /* bit set of those seen */
 };
 
@@ -159,52 +229,119 @@ static bool watch(void *context, const struct ws_progress *p) {
     struct watch *w = context;
     w->steps |= 1u << p->step;
     CHECK(p->done <= p->total);
-    return w->stop_at == 0 || p->done < w->stop_at;
+    return w->stop_at == 0 || p->step == WS_STEP_COMPARING || p->done < w->stop_at;
 }
 
-static void save(void *context, const struct ws_write_record *record) {
-    struct watch *w = context;
-    w->saved = *record;
-    w->saves++;
+/* A large layout whose content differs everywhere, and its fingerprint. */
+struct large {
+    struct ws_layout *layout;
+    struct ws_source *content;
+    char build[WS_HASH_HEX];
+    uint64_t seed;
+};
+
+static enum ws_status patterned(const struct ws_source *s, uint64_t at, void *out, size_t n, struct ws_error *e) {
+    uint64_t seed = *(const uint64_t *)s->state;
+    (void)e;
+    for (size_t i = 0; i < n; i++)
+        ((uint8_t *)out)[i] = (uint8_t)((((at + i) >> 9) * 0x9e3779b97f4a7c15ull + seed) >> ((at + i) % 8 * 8));
+    return WS_OK;
+}
+
+static bool make_large(struct large *l, uint64_t size, uint64_t seed) {
+    static const struct ws_source_ops ops = {patterned, NULL, NULL};
+    char digest[24];
+    *l = (struct large){.seed = seed};
+    snprintf(digest, sizeof digest, "%llx", (unsigned long long)seed);
+    if (ws_source_make(&ops, size, &l->seed, &l->content, &error) != WS_OK ||
+        ws_layout_create(size, &l->layout, &error) != WS_OK ||
+        ws_layout_add(l->layout, 0, 4096, l->content, 0, WS_PHASE_SEAL, &error) != WS_OK ||
+        ws_layout_add(l->layout, 4096, size - 4096, l->content, 4096, WS_PHASE_BODY, &error) != WS_OK ||
+        ws_layout_seal(l->layout, &error) != WS_OK ||
+        ws_layout_fingerprint(l->layout, &(struct ws_known_input){l->content, digest}, 1, l->build, &error) != WS_OK)
+        return false;
+    return true;
+}
+
+static void free_large(struct large *l) {
+    ws_layout_close(l->layout);
+    ws_source_close(l->content);
 }
 
 static void a_stopped_write_is_continued(void) {
     enum { SIZE = 700 * MIB };
-    struct ws_layout *layout = NULL;
-    struct ws_source *z = NULL;
+    struct large l;
     struct memory_drive *d = memory_drive(SIZE, 512);
     struct ws_write_result result;
+    struct ws_unfinished mark;
     struct watch w = {.stop_at = 600ull * MIB};
-    struct ws_write_record record = {0};
-    struct ws_write_options o = {
-        .on_progress = watch, .context = &w, .record = &record, .on_record = save, .identity = "one"};
-    uint8_t head[4096];
-    random_bytes(head, sizeof head);
-    OK(ws_source_zeros(SIZE, &z, &error));
-    OK(ws_layout_create(SIZE, &layout, &error));
-    OK(ws_layout_add_bytes(layout, 0, head, sizeof head, WS_PHASE_SEAL, &error));
-    OK(ws_layout_add(layout, 4096, SIZE - 4096, z, 0, WS_PHASE_BODY, &error));
-    OK(ws_layout_seal(layout, &error));
-    FAILS(ws_write(plain_port(), layout, &d->drive, &o, &result, &error), WS_E_CANCELLED);
-    CHECK(w.saved.flushed >= 256ull * MIB);
-    CHECK(ws_is_unfinished(d->bytes));
-    memset(d->bytes + 300ull * MIB, 0xaa, 4096); /* below the record: will not be written again */
-    w = (struct watch){.stop_at = MIB};
-    record = (struct ws_write_record){.fingerprint = "0123", .flushed = 512ull * MIB};
-    FAILS(ws_write(plain_port(), layout, &d->drive, &o, &result, &error), WS_E_CANCELLED);
-    CHECK_INT(result.continued_at, 0); /* a record of something else is not continued */
-    record.flushed = 512ull * MIB;
-    memset(d->bytes + 600ull * MIB, 0xaa, 4096);
+    CHECK(make_large(&l, SIZE, random_next()));
+    struct ws_write_options o = {.on_progress = watch, .context = &w, .build = l.build};
+    FAILS(ws_write(plain_port(), l.layout, &d->drive, &o, &result, &error), WS_E_CANCELLED);
+    CHECK_INT(result.begun, WS_BEGUN_FRESH);
+    CHECK(ws_unfinished_read(d->bytes, &mark));
+    CHECK_STR(mark.build, l.build);
+    CHECK_INT(mark.flushed, 604ull * MIB); /* stopped as asked, not pulled out: all that was written is flushed */
+    CHECK_INT(mark.end, SIZE);
+    memset(d->bytes + 650ull * MIB, 0xaa, 4096);
     w = (struct watch){0};
-    OK(ws_write(plain_port(), layout, &d->drive, &o, &result, &error));
-    CHECK_INT(result.continued_at, 512ull * MIB);
-    CHECK_INT(result.written, SIZE - 512ull * MIB + 4096);
-    CHECK_INT(d->bytes[600ull * MIB], 0);
-    CHECK(memcmp(d->bytes, head, sizeof head) == 0);
+    OK(ws_write(plain_port(), l.layout, &d->drive, &o, &result, &error));
+    CHECK_INT(result.begun, WS_BEGUN_CONTINUED);
+    CHECK_INT(result.continued_at, 604ull * MIB);
+    CHECK_INT(result.written, SIZE - 604ull * MIB + 4096);
+    CHECK(result.compared >= 3 * 4 * MIB && result.compared < 120ull * MIB); /* samples of each stretch */
+    struct ws_check_result check;
+    OK(ws_check(plain_port(), l.layout, &d->drive, &(struct ws_check_options){.scope = WS_CHECK_ALL}, &check, &error));
+    CHECK(check.equal);
+    CHECK(!ws_is_unfinished(d->bytes));
     CHECK(w.steps & 1u << WS_STEP_FLUSHING && w.steps & 1u << WS_STEP_SEALING && w.steps & 1u << WS_STEP_WRITING);
     memory_drive_free(d);
-    ws_layout_close(layout);
-    ws_source_close(z);
+    free_large(&l);
+}
+
+/* What a drive says of an unfinished build is believed only where it is true. */
+static void only_this_very_build_is_continued(void) {
+    enum { SIZE = 600 * MIB };
+    struct large mine, other;
+    struct memory_drive *d = memory_drive(SIZE, 512);
+    struct ws_write_result result;
+    struct ws_check_result check;
+    CHECK(make_large(&mine, SIZE, 1) && make_large(&other, SIZE, 2));
+    CHECK(strcmp(mine.build, other.build) != 0);
+    enum { OTHER, HAND_WRITTEN, BEYOND, OVERWRITTEN, SWAPPED, ALL_COMPARED, CASES };
+    static const enum ws_begun begun[CASES] = {WS_BEGUN_OTHER,   WS_BEGUN_DAMAGED, WS_BEGUN_DAMAGED,
+                                               WS_BEGUN_CHANGED, WS_BEGUN_CHANGED, WS_BEGUN_CHANGED};
+    for (int k = 0; k < CASES; k++) {
+        struct watch w = {.stop_at = 500ull * MIB};
+        struct ws_write_options o = {.on_progress = watch, .context = &w, .build = mine.build};
+        if (k == OTHER) o.build = other.build;
+        const struct ws_layout *first = k == OTHER ? other.layout : mine.layout;
+        FAILS(ws_write(plain_port(), first, &d->drive, &o, &result, &error), WS_E_CANCELLED);
+        char *text = (char *)d->bytes;
+        if (k == HAND_WRITTEN) memcpy(strstr(text, "flushed ") + 8, "599999999", 9);
+        if (k == BEYOND) { /* check digits and all, but more than there is */
+            char *at = strstr(text, "end ");
+            memset(at, 0, 512 - (size_t)(at - text));
+            at += sprintf(at, "end 900000000000\n");
+            sprintf(at, "check %08x\n", ws_crc32(text, (size_t)(at - text)));
+        }
+        if (k == OVERWRITTEN) memset(d->bytes + 100ull * MIB, 0, 70 * MIB);
+        if (k == SWAPPED) /* another stick, with this one's first sector */
+            OK(ws_source_read(other.content, 4096, d->bytes + 4096, SIZE - 4096, &error));
+        if (k == ALL_COMPARED) d->bytes[123ull * MIB + 456789] ^= 1; /* no sample: a write without a check sees it */
+        o.compare_all = k == ALL_COMPARED;
+        w.stop_at = 0;
+        o.build = mine.build;
+        OK(ws_write(plain_port(), mine.layout, &d->drive, &o, &result, &error));
+        if (result.begun != begun[k] || result.continued_at != 0)
+            fail_at(__FILE__, __LINE__, "case %d began %s", k, ws_begun_name(result.begun));
+        OK(ws_check(plain_port(), mine.layout, &d->drive, &(struct ws_check_options){.scope = WS_CHECK_ALL}, &check,
+                    &error));
+        CHECK(check.equal);
+    }
+    memory_drive_free(d);
+    free_large(&mine);
+    free_large(&other);
 }
 
 static void a_drive_that_is_too_small_stays_untouched(void) {
@@ -264,9 +401,12 @@ int main(int argc, char **argv) {
         {"layouts refuse what cannot be", layouts_refuse_what_cannot_be},
         {"a layout reads as the drive will", a_layout_reads_as_the_drive_will},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},
+        {"a fingerprint reads no input", a_fingerprint_reads_no_input},
+        {"sources tell their pieces", sources_tell_their_pieces},
         {"everything is written once, in order", everything_is_written_once_in_order},
         {"the seal comes last, whatever is cut", the_seal_comes_last},
         {"a stopped write is continued", a_stopped_write_is_continued},
+        {"only this very build is continued", only_this_very_build_is_continued},
         {"a drive that is too small stays untouched", a_drive_that_is_too_small_stays_untouched},
         {"short names tell twins apart", short_names_tell_twins_apart},
         {"the safety rules hold", the_safety_rules_hold},

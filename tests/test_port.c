@@ -314,6 +314,114 @@ static void contents_are_named(void) {
     free(c);
 }
 
+/* A file that others use is no target: another build, an emulator, a loop device. */
+static void a_file_in_use_is_refused(void) {
+    const char *path = scratch("used.img");
+    struct ws_drive *d = NULL, *other = NULL;
+    struct ws_drive_facts f;
+    struct ws_target_rules rules = {true};
+    char device[64];
+    CHECK_INT(shell(NULL, "truncate -s 3M '%s'", path), 0);
+    OK(linux_port()->ops->open(linux_port(), path, WS_OPEN_WRITE, &d, &error));
+    FAILS(linux_port()->ops->open(linux_port(), path, WS_OPEN_WRITE, &other, &error), WS_E_REFUSED);
+    CHECK_HAS(error.what, "in use");
+    OK(linux_port()->ops->open(linux_port(), path, WS_OPEN_READ, &other, &error)); /* looking is allowed */
+    other->ops->close(other);
+    d->ops->close(d);
+    int fd = open(path, O_RDWR | O_CLOEXEC);
+    struct flock lock = {.l_type = F_RDLCK, .l_whence = SEEK_SET, .l_start = 100, .l_len = 1}; /* as emulators do */
+    CHECK_INT(fcntl(fd, F_OFD_SETLK, &lock), 0);
+    FAILS(linux_port()->ops->open(linux_port(), path, WS_OPEN_WRITE, &other, &error), WS_E_REFUSED);
+    close(fd);
+    if (!may_mount() || !loop_attach(path, device)) return;
+    OK(linux_port()->ops->open(linux_port(), path, WS_OPEN_READ, &d, &error));
+    OK(d->ops->describe(d, &f, &error));
+    CHECK_HAS(f.in_use_by, "loop");
+    FAILS(ws_drive_may_write(&f, &rules, &error), WS_E_REFUSED);
+    loop_detach(device);
+    OK(d->ops->describe(d, &f, &error));
+    CHECK_STR(f.in_use_by, "");
+    d->ops->close(d);
+}
+
+/* What is described and written is what was opened, whatever has its name by then. */
+static void a_name_that_changes_hands_is_not_followed(void) {
+    char path[400], aside[400], back[4096];
+    struct ws_drive *d = NULL;
+    struct ws_drive_facts f;
+    char *block = aligned_alloc(4096, 4096);
+    snprintf(path, sizeof path, "%s", scratch("name.img"));
+    snprintf(aside, sizeof aside, "%s", scratch("aside.img"));
+    CHECK_INT(shell(NULL, "truncate -s 1M '%s'", path), 0);
+    OK(linux_port()->ops->open(linux_port(), path, WS_OPEN_WRITE, &d, &error));
+    CHECK_INT(shell(NULL, "mv '%s' '%s' && truncate -s 2M '%s'", path, aside, path), 0);
+    memset(block, 7, 4096);
+    OK(d->ops->describe(d, &f, &error));
+    CHECK_INT(f.size, MIB);
+    OK(d->ops->write(d, 0, block, 4096, &error)); /* aligned: by the handle that goes past the cache */
+    OK(d->ops->flush(d, &error));
+    d->ops->close(d);
+    int fd = open(aside, O_RDONLY);
+    CHECK_INT(pread(fd, back, sizeof back, 0), 4096);
+    CHECK(memcmp(back, block, 4096) == 0);
+    close(fd);
+    fd = open(path, O_RDONLY);
+    CHECK_INT(pread(fd, back, sizeof back, 0), 4096);
+    CHECK_INT(back[0], 0);
+    close(fd);
+    free(block);
+}
+
+/* A folder's files are inputs, each of them. */
+static void a_folder_that_holds_the_target_is_found(void) {
+    char folder[400], file[460];
+    struct ws_drive *d = NULL;
+    snprintf(folder, sizeof folder, "%s", scratch("inputs"));
+    CHECK_INT(
+        shell(NULL, "mkdir -p '%s/a/b' && truncate -s 1M '%s/a/b/t.img' && echo x > '%s/a/y'", folder, folder, folder),
+        0);
+    snprintf(file, sizeof file, "%s/a/b/t.img", folder);
+    OK(linux_port()->ops->open(linux_port(), file, WS_OPEN_WRITE, &d, &error));
+    FAILS(ws_drive_is_not(d, folder, &error), WS_E_REFUSED);
+    snprintf(file, sizeof file, "%s/a/y", folder);
+    OK(ws_drive_is_not(d, file, &error));
+    d->ops->close(d);
+}
+
+/* Documents never cost another file. */
+static void documents_replace_only_their_kind(void) {
+    char folder[400], path[700], input[700];
+    static const char mine[] = "{\"format\": \"one\"}\n";
+    snprintf(folder, sizeof folder, "%s", scratch("kept"));
+    CHECK_INT(shell(NULL,
+                    "mkdir -p '%s' && cd '%s' && echo notes > notes && echo input > input && ln -s input link && "
+                    "mkdir sub && mkfifo pipe && echo '{\"format\": \"two\"}' > two",
+                    folder, folder),
+              0);
+    snprintf(input, sizeof input, "%s/input", folder);
+    const char *never[] = {input, NULL};
+    static const struct {
+        const char *name;
+        bool over;
+        enum ws_status wanted;
+    } cases[] = {{"fresh", false, WS_OK},      {"fresh", false, WS_OK},      {"notes", false, WS_E_REFUSED},
+                 {"notes", true, WS_OK},       {"two", false, WS_E_REFUSED}, {"input", true, WS_E_REFUSED},
+                 {"link", true, WS_E_REFUSED}, {"sub", true, WS_E_REFUSED},  {"pipe", true, WS_E_REFUSED},
+                 {"sub/", true, WS_E_REFUSED}, {"..", true, WS_E_REFUSED},   {"nowhere/x", false, WS_E_WRITE},
+                 {"sub/inside", false, WS_OK}, {"sub/inside", false, WS_OK}};
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_keep keep = {"one", cases[i].over, never, 2};
+        snprintf(path, sizeof path, "%s/%s", folder, cases[i].name);
+        memset(&error, 0, sizeof error);
+        enum ws_status status = ws_linux_keep(path, mine, sizeof mine - 1, &keep, &error);
+        if (status != cases[i].wanted) fail_at(__FILE__, __LINE__, "%s: %s", cases[i].name, error.what);
+    }
+    struct ws_text out = {0};
+    shell(&out, "cd '%s' && cat input && cat two && ls -A . sub | grep -c '^.satchel'", folder);
+    CHECK_STR(out.data, "input\n{\"format\": \"two\"}\n0\n");
+    ws_text_free(&out);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"the list holds drives only", the_list_holds_drives_only},
@@ -328,6 +436,10 @@ int main(int argc, char **argv) {
         {"a folder becomes a tree", a_folder_becomes_a_tree},
         {"the clocks and the dice work", the_clocks_and_the_dice_work},
         {"contents are named", contents_are_named},
+        {"a file in use is refused", a_file_in_use_is_refused},
+        {"a name that changes hands is not followed", a_name_that_changes_hands_is_not_followed},
+        {"a folder that holds the target is found", a_folder_that_holds_the_target_is_found},
+        {"documents replace only their kind", documents_replace_only_their_kind},
         {NULL, NULL}};
     int code = run_tests(argc, argv, tests);
     ws_port_close(linux_port());

@@ -165,7 +165,7 @@ static void build_the_drive(enum ws_plan_kind kind) {
 
 static struct ws_proof *prove(struct scripted *s, enum ws_status wanted) {
     struct ws_proof *proof = calloc(1, sizeof *proof);
-    struct ws_proof_options o = {.starts = 2, .start_wait_s = 120};
+    struct ws_proof_options o = {.confirm = the_drive->facts.short_name, .starts = 2, .start_wait_s = 120};
     s->pc.ops = &sp_ops;
     memset(&error, 0, sizeof error);
     enum ws_status status = ws_prove(&fast, &s->pc, "x", &o, proof, &error);

@@ -405,7 +405,7 @@ static enum ws_status bad_read(const struct ws_source *source, uint64_t at, void
     if (at < b->to && at + length > b->from) return ws_fail(e, WS_E_READ, "bad sector");
     return ws_source_read(b->base, at, buffer, length, e);
 }
-static const struct ws_source_ops bad_ops = {bad_read, NULL};
+static const struct ws_source_ops bad_ops = {bad_read, NULL, NULL};
 
 static void what_cannot_start_says_why(void) {
     struct stick s;

@@ -27,14 +27,14 @@ enum ws_weight {
 };
 struct ws_finding {
     enum ws_weight weight;
-    char text[320];
+    char *text; /**< owned by the list; fit to be shown, see ws_is_visible() */
 };
 /** A list of findings. Zero-initialise. */
 struct ws_findings {
     struct ws_finding *list; /**< owned */
     size_t count, room;
 };
-/** Add one; silently dropped when memory is out or 1,000 are held already. */
+/** Add one, whole, whatever came from outside made visible. Dropped when memory is out or 1,000 are held already. */
 void ws_findings_add(struct ws_findings *findings, enum ws_weight weight, const char *format, ...) WS_PRINTF(3, 4);
 /** The heaviest weight held; WS_NOTE for an empty list. */
 enum ws_weight ws_findings_worst(const struct ws_findings *findings);
@@ -90,6 +90,20 @@ void ws_guid_from_disk(const uint8_t in[16], struct ws_guid *guid);
 /** A name-based GUID: the same inputs always give the same one (version 8 over SHA-256, RFC 9562, section 5.8). */
 enum ws_status ws_guid_derive(const struct ws_guid *space, const char *name, struct ws_guid *guid,
                               struct ws_error *error);
+
+/** The first character of a text. @return its bytes; 0 if they are no UTF-8 (RFC 3629), or there are none */
+size_t ws_utf8_next(const char *text, size_t length, uint32_t *code);
+/** Cut what is left of a character at the end of a text that was made to fit. */
+void ws_utf8_trim(char *text);
+/** May this be shown as it is: UTF-8, without control characters and marks that change the direction of writing? */
+bool ws_is_visible(const char *text);
+/** Add text that came from outside (a label, a file's name, a model): what ws_is_visible() would not pass becomes
+ *  "\x1b", "\u202e". */
+void ws_text_visible(struct ws_text *out, const char *text);
+/** The same into a buffer, cut at a whole character. */
+void ws_visible(const char *text, char *out, size_t room);
+/** The same in place. */
+void ws_make_visible(char *text, size_t room);
 
 /** UTF-8 to UTF-16 code units; invalid input becomes U+FFFD. @return units written, at most `room` */
 size_t ws_utf16_from_utf8(const char *utf8, uint16_t *out, size_t room);

@@ -21,12 +21,15 @@ void ws_build_close(struct ws_build *build);
 
 struct ws_build_options {
     bool allow_external_disk;
-    const char *confirm;            /**< must be the drive's short name */
-    struct ws_write_record *record; /**< for continuing; may be NULL */
-    void (*on_record)(void *context, const struct ws_write_record *record);
+    const char *confirm;          /**< must be the drive's short name */
     ws_progress_call on_progress; /**< for writing and checking */
+    /** Called right before the first write, may be NULL: what was known of the drive is no longer true. A failure
+     *  leaves the drive as it was. */
+    enum ws_status (*before_write)(void *context, struct ws_error *error);
     void *context;
-    bool skip_check;
+    bool skip_check; /**< do not read back; what an earlier run wrote is compared all the same, whole */
+    bool even_so;    /**< carry out a plan that has a fault among its findings */
+    bool afresh;     /**< begin at the beginning even where an earlier run of this build can be continued */
 };
 
 struct ws_build_result {
@@ -38,8 +41,10 @@ struct ws_build_result {
 
 /**
  * Write, read back and seal: a drive that does not read back right is never sealed. The image's hash is worked out
- * beside the writing. The drive's identity is read again from its open handle right before the first write.
- * @return WS_E_REFUSED if it is not the planned drive, not confirmed, or may not be written (nothing was written);
+ * beside the writing. The drive's identity is read again from its open handle right before the first write. A drive
+ * that carries the mark of this very build, and still holds what it wrote, is continued, see ws_write().
+ * @return WS_E_REFUSED if it is not the planned drive, not confirmed, or may not be written, or if the plan has a fault
+ *         (nothing was written);
  *         WS_E_FORMAT if the image is no longer the planned one (the drive is left unfinished, and says so);
  *         WS_E_DIFFERENT if the check finds a difference
  */
@@ -79,8 +84,8 @@ struct ws_blank {
  */
 enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
                                 struct ws_blank *blank, struct ws_error *error);
-/** Write it and read it back, after the same questions as any build: may it be written, is it alone, is it confirmed.
- */
+/** Write it, read it back and seal it, after the same questions as any build: may it be written, is it alone, is it
+ *  confirmed. */
 enum ws_status ws_blank_carry_out(struct ws_blank *blank, struct ws_port *port, struct ws_drive *drive,
                                   const struct ws_build_options *options, struct ws_build_result *result,
                                   struct ws_error *error);

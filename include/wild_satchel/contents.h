@@ -27,8 +27,10 @@ struct ws_content {
 
 struct ws_contents {
     enum ws_table_kind table;
-    bool unfinished; /**< a build was begun on it and not finished */
-    bool blank;      /**< nothing is on it as far as can be seen */
+    bool unfinished;                   /**< a build was begun on it and not finished */
+    char build[WS_HASH_HEX];           /**< which, by its layout's fingerprint; empty if that cannot be told */
+    uint64_t build_flushed, build_end; /**< how far it got; meaningful if build[0] */
+    bool blank;                        /**< nothing is on it as far as can be seen */
     struct ws_content part[WS_CONTENTS_MOST];
     size_t parts;
     char guess[96];    /**< what it seems to be: "live drive with persistence (live-boot)", "camera card", ... */

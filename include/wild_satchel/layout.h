@@ -57,10 +57,17 @@ size_t ws_layout_count(const struct ws_layout *layout);
 const struct ws_extent *ws_layout_extent(const struct ws_layout *layout, size_t index);
 /** Bytes in all extents: what will be written. */
 uint64_t ws_layout_bytes(const struct ws_layout *layout);
-/** A fingerprint of the frozen list (places, lengths, phases) and of `identity`, the caller's name for what the
- *  sources hold. Two layouts with one fingerprint put the same bytes in the same places. */
-enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const char *identity, char hex[WS_HASH_HEX],
-                                     struct ws_error *error);
+/** A source whose digest is known already, so that a fingerprint need not read it. */
+struct ws_known_input {
+    const struct ws_source *source; /**< borrowed */
+    const char *digest;             /**< of its whole content, as text */
+};
+/** A fingerprint of the drive that a frozen layout makes: its size, places, lengths, phases and every byte. Bytes made
+ *  by composers, and any other that stem from none of the `inputs`, are read; holes are not.
+ *  Two layouts with one fingerprint put the same bytes in the same places.
+ *  @return WS_E_READ and others from the sources; WS_E_NOMEM */
+enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const struct ws_known_input *input, size_t inputs,
+                                     char hex[WS_HASH_HEX], struct ws_error *error);
 
 /** The drive as it will be, as a source: holes read as zeros. Borrows the frozen layout. */
 enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source, struct ws_error *error);

@@ -26,7 +26,7 @@ enum ws_arrangement {
 
 /** Whose program UEFI firmware starts, laid down file by file. */
 enum ws_uefi_code {
-    WS_UEFI_CODE_AUTO,  /**< the image's own where it brings one for x86-64, else ours */
+    WS_UEFI_CODE_AUTO,  /**< the image's own where it brings a signed one for x86-64, else ours */
     WS_UEFI_CODE_IMAGE, /**< the image's own: signed, where it is */
     WS_UEFI_CODE_OWN    /**< ours, which is not signed: Secure Boot must be off */
 };
@@ -128,6 +128,7 @@ struct ws_plan {
     uint64_t data_free; /**< bytes of free clusters on the fresh volume */
     uint64_t swap_at, swap_size;
     unsigned swap_number;
+    bool own_uefi; /**< WS_ARRANGE_FILES: UEFI firmware starts our program, not the image's */
     uint64_t bytes_written;
     struct ws_plan_edit edit[WS_PLAN_EDITS_MOST];
     size_t edits;
@@ -158,9 +159,13 @@ const struct ws_outlook *ws_plan_outlook(const struct ws_plan *plan, const struc
 
 /** The plan as a JSON document; the text ends with a newline. */
 enum ws_status ws_plan_to_json(const struct ws_plan *plan, struct ws_text *out, struct ws_error *error);
-/** Read a document: unknown keys, wrong types and impossible values are errors that name the key.
+/** Read a document: unknown keys, wrong types and impossible values are errors that name the key; so is any other edit,
+ *  by the document's own checksum. On success free the plan with ws_plan_free().
  *  @return WS_E_FORMAT, WS_E_UNSUPPORTED for a newer version of the format */
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan *plan, struct ws_error *error);
+/** Take over what was found when a plan was made and cannot be found again from its image: what a trial said of the
+ *  drive, for one. `read` is the document as it was read. */
+void ws_plan_take_findings(struct ws_plan *plan, const struct ws_plan *read);
 /** @return WS_E_FORMAT naming the first result in `read` that does not follow from what it asks for, as `worked_out`
  *          has it */
 enum ws_status ws_plan_same_results(const struct ws_plan *read, const struct ws_plan *worked_out,

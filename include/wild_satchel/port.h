@@ -132,6 +132,11 @@ enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_d
  *  a target. @return WS_OK; WS_E_REFUSED naming the other one */
 enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts, struct ws_error *error);
 
+/** Both questions before a drive may be a target: ws_drive_may_write() and ws_drive_is_alone(). */
+struct ws_target_rules;
+enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
+                                      const struct ws_target_rules *rules, struct ws_error *error);
+
 /** A drive as a source, in any alignment. Borrows the drive. */
 enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
 

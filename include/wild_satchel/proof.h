@@ -69,10 +69,12 @@ struct ws_proof_item {
 };
 
 struct ws_proof_options {
-    unsigned starts;     /**< at least 2; 0 means 2 */
-    bool cut;            /**< cut the power after `sync` instead of shutting down */
-    double start_wait_s; /**< how long a start may take; 0 means 180 */
-    bool keep_traces;    /**< leave what the proof wrote on the drive */
+    const char *confirm;      /**< must be the drive's short name: the system that starts writes to it */
+    bool allow_external_disk; /**< an external hard drive or SSD is really meant */
+    unsigned starts;          /**< at least 2; 0 means 2 */
+    bool cut;                 /**< cut the power after `sync` instead of shutting down */
+    double start_wait_s;      /**< how long a start may take; 0 means 180 */
+    bool keep_traces;         /**< leave what the proof wrote on the drive */
     /** Called with what is being done and with console text as it comes; either may be NULL. */
     void (*on_step)(void *context, const char *step);
     void (*on_console)(void *context, const char *text, size_t length);
@@ -102,7 +104,8 @@ struct ws_proof {
  * Carry out rounds of start, change, power off and start again.
  * @param pc    with the drive plugged in, switched off
  * @param port  opens the drive for reading between the starts
- * @return WS_OK with a verdict, also a negative one; an error only if the proof could not be carried out
+ * @return WS_OK with a verdict, also a negative one; WS_E_REFUSED if the drive may not be written, is not alone or not
+ *         confirmed (it was not started from); another error only if the proof could not be carried out
  */
 enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
                         const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error);

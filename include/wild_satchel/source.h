@@ -2,7 +2,8 @@
  *
  * A source is read-only and has a fixed size. Whoever opened it closes it; a source made from another one borrows
  * it, so close in reverse order, or hand ownership to a tree or layout with their _own() calls.
- * Reading one source from two tasks at once is allowed only if its maker says so.
+ * All sources made here may be read by several tasks at once: reading changes nothing that another reader sees. One
+ * that cannot promise it says so where it is made.
  */
 #ifndef WILD_SATCHEL_SOURCE_H
 #define WILD_SATCHEL_SOURCE_H
@@ -15,12 +16,28 @@ struct ws_source {
     void *state;   /**< the maker's own */
 };
 
+/** Where a stretch of a source's bytes comes from. */
+enum ws_piece_kind {
+    WS_PIECE_OWN,  /**< nowhere else: they have to be read to be known */
+    WS_PIECE_HOLE, /**< nothing is stored there; reads as zeros */
+    WS_PIECE_BASE  /**< another source's */
+};
+struct ws_piece {
+    enum ws_piece_kind kind;
+    uint64_t length;              /**< bytes, > 0 */
+    const struct ws_source *base; /**< WS_PIECE_BASE: whose; borrowed from the source asked */
+    uint64_t at;                  /**< WS_PIECE_BASE: first byte there */
+};
+
 struct ws_source_ops {
     /** Read exactly `length` bytes; the caller has checked that they lie inside `size`. */
     enum ws_status (*read)(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                            struct ws_error *error);
     /** Release `state`; may be NULL. */
     void (*close)(struct ws_source *source);
+    /** Tell about the bytes from `at` on, `piece` being set to WS_PIECE_OWN for all `piece->length` asked about: make
+     *  it shorter, or another kind. May be NULL: all are the source's own. */
+    void (*piece)(const struct ws_source *source, uint64_t at, struct ws_piece *piece);
 };
 
 /** Make a source out of your own functions. @return WS_OK or WS_E_NOMEM (then `state` is still yours) */
@@ -30,6 +47,10 @@ enum ws_status ws_source_make(const struct ws_source_ops *ops, uint64_t size, vo
 /** Read exactly `length` bytes at `at`. @return WS_E_RANGE past the end (nothing is read), WS_E_READ */
 enum ws_status ws_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                               struct ws_error *error);
+
+/** Where the bytes from `at` on come from, for at most `length` of them; both lie inside the source and `length` > 0.
+ *  Walking from piece to piece tells a sparse file's holes, and what a composed volume takes from which input. */
+struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uint64_t length);
 
 /** Close and free; NULL is accepted. */
 void ws_source_close(struct ws_source *source);

@@ -45,7 +45,7 @@ struct ws_error {
 enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char *format, ...) WS_PRINTF(3, 4);
 
 /** Say where it happened, if nobody closer to the cause has said so already.
- *  @return error->status; WS_E_FORMAT if `error` is NULL, so that a failure nobody wants explained stays one */
+ *  @return error->status; if `error` is NULL, the status of this thread's last failure: which is the same */
 enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) WS_PRINTF(2, 3);
 
 /** Say what to do next, if nobody closer to the cause has said so already. @return as ws_fail_where() */

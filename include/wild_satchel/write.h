@@ -7,11 +7,12 @@
 
 /** The step that is really under way. */
 enum ws_step {
-    WS_STEP_OPENING,  /**< marking the drive as unfinished */
-    WS_STEP_WRITING,  /**< the body, in ascending order */
-    WS_STEP_FLUSHING, /**< waiting until the drive has put its cache on the medium */
-    WS_STEP_SEALING,  /**< table and boot record */
-    WS_STEP_CHECKING  /**< reading back */
+    WS_STEP_COMPARING, /**< what an earlier run wrote, before it is continued */
+    WS_STEP_OPENING,   /**< marking the drive as unfinished */
+    WS_STEP_WRITING,   /**< the body, in ascending order */
+    WS_STEP_FLUSHING,  /**< waiting until the drive has put its cache on the medium */
+    WS_STEP_SEALING,   /**< table and boot record */
+    WS_STEP_CHECKING   /**< reading back */
 };
 const char *ws_step_name(enum ws_step step); /**< "opening", "writing", ... */
 
@@ -25,27 +26,54 @@ struct ws_progress {
 /** Called after every chunk and around every flush. @return false to stop: WS_E_CANCELLED */
 typedef bool (*ws_progress_call)(void *context, const struct ws_progress *progress);
 
-/** How far a write got, for continuing it. Kept by the caller, saved whenever on_record is called. */
-struct ws_write_record {
-    char fingerprint[WS_HASH_HEX]; /**< of the layout */
-    uint64_t flushed;              /**< every extent byte below this place on the drive is on the medium */
+/** What stands in a drive's first sector while its build is not finished (docs/unfinished-drives.md). */
+struct ws_unfinished {
+    char build[WS_HASH_HEX]; /**< the layout's fingerprint; empty: one that cannot be continued */
+    uint64_t flushed;        /**< every byte of the layout below this place on the drive is on the medium */
+    uint64_t end;            /**< where the layout's last byte lies */
 };
+/** First bytes of such a sector. */
+#define WS_UNFINISHED_MARK "WILD SATCHEL: this build is not finished."
+/** @return true if `sector` (512 bytes) carries the mark, whatever is left of what stands behind it */
+bool ws_is_unfinished(const void *sector);
+/** Read what stands behind the mark; `unfinished` may be NULL.
+ *  @return false if there is no mark, or one whose check digits do not go with it: `build` is empty then */
+bool ws_unfinished_read(const void *sector, struct ws_unfinished *unfinished);
+
+/** Why a write began where it did. */
+enum ws_begun {
+    WS_BEGUN_FRESH,     /**< at the beginning: no unfinished build was on the drive */
+    WS_BEGUN_AFRESH,    /**< at the beginning, as asked */
+    WS_BEGUN_OTHER,     /**< at the beginning: the unfinished build on the drive was another one */
+    WS_BEGUN_DAMAGED,   /**< at the beginning: what the drive said of this build was impossible */
+    WS_BEGUN_CHANGED,   /**< at the beginning: the drive no longer held what this build had written there */
+    WS_BEGUN_CONTINUED, /**< where an earlier run of this very build had got to */
+};
+const char *ws_begun_name(enum ws_begun begun); /**< "fresh", "afresh", "other", "damaged", "changed", "continued" */
 
 struct ws_write_options {
     ws_progress_call on_progress; /**< may be NULL */
     void *context;
-    struct ws_write_record *record; /**< may be NULL; if its fingerprint is the layout's, writing continues there */
-    /** Called when `record` has advanced; may be NULL. Failing to save is the caller's to report, not an error here. */
-    void (*on_record)(void *context, const struct ws_write_record *record);
-    const char *identity; /**< the caller's name for what the sources hold, see ws_layout_fingerprint() */
-    /** Called when the body is on the medium, before the seal; may be NULL. A failure leaves the drive unsealed. */
-    enum ws_status (*before_seal)(void *before_seal_context, struct ws_error *error);
-    void *before_seal_context;
+    /** The layout's fingerprint, see ws_layout_fingerprint(): the drive is marked with it until it is sealed, and an
+     *  unfinished one that carries it is continued. NULL: neither. */
+    const char *build;
+    bool afresh; /**< begin at the beginning whatever the drive says */
+    /** Compare all that an earlier run has written before going on, not samples of it: for a write that no check
+     *  follows. */
+    bool compare_all;
+    /** Called before the first write; may be NULL. A failure leaves the drive as it was. */
+    enum ws_status (*before_write)(void *hook_context, struct ws_error *error);
+    /** Called when the body is on the medium, before the seal; may be NULL. A failure leaves the drive unsealed; after
+     *  WS_E_DIFFERENT nothing on it is continued. */
+    enum ws_status (*before_seal)(void *hook_context, struct ws_error *error);
+    void *hook_context;
 };
 
 struct ws_write_result {
-    uint64_t written;      /**< bytes sent to the drive, the opening mark not among them */
+    uint64_t written; /**< bytes sent to the drive, the marks in its first sector not among them */
+    enum ws_begun begun;
     uint64_t continued_at; /**< where an earlier write was taken up; 0 for a fresh one */
+    uint64_t compared;     /**< bytes of the earlier write that were compared before it was */
     double seconds;        /**< by the port's steady clock */
     double flush_seconds;  /**< of these, spent waiting for the drive's cache */
 };
@@ -55,8 +83,13 @@ struct ws_write_result {
  * the next chunk being read meanwhile, flush, write the seal, flush, make the machine forget the old contents.
  * A layout without a seal is streamed and flushed, nothing else (an edit).
  *
+ * The drive itself keeps how far it got: after each flush the mark in its first sector is renewed. What a mark says is
+ * believed only of this very build, within the layout's bounds, and only where the bytes are there: of each stretch of
+ * 256 MiB the first and last chunk and some between are compared first, or all. A drive that was changed in between, or
+ * another one, is written from the beginning.
+ *
  * @return WS_E_SPACE if the drive is smaller than the layout's last extent (nothing written); WS_E_WRITE, WS_E_GONE,
- *         WS_E_READ, WS_E_CANCELLED: the drive is unfinished and says so, and `record` tells where to continue.
+ *         WS_E_READ, WS_E_CANCELLED: the drive is unfinished and says so, and how far it got.
  */
 enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
                         const struct ws_write_options *options, struct ws_write_result *result, struct ws_error *error);
@@ -88,10 +121,5 @@ struct ws_check_options {
  *  @return WS_OK also when they differ: see `result->equal` */
 enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
                         const struct ws_check_options *options, struct ws_check_result *result, struct ws_error *error);
-
-/** First bytes of a drive whose build has begun and not ended. */
-#define WS_UNFINISHED_MARK "WILD SATCHEL: this build is not finished."
-/** @return true if `sector` (512 bytes) carries the mark */
-bool ws_is_unfinished(const void *sector);
 
 #endif

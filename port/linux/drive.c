@@ -4,10 +4,12 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <ftw.h>
 #include <linux/fs.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -20,8 +22,8 @@ struct linux_drive {
     int direct; /* past it, or -1 */
     bool device;
     bool writable;
+    uint64_t sequence; /* the kernel's number of this very disk; 0 unknown */
     char path[512];
-    uint64_t size;
 };
 
 static enum ws_status system_error(struct ws_error *error, enum ws_status status, const char *what, const char *path) {
@@ -35,39 +37,54 @@ static enum ws_status system_error(struct ws_error *error, enum ws_status status
     return status;
 }
 
+/* The open file once more, as a source. @return NULL if it cannot be had */
+static struct ws_source *open_again(const struct linux_drive *d) {
+    struct ws_source *source = NULL;
+    struct stat s;
+    int fd = fcntl(d->fd, F_DUPFD_CLOEXEC, 0);
+    if (fd < 0 || fstat(fd, &s) != 0) return NULL;
+    return ws_linux_source_fd(fd, d->path, (uint64_t)s.st_size, &source, NULL) == WS_OK ? source : NULL;
+}
+
 static enum ws_status file_facts(const struct linux_drive *d, struct ws_drive_facts *f, struct ws_error *error) {
     struct stat s;
     if (fstat(d->fd, &s) != 0) return system_error(error, WS_E_READ, "the file cannot be looked at", d->path);
     const char *name = strrchr(d->path, '/');
     memset(f, 0, sizeof *f);
     (void)snprintf(f->id, sizeof f->id, "%s", d->path);
-    (void)snprintf(f->model, sizeof f->model, "%.63s", name ? name + 1 : d->path);
+    ws_visible(name ? name + 1 : d->path, f->model, sizeof f->model);
     (void)snprintf(f->bus, sizeof f->bus, "file");
     f->kind = WS_DRIVE_FILE;
     f->removable = WS_YES;
     f->internal = WS_NO;
     f->logical_sector = 512;
-    struct ws_source *image = NULL;
-    if (ws_source_file(d->path, &image, NULL) == WS_OK) f->logical_sector = ws_table_sector_of(image);
+    struct ws_source *image = open_again(d);
+    if (image) f->logical_sector = ws_table_sector_of(image);
     ws_source_close(image);
     f->size = (uint64_t)s.st_size / f->logical_sector * f->logical_sector;
     f->physical_sector = 4096;
     f->read_only = (s.st_mode & 0222) == 0;
+    ws_linux_find_file_users(&s, f);
     return ws_drive_short_name(f, error);
 }
 
+/* What is described is what the open handle writes to: its device number is asked about, not its name, and the number
+ * the kernel gave this disk must be the one it had when it was opened. */
 static enum ws_status describe(struct ws_drive *drive, struct ws_drive_facts *facts, struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
     if (!d->device) return file_facts(d, facts, error);
-    struct stat now, opened;
-    if (stat(d->path, &now) != 0 || fstat(d->fd, &opened) != 0 || now.st_rdev != opened.st_rdev) {
+    struct stat opened;
+    uint64_t size = 0, sequence = 0;
+    if (fstat(d->fd, &opened) != 0) return system_error(error, WS_E_READ, "the drive cannot be looked at", d->path);
+    WS_TRY(ws_linux_device_facts_of(opened.st_rdev, d->path, facts, &sequence, error));
+    if (d->sequence && sequence && d->sequence != sequence) {
         ws_fail(error, WS_E_GONE, "the drive has been replaced while it was open");
         return ws_fail_where(error, "%s", d->path);
     }
-    WS_TRY(ws_linux_device_facts(d->path, facts, error));
-    uint64_t size = 0;
-    if (ioctl(d->fd, BLKGETSIZE64, &size) == 0) facts->size = size;
-    return WS_OK;
+    if (ioctl(d->fd, BLKGETSIZE64, &size) != 0)
+        return system_error(error, WS_E_READ, "the drive does not say its size", d->path);
+    facts->size = size;
+    return ws_drive_short_name(facts, error);
 }
 
 static bool direct_fits(const struct linux_drive *d, uint64_t at, const void *bytes, size_t length) {
@@ -190,17 +207,28 @@ static enum ws_status release(struct ws_drive *drive, struct ws_error *error) {
     return !usb || tell(port, error) ? WS_OK : WS_E_WRITE;
 }
 
+/* nftw() hands nothing through to its callback: one search at a time in each thread. */
+static _Thread_local struct {
+    dev_t device;
+    ino_t inode;
+} sought;
+
+static int is_sought(const char *path, const struct stat *s, int kind, struct FTW *ftw) {
+    (void)path, (void)kind, (void)ftw;
+    return s->st_dev == sought.device && s->st_ino == sought.inode;
+}
+
 static bool stores(struct ws_drive *drive, const char *path) {
     struct linux_drive *d = (struct linux_drive *)drive;
     struct stat file, mine;
     if (stat(path, &file) != 0 || fstat(d->fd, &mine) != 0) return false;
     if (file.st_dev == mine.st_dev && file.st_ino == mine.st_ino) return true;
-    if (!d->device) return false;
-    char *real = realpath(d->path, NULL);
-    const char *name = real ? strrchr(real, '/') : NULL;
-    bool on_it = name && ws_linux_belongs(name + 1, S_ISBLK(file.st_mode) ? file.st_rdev : file.st_dev);
-    free(real);
-    return on_it;
+    if (!d->device && S_ISDIR(file.st_mode)) { /* among the files of the folder */
+        sought.device = mine.st_dev;
+        sought.inode = mine.st_ino;
+        return nftw(path, is_sought, 16, FTW_PHYS) == 1;
+    }
+    return d->device && ws_linux_belongs_to(mine.st_rdev, S_ISBLK(file.st_mode) ? file.st_rdev : file.st_dev);
 }
 
 static void close_drive(struct ws_drive *drive) {
@@ -208,6 +236,31 @@ static void close_drive(struct ws_drive *drive) {
     if (d->direct >= 0) close(d->direct);
     close(d->fd);
     free(d);
+}
+
+/* Past the page cache: the same file opened once more, by its descriptor, not by a name that may mean another one now.
+ */
+static int open_direct(int fd, int flags) {
+    char name[40];
+    struct stat is, was;
+    (void)snprintf(name, sizeof name, "/proc/self/fd/%d", fd);
+    int direct = open(name, (flags & ~O_EXCL) | O_DIRECT);
+    if (direct < 0) return -1;
+    if (fstat(fd, &was) == 0 && fstat(direct, &is) == 0 && is.st_dev == was.st_dev && is.st_ino == was.st_ino &&
+        is.st_rdev == was.st_rdev)
+        return direct;
+    close(direct);
+    return -1;
+}
+
+/* A plain file has no O_EXCL: locks of both kinds keep other builds, and emulators, from it. */
+static enum ws_status lock_file(int fd, const char *path, struct ws_error *error) {
+    struct flock all = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+    if (flock(fd, LOCK_EX | LOCK_NB) == 0 && fcntl(fd, F_OFD_SETLK, &all) == 0) return WS_OK;
+    if (errno != EWOULDBLOCK && errno != EAGAIN && errno != EACCES) return WS_OK; /* this file system knows no locks */
+    ws_fail(error, WS_E_REFUSED, "the file is in use: another program writes to it, or starts a PC from it");
+    ws_fail_where(error, "%s", path);
+    return ws_fail_next(error, "wait until it has ended; nothing was written");
 }
 
 static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,      discard,
@@ -236,19 +289,39 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
         }
         return system_error(error, write ? WS_E_WRITE : WS_E_READ, "the drive cannot be opened", id);
     }
+    struct stat opened; /* what was opened may be another file than what was looked at */
+    if (fstat(fd, &opened) != 0 || opened.st_dev != s.st_dev || opened.st_ino != s.st_ino) {
+        close(fd);
+        ws_fail(error, WS_E_GONE, "it has been replaced while it was opened");
+        return ws_fail_where(error, "%s", id);
+    }
+    if (write && !device) {
+        enum ws_status status = lock_file(fd, id, error);
+        if (status != WS_OK) {
+            close(fd);
+            return status;
+        }
+    }
     struct linux_drive *d = calloc(1, sizeof *d);
     if (!d) {
         close(fd);
         return ws_fail(error, WS_E_NOMEM, "out of memory for a drive");
     }
+    if (device && ioctl(fd, BLKGETDISKSEQ, &d->sequence) != 0) d->sequence = 0;
     d->drive.ops = &ops;
     d->fd = fd;
     d->device = device;
     d->writable = write;
-    d->direct = open(id, (flags & ~O_EXCL) | O_DIRECT);
+    d->direct = open_direct(fd, flags);
     char *real = device ? NULL : realpath(id, NULL); /* a file is the same one from any working folder */
+    bool fits = strlen(real ? real : id) < sizeof d->path;
     (void)snprintf(d->path, sizeof d->path, "%s", real ? real : id);
     free(real);
+    if (!fits) {
+        close_drive(&d->drive);
+        ws_fail(error, WS_E_RANGE, "the path of a drive has at most %zu bytes", sizeof d->path - 1);
+        return ws_fail_where(error, "%s", id);
+    }
     *drive = &d->drive;
     return WS_OK;
 }
@@ -302,7 +375,7 @@ static void file_close(struct ws_source *source) {
     free(f);
 }
 
-static const struct ws_source_ops file_ops = {file_read, file_close};
+static const struct ws_source_ops file_ops = {file_read, file_close, NULL};
 
 enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
                                   struct ws_error *error) {

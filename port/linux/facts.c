@@ -3,17 +3,21 @@
 
 #include <ctype.h>
 #include <dirent.h>
+#include <fcntl.h>
 #include <libudev.h>
+#include <linux/loop.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
+#include <unistd.h>
 
 static void copy_trimmed(char *out, size_t room, const char *in) {
     if (!in) return;
     while (isspace((unsigned char)*in)) in++;
-    (void)snprintf(out, room, "%s", in);
+    ws_visible(in, out, room);
     for (size_t n = strlen(out); n > 0 && isspace((unsigned char)out[n - 1]); n--) out[n - 1] = '\0';
 }
 
@@ -26,6 +30,16 @@ static void add_user(struct ws_drive_facts *facts, const char *user) {
     size_t n = strlen(facts->in_use_by);
     if (strstr(facts->in_use_by, user)) return;
     (void)snprintf(facts->in_use_by + n, sizeof facts->in_use_by - n, "%s%s", n ? ", " : "", user);
+}
+
+bool ws_linux_belongs_to(dev_t drive, dev_t number) {
+    char path[64];
+    (void)snprintf(path, sizeof path, "/sys/dev/block/%u:%u", major(drive), minor(drive));
+    char *real = realpath(path, NULL);
+    const char *name = real ? strrchr(real, '/') : NULL;
+    bool mine = name && ws_linux_belongs(name + 1, number);
+    free(real);
+    return mine;
 }
 
 /* Does a device number belong to this drive or one of its partitions? */
@@ -73,6 +87,46 @@ static void find_swap(const char *name, struct ws_drive_facts *facts) {
         }
     }
     fclose(swaps);
+}
+
+/* Loop devices over a file, or over a drive and its partitions; `file` is NULL for a drive, `name` for a file. What is
+ * mounted from them is named, too. The kernel is asked for device and inode: the path it keeps may be another file's by
+ * now. */
+static void find_loops(const struct stat *file, const char *name, struct ws_drive_facts *facts) {
+    DIR *folder = opendir("/sys/block");
+    struct dirent *entry;
+    while (folder && (entry = readdir(folder))) {
+        char path[300];
+        struct loop_info64 info;
+        if (strncmp(entry->d_name, "loop", 4) != 0) continue;
+        (void)snprintf(path, sizeof path, "/sys/block/%.200s/loop", entry->d_name);
+        if (access(path, F_OK) != 0) continue; /* free */
+        (void)snprintf(path, sizeof path, "/dev/%.200s", entry->d_name);
+        int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+        bool known = fd >= 0 && ioctl(fd, LOOP_GET_STATUS64, &info) == 0;
+        if (fd >= 0) close(fd);
+        if (!known) continue;
+        bool uses = file ? info.lo_device == file->st_dev && info.lo_inode == file->st_ino
+                         : info.lo_rdevice && ws_linux_belongs(name, (dev_t)info.lo_rdevice);
+        if (!uses) continue;
+        add_user(facts, entry->d_name);
+        find_mounts(entry->d_name, facts);
+    }
+    if (folder) closedir(folder);
+}
+
+void ws_linux_find_file_users(const struct stat *file, struct ws_drive_facts *facts) {
+    FILE *swaps = fopen("/proc/swaps", "r");
+    char line[1024];
+    while (swaps && fgets(line, sizeof line, swaps)) {
+        char path[512];
+        struct stat s;
+        if (sscanf(line, "%511s", path) == 1 && stat(path, &s) == 0 && s.st_dev == file->st_dev &&
+            s.st_ino == file->st_ino)
+            add_user(facts, "swap");
+    }
+    if (swaps) fclose(swaps);
+    find_loops(file, NULL, facts);
 }
 
 /* What kind of thing is built on top, by the device mapper's own identifiers: "dm-0 (encrypted volume)". */
@@ -154,14 +208,23 @@ static void find_bus(struct udev_device *device, struct ws_drive_facts *facts) {
 
 enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *facts, struct ws_error *error) {
     struct stat s;
-    memset(facts, 0, sizeof *facts);
     if (stat(path, &s) != 0 || !S_ISBLK(s.st_mode))
         return ws_fail(error, WS_E_NOTFOUND, "there is no drive at this path");
+    return ws_linux_device_facts_of(s.st_rdev, path, facts, NULL, error);
+}
+
+enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct ws_drive_facts *facts,
+                                        uint64_t *sequence, struct ws_error *error) {
+    memset(facts, 0, sizeof *facts);
     struct udev *udev = udev_new();
-    struct udev_device *device = udev ? udev_device_new_from_devnum(udev, 'b', s.st_rdev) : NULL;
+    struct udev_device *device = udev ? udev_device_new_from_devnum(udev, 'b', number) : NULL;
     if (!device) {
         udev_unref(udev);
         return ws_fail(error, WS_E_READ, "the system knows nothing about this drive");
+    }
+    if (sequence) {
+        const char *text = udev_device_get_sysattr_value(device, "diskseq");
+        *sequence = text ? strtoull(text, NULL, 10) : 0;
     }
     const char *name = udev_device_get_sysname(device);
     (void)snprintf(facts->id, sizeof facts->id, "%s", path);
@@ -195,6 +258,7 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     facts->read_only = attribute(device, "ro") != 0;
     find_mounts(name, facts);
     find_swap(name, facts);
+    find_loops(NULL, name, facts);
     ws_linux_find_holders(udev_device_get_syspath(device), facts);
     udev_device_unref(device);
     udev_unref(udev);

@@ -38,7 +38,7 @@ static enum ws_status lazy_read(const struct ws_source *source, uint64_t at, voi
 }
 
 static void lazy_close(struct ws_source *source) { free(source->state); }
-static const struct ws_source_ops lazy_ops = {lazy_read, lazy_close};
+static const struct ws_source_ops lazy_ops = {lazy_read, lazy_close, NULL};
 
 static enum ws_node_kind kind_of(mode_t mode) {
     return S_ISDIR(mode)    ? WS_NODE_FOLDER
@@ -50,16 +50,64 @@ static enum ws_node_kind kind_of(mode_t mode) {
                             : WS_NODE_FILE;
 }
 
-/* Another name of a file already in the tree. */
-static struct ws_node *find_twin(const struct ws_tree *tree, const struct stat *s) {
-    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
-        if (!n->same_as && n->kind == WS_NODE_FILE && n->origin == s->st_ino && n->work == s->st_dev) return n;
-    return NULL;
+/* Files with several names, by device and inode: what was met first holds the content. */
+struct twins {
+    struct {
+        dev_t device;
+        ino_t inode;
+        struct ws_node *node;
+    } * slot;
+    size_t count, room; /* a power of two */
+};
+
+static size_t slot_of(const struct twins *t, dev_t device, ino_t inode) {
+    uint64_t mixed = ((uint64_t)inode ^ (uint64_t)device << 40) * 0x9e3779b97f4a7c15ull;
+    size_t i = (size_t)(mixed >> 20) & (t->room - 1);
+    while (t->slot[i].node && (t->slot[i].device != device || t->slot[i].inode != inode)) i = (i + 1) & (t->room - 1);
+    return i;
 }
 
-static enum ws_status add(struct ws_tree *tree, struct ws_node *parent, const char *name, const char *path,
+static enum ws_status grow(struct twins *t, struct ws_error *error) {
+    struct twins larger = {.room = t->room ? t->room * 2 : 256};
+    larger.slot = calloc(larger.room, sizeof *larger.slot);
+    if (!larger.slot) return ws_fail(error, WS_E_NOMEM, "out of memory for a tree of files");
+    for (size_t i = 0; i < t->room; i++)
+        if (t->slot[i].node) larger.slot[slot_of(&larger, t->slot[i].device, t->slot[i].inode)] = t->slot[i];
+    larger.count = t->count;
+    free(t->slot);
+    *t = larger;
+    return WS_OK;
+}
+
+/* Another name of a file already in the tree, or the first of several. */
+static enum ws_status find_twin(struct twins *t, const struct stat *s, struct ws_node *n, struct ws_error *error) {
+    if (t->count * 2 >= t->room) WS_TRY(grow(t, error));
+    size_t i = slot_of(t, s->st_dev, s->st_ino);
+    n->same_as = t->slot[i].node;
+    if (n->same_as) return WS_OK;
+    t->slot[i].device = s->st_dev;
+    t->slot[i].inode = s->st_ino;
+    t->slot[i].node = n;
+    t->count++;
+    return WS_OK;
+}
+
+/* A walk through a folder. */
+struct walking {
+    struct ws_tree *tree;
+    struct twins twins;
+    dev_t device; /* of all of it */
+};
+
+static enum ws_status add(struct walking *w, struct ws_node *parent, const char *name, const char *path,
                           const struct stat *s, struct ws_node **out, struct ws_error *error) {
+    struct ws_tree *tree = w->tree;
     struct ws_node *n = NULL;
+    if (s->st_dev != w->device) { /* whose files are meant cannot be told: those below it, or those that hide them */
+        ws_fail(error, WS_E_UNSUPPORTED, "another file system is mounted inside the folder");
+        ws_fail_where(error, "%s", path);
+        return ws_fail_next(error, "unmount it, or take a copy of the folder");
+    }
     WS_TRY(ws_tree_add(tree, parent, name, kind_of(s->st_mode), &n, error));
     *out = n;
     n->mode = s->st_mode & 07777;
@@ -77,10 +125,8 @@ static enum ws_status add(struct ws_tree *tree, struct ws_node *parent, const ch
         return ws_tree_set_target(tree, n, target, error);
     }
     if (n->kind != WS_NODE_FILE) return WS_OK;
-    if (s->st_nlink > 1) n->same_as = find_twin(tree, s);
+    if (s->st_nlink > 1) WS_TRY(find_twin(&w->twins, s, n, error));
     if (n->same_as) return WS_OK;
-    n->origin = s->st_ino;
-    n->work = s->st_dev;
     if (s->st_size == 0) return WS_OK;
     struct lazy *l = malloc(sizeof *l + strlen(path) + 1);
     struct ws_source *content = NULL;
@@ -97,7 +143,7 @@ static enum ws_status add(struct ws_tree *tree, struct ws_node *parent, const ch
     return WS_OK;
 }
 
-static enum ws_status walk(struct ws_tree *tree, struct ws_node *folder, const char *path, struct ws_error *error) {
+static enum ws_status walk(struct walking *w, struct ws_node *folder, const char *path, struct ws_error *error) {
     struct dirent **entries = NULL;
     int count = scandir(path, &entries, NULL, alphasort);
     enum ws_status status = WS_OK;
@@ -115,8 +161,8 @@ static enum ws_status walk(struct ws_tree *tree, struct ws_node *folder, const c
             if (length >= (int)sizeof inner)
                 status = ws_fail(error, WS_E_RANGE, "%s holds a path that is too long", path);
             else if (lstat(inner, &s) != 0) status = ws_fail(error, WS_E_READ, "%s: %s", inner, strerror(errno));
-            else status = add(tree, folder, name, inner, &s, &n, error);
-            if (status == WS_OK && n->kind == WS_NODE_FOLDER) status = walk(tree, n, inner, error);
+            else status = add(w, folder, name, inner, &s, &n, error);
+            if (status == WS_OK && n->kind == WS_NODE_FOLDER) status = walk(w, n, inner, error);
         }
         free(entries[i]);
     }
@@ -125,8 +171,17 @@ static enum ws_status walk(struct ws_tree *tree, struct ws_node *folder, const c
 }
 
 enum ws_status ws_tree_from_folder(const char *path, struct ws_tree **tree, struct ws_error *error) {
+    struct stat s;
+    struct walking w = {0};
+    if (stat(path, &s) != 0) {
+        ws_fail(error, WS_E_READ, "the folder cannot be read: %s", strerror(errno));
+        return ws_fail_where(error, "%s", path);
+    }
+    w.device = s.st_dev;
     WS_TRY(ws_tree_create(tree, error));
-    enum ws_status status = walk(*tree, ws_tree_root(*tree), path, error);
+    w.tree = *tree;
+    enum ws_status status = walk(&w, ws_tree_root(*tree), path, error);
+    free(w.twins.slot);
     if (status != WS_OK) {
         ws_tree_close(*tree);
         *tree = NULL;

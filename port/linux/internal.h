@@ -4,7 +4,7 @@
 
 #include "port/linux/linux.h"
 
-#include <sys/types.h>
+#include <sys/stat.h>
 
 enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
                                    struct ws_drive **drive, struct ws_error *error);
@@ -12,9 +12,18 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
 /** Does a device number belong to the drive with this kernel name ("sdb"), or to one of its partitions? */
 bool ws_linux_belongs(const char *name, dev_t number);
 
-/** A file as a source that closes `fd`; on failure `fd` is closed too. */
-/* A new file without a name in TMPDIR or /var/tmp, read and write; -1 with an error. */
+/** The same for a drive by its own number. */
+bool ws_linux_belongs_to(dev_t drive, dev_t number);
+/** As ws_linux_device_facts() for a device number; `path` is what the drive is opened by.
+ *  @param sequence  out, may be NULL: the number the kernel gave this disk and no other since it started; 0 unknown */
+enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct ws_drive_facts *facts,
+                                        uint64_t *sequence, struct ws_error *error);
+/** Note in `facts->in_use_by` which loop devices, with what is mounted from them, and which swap use a plain file. */
+void ws_linux_find_file_users(const struct stat *file, struct ws_drive_facts *facts);
+
+/** A new file without a name in TMPDIR or /var/tmp, read and write; -1 with an error. */
 int ws_linux_nameless_file(struct ws_error *error);
+/** A file as a source that closes `fd`; on failure `fd` is closed too. */
 enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
                                   struct ws_error *error);
 

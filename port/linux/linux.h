@@ -48,6 +48,19 @@ enum ws_status ws_linux_random(struct ws_port *port, void *bytes, size_t length,
 int64_t ws_linux_wall_clock(struct ws_port *port);
 double ws_linux_steady_clock(struct ws_port *port);
 
+/** How a document is put on disk. */
+struct ws_keep {
+    const char *format;       /**< a file that is a JSON document of this "format" is replaced; NULL: none is */
+    bool over;                /**< replace any ordinary file */
+    const char *const *never; /**< files that are not replaced all the same: inputs, targets; entries may be NULL */
+    size_t nevers;
+};
+/** Put a document on disk under `path`: made beside under a random name, flushed, then renamed, so that there is always
+ *  the whole old file or the whole new one. Links, devices and folders are never replaced.
+ *  @return WS_E_REFUSED if something else stands there; WS_E_SPACE, WS_E_WRITE: nothing is left behind */
+enum ws_status ws_linux_keep(const char *path, const void *bytes, size_t length, const struct ws_keep *keep,
+                             struct ws_error *error);
+
 /** How the machine this runs on was started: BIOS or UEFI, Secure Boot on or off. */
 void ws_linux_this_pc(struct ws_pc_facts *facts);
 

@@ -40,7 +40,7 @@ static enum ws_status made_read(const struct ws_source *source, uint64_t at, voi
     return ws_source_read(m->composed, at, buffer, length, error);
 }
 static void made_close(struct ws_source *source) { made_free(source->state); }
-static const struct ws_source_ops made_ops = {made_read, made_close};
+static const struct ws_source_ops made_ops = {made_read, made_close, NULL};
 
 /* The volume's name: the file's or folder's own, as ISO 9660 writes names. */
 static void name_volume(const char *path, char name[NAME + 1]) {

@@ -15,12 +15,25 @@ void ws_findings_add(struct ws_findings *findings, enum ws_weight weight, const 
         findings->list = grown;
         findings->room = room;
     }
-    struct ws_finding *f = &findings->list[findings->count++];
-    va_list list;
+    va_list list, again;
     va_start(list, format);
-    (void)vsnprintf(f->text, sizeof f->text, format, list);
+    va_copy(again, list);
+    int length = vsnprintf(NULL, 0, format, list);
+    char *raw = length >= 0 ? malloc((size_t)length + 1) : NULL;
+    struct ws_text text = {0};
+    if (raw) {
+        (void)vsnprintf(raw, (size_t)length + 1, format, again);
+        ws_text_puts(&text, "");
+        ws_text_visible(&text, raw);
+    }
+    va_end(again);
     va_end(list);
-    f->weight = weight;
+    free(raw);
+    if (text.failed || !text.data) {
+        ws_text_free(&text);
+        return;
+    }
+    findings->list[findings->count++] = (struct ws_finding){weight, text.data};
 }
 
 enum ws_weight ws_findings_worst(const struct ws_findings *findings) {
@@ -31,6 +44,7 @@ enum ws_weight ws_findings_worst(const struct ws_findings *findings) {
 }
 
 void ws_findings_free(struct ws_findings *findings) {
+    for (size_t i = 0; i < findings->count; i++) free(findings->list[i].text);
     free(findings->list);
     memset(findings, 0, sizeof *findings);
 }

@@ -1,11 +1,12 @@
 /* status.c — the one way to fail. */
-#include "wild_satchel/status.h"
+#include "wild_satchel/base.h"
 
 #include <stdarg.h>
 #include <stdio.h>
 
-/* A failure whose status nobody kept is still a failure. */
-static const enum ws_status nobody_asked = WS_E_FORMAT;
+/* The status of this thread's last failure, for callers who want no text: what is added to a failure that nobody holds
+ * hands up the same status as to one that somebody does. The only state the library keeps of its own accord. */
+static _Thread_local enum ws_status last = WS_E_FORMAT;
 
 enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char *format, ...) {
     if (error) {
@@ -14,28 +15,32 @@ enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char
         error->status = status;
         error->where[0] = error->next[0] = '\0';
         (void)vsnprintf(error->what, sizeof error->what, format, list);
+        ws_utf8_trim(error->what);
         va_end(list);
     }
+    last = status;
     return status;
 }
 
 enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) {
-    if (!error) return nobody_asked;
+    if (!error) return last;
     if (!error->where[0]) {
         va_list list;
         va_start(list, format);
         (void)vsnprintf(error->where, sizeof error->where, format, list);
+        ws_utf8_trim(error->where);
         va_end(list);
     }
     return error->status;
 }
 
 enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) {
-    if (!error) return nobody_asked;
+    if (!error) return last;
     if (!error->next[0]) {
         va_list list;
         va_start(list, format);
         (void)vsnprintf(error->next, sizeof error->next, format, list);
+        ws_utf8_trim(error->next);
         va_end(list);
     }
     return error->status;

@@ -116,28 +116,54 @@ done:
     return status;
 }
 
+struct blanking {
+    struct ws_blank *blank;
+    struct ws_port *port;
+    struct ws_drive *drive;
+    const struct ws_build_options *options;
+    struct ws_build_result *result;
+    const char *name;
+};
+
+static enum ws_status compare(const struct blanking *k, enum ws_check_scope scope, struct ws_error *error) {
+    struct ws_check_options c = {scope, false, k->options->on_progress, k->options->context};
+    struct ws_check_result seen;
+    WS_TRY(ws_check(k->port, k->blank->layout, k->drive, &c, &seen, error));
+    seen.seconds += k->result->check.seconds;
+    seen.checked += k->result->check.checked;
+    k->result->check = seen;
+    if (seen.equal) return WS_OK;
+    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu",
+            (unsigned long long)seen.different_at);
+    ws_fail_where(error, "%s", k->name);
+    return ws_fail_next(error, "do not use this drive: it loses data, or is smaller than it says");
+}
+
+/* As with any build: a drive that does not read back right gets no table. */
+static enum ws_status before_seal(void *context, struct ws_error *error) {
+    return compare(context, WS_CHECK_BEFORE_SEAL, error);
+}
+
 enum ws_status ws_blank_carry_out(struct ws_blank *b, struct ws_port *port, struct ws_drive *drive,
                                   const struct ws_build_options *options, struct ws_build_result *result,
                                   struct ws_error *error) {
     struct ws_drive_facts now;
     struct ws_target_rules rules = {options->allow_external_disk};
-    struct ws_write_options w = {.on_progress = options->on_progress, .context = options->context};
-    struct ws_check_options c = {WS_CHECK_ALL, false, options->on_progress, options->context};
+    struct blanking k = {b, port, drive, options, result, now.short_name};
+    struct ws_write_options w = {.on_progress = options->on_progress,
+                                 .context = options->context,
+                                 .before_seal = before_seal,
+                                 .hook_context = &k};
     memset(result, 0, sizeof *result);
     WS_TRY(drive->ops->describe(drive, &now, error));
     if (now.size != ws_layout_size(b->layout))
         return ws_fail(error, WS_E_REFUSED, "this is not the drive it was meant for: its size differs");
-    WS_TRY(ws_drive_may_write(&now, &rules, error));
-    WS_TRY(ws_drive_is_alone(port, &now, error));
+    WS_TRY(ws_drive_may_be_target(port, &now, &rules, error));
     WS_TRY(ws_drive_confirmed(&now, options->confirm, error));
     WS_TRY(ws_write(port, b->layout, drive, &w, &result->write, error));
-    WS_TRY(ws_check(port, b->layout, drive, &c, &result->check, error));
+    WS_TRY(compare(&k, WS_CHECK_SEAL, error));
     result->checked = true;
-    if (result->check.equal) return WS_OK;
-    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu",
-            (unsigned long long)result->check.different_at);
-    ws_fail_where(error, "%s", now.short_name);
-    return ws_fail_next(error, "do not use this drive: it loses data, or is smaller than it says");
+    return WS_OK;
 }
 
 void ws_blank_free(struct ws_blank *b) {

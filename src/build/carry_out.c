@@ -1,8 +1,19 @@
 /* carry_out.c — a prepared build written and checked. */
 #include "build/internal.h"
 
-#include <stdio.h>
 #include <string.h>
+
+static enum ws_status check_faults(const struct ws_plan *p, const struct ws_build_options *options,
+                                   struct ws_error *error) {
+    if (options->even_so) return WS_OK;
+    for (size_t i = 0; i < p->findings.count; i++)
+        if (p->findings.list[i].weight == WS_FAULT) {
+            ws_fail(error, WS_E_REFUSED, "the plan has a fault: %s", p->findings.list[i].text);
+            ws_fail_where(error, "%s", p->drive_name);
+            return ws_fail_next(error, "make another plan; or, if it is really meant so, --even-so");
+        }
+    return WS_OK;
+}
 
 /* Right before the first write: is this the planned drive, confirmed by name, and may it be written? */
 static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p, struct ws_drive *drive,
@@ -20,9 +31,10 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
                 ws_size_both(p->drive_size, was, sizeof was), p->drive_serial);
         return ws_fail_next(error, "plug in the planned drive, or make a plan for this one; nothing was written");
     }
-    WS_TRY(ws_drive_may_write(&now, &rules, error));
-    WS_TRY(ws_drive_is_alone(port, &now, error));
+    WS_TRY(ws_drive_may_be_target(port, &now, &rules, error));
+    WS_TRY(check_faults(p, options, error));
     WS_TRY(ws_drive_is_not(drive, p->image_path, error));
+    WS_TRY(ws_drive_is_not(drive, p->overlay_from, error));
     return ws_drive_confirmed(&now, options->confirm, error);
 }
 
@@ -49,6 +61,13 @@ struct carrying {
     struct ws_task *task;
 };
 
+/* Comparing what an earlier run wrote takes a while: the drive is asked once more who it is. */
+static enum ws_status before_write(void *context, struct ws_error *error) {
+    const struct carrying *c = context;
+    WS_TRY(check_target(c->port, c->build->plan, c->drive, c->options, error));
+    return c->options->before_write ? c->options->before_write(c->options->context, error) : WS_OK;
+}
+
 static enum ws_status compare_hash(struct carrying *c, struct ws_error *error) {
     const struct ws_plan *p = c->build->plan;
     c->port->ops->join(c->port, c->task);
@@ -65,12 +84,21 @@ static enum ws_status compare_hash(struct carrying *c, struct ws_error *error) {
     return ws_fail_next(error, "make a new plan from the image as it is; the drive is unfinished and says so");
 }
 
+/* Only what this run wrote itself speaks against the drive: the rest may have been changed by anybody since. */
 static enum ws_status say_different(const struct carrying *c, struct ws_error *error) {
     const struct ws_check_result *check = &c->result->check;
+    uint64_t earlier = c->result->write.continued_at;
     char at[48];
-    if (c->options->record) { /* what was written is not to be trusted: nothing to continue from */
-        c->options->record->flushed = 0;
-        if (c->options->on_record) c->options->on_record(c->options->context, c->options->record);
+    if (check->different_at < earlier) {
+        ws_fail(
+            error, WS_E_DIFFERENT,
+            "what an earlier run of this build wrote is not there any more: first at byte %llu (%s), in %llu places",
+            (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
+            (unsigned long long)check->different_chunks);
+        ws_fail_where(error, "%s", c->build->plan->drive_name);
+        return ws_fail_next(error,
+                            "run the same command again: it begins at the beginning, and tells the drive's fault "
+                            "from somebody's change");
     }
     ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu (%s), in %llu places",
             (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
@@ -85,7 +113,14 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
     bool plain = c->build->plan->kind == WS_PLAN_REPLICA; /* equal to the image: then so is its hash, at no cost */
     struct ws_check_options o = {WS_CHECK_BEFORE_SEAL, !plain, c->options->on_progress, c->options->context};
     if (!c->options->skip_check) {
-        WS_TRY(ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error));
+        enum ws_status status = ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error);
+        if (status == WS_E_CANCELLED) {
+            ws_fail(error, status,
+                    "stopped as asked: all is written, but not checked; the drive is not finished and "
+                    "says so");
+            return ws_fail_next(error, "run the same build again: only the check is left");
+        }
+        WS_TRY(status);
         if (!c->result->check.equal) return say_different(c, error);
     }
     return compare_hash(c, error);
@@ -110,19 +145,17 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
                                   const struct ws_build_options *options, struct ws_build_result *result,
                                   struct ws_error *error) {
     struct carrying c = {.build = b, .port = port, .drive = drive, .options = options, .result = result};
-    char identity[WS_HASH_HEX + 64];
-    char id[37];
     memset(result, 0, sizeof *result);
     WS_TRY(check_target(port, b->plan, drive, options, error));
-    (void)snprintf(identity, sizeof identity, "%s %s", b->plan->image_sha256, ws_guid_text(&b->plan->id, id));
     struct ws_write_options w = {
         .on_progress = options->on_progress,
         .context = options->context,
-        .record = options->record,
-        .on_record = options->on_record,
-        .identity = identity,
+        .build = b->plan->fingerprint,
+        .afresh = options->afresh,
+        .compare_all = options->skip_check,
+        .before_write = before_write,
         .before_seal = before_seal,
-        .before_seal_context = &c,
+        .hook_context = &c,
     };
     c.hash.image = b->image.source;
     c.hash.hex = result->image_sha256;

@@ -27,7 +27,8 @@ static struct ws_plan_edit *note(struct editing *e, const struct ws_node *file, 
     struct ws_plan_edit *edit = &plan->edit[plan->edits++];
     memset(edit, 0, sizeof *edit);
     size_t n = e->in_esp ? (size_t)snprintf(edit->path, sizeof edit->path, "EFI volume: ") : 0;
-    ws_node_path(file, edit->path + n, sizeof edit->path - n);
+    char path[sizeof edit->path];
+    ws_visible(ws_node_path(file, path, sizeof path), edit->path + n, sizeof edit->path - n);
     (void)snprintf(edit->what, sizeof edit->what, "%s", what);
     return edit;
 }

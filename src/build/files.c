@@ -84,17 +84,18 @@ static bool find_loader(const struct ws_build *b, struct ws_loader *loader) {
     return strcmp(loader->machine, "x86-64") == 0;
 }
 
-/* Is it our program that UEFI firmware finds? */
+/* Is it our program that UEFI firmware finds? Unasked, an image's own loader is left in place only where it is signed:
+ * those can read FAT and are what Secure Boot needs. One made for a disc alone often reads nothing but ISO 9660. */
 static bool own_uefi(const struct ws_build *b) {
-    if (b->plan->system_exfat) return true;
-    return b->plan->uefi_code == WS_UEFI_CODE_OWN || (b->plan->uefi_code == WS_UEFI_CODE_AUTO && !b->have_loader);
+    if (b->plan->system_exfat || b->plan->uefi_code == WS_UEFI_CODE_OWN) return true;
+    return b->plan->uefi_code == WS_UEFI_CODE_AUTO && (!b->have_loader || (!b->loader.signed_ && !b->no_kernel));
 }
 
 /* An appliance may have no Linux kernel at all, and come with a loader that firmware starts. */
 static bool starts_by_loader_alone(const struct ws_build *b) {
     const struct ws_plan *p = b->plan;
-    return b->have_loader && !own_uefi(b) && !p->family && p->persistence_place == WS_PERSIST_NONE &&
-           p->check == WS_CHECK_OFF;
+    bool ours = p->system_exfat || p->uefi_code == WS_UEFI_CODE_OWN;
+    return b->have_loader && !ours && !p->family && p->persistence_place == WS_PERSIST_NONE && p->check == WS_CHECK_OFF;
 }
 
 /* Entries name the volume their system is on by the label or the identifier it gets. */
@@ -322,7 +323,7 @@ static enum ws_status enter_system(struct ws_build *b, struct ws_table *table, s
 /* A BIOS reads sectors of 512 bytes. */
 static bool bios_reads(const struct ws_plan *p) { return p->drive_sector == 512; }
 
-static void note_choices(struct ws_plan *p, bool own, bool kernel) {
+static void note_choices(struct ws_plan *p, bool own, bool kernel, bool loader) {
     char size[48];
     if (bios_reads(p) && kernel)
         ws_plan_chose(p, "start on BIOS", "our own code", "the image's own reads only the image as a whole");
@@ -335,8 +336,9 @@ static void note_choices(struct ws_plan *p, bool own, bool kernel) {
     if (p->uefi_code == WS_UEFI_CODE_AUTO)
         ws_plan_chose(p, "start on UEFI", own ? "our own code" : "the image's loader",
                       p->system_exfat ? "firmware reads no exFAT, our program does"
-                      : own           ? "the image brings none for x86-64 PCs"
-                                      : "it is what firmware and Secure Boot know");
+                      : !own          ? "it is what firmware and Secure Boot know"
+                      : loader        ? "the image's is not signed, and whether it reads FAT is not known"
+                                      : "the image brings none for x86-64 PCs");
     ws_plan_chose(p, "arrangement", "file by file",
                   "the drive stays an ordinary one, its files can be seen and added to");
     ws_plan_chose(p, "table", ws_table_kind_name(p->table),
@@ -389,11 +391,12 @@ static void correct_outlook(const struct ws_build *b, bool own) {
                                : "our own start-up code is not signed, and Secure Boot takes only signed loaders");
             continue;
         }
-        o->starts = l && (!o->secure_boot || l->signed_);
+        o->starts = l && l->signed_;
         (void)snprintf(o->why, sizeof o->why,
-                       !l          ? "the image's loader is not for x86-64 PCs"
-                       : o->starts ? "firmware finds %s%s%s"
-                                   : "%s is not signed, and Secure Boot takes only signed loaders",
+                       !l               ? "the image's loader is not for x86-64 PCs"
+                       : o->starts      ? "firmware finds %s%s%s"
+                       : o->secure_boot ? "%s is not signed, and Secure Boot takes only signed loaders"
+                                        : "firmware starts %s, but whether that finds its files on FAT is not known",
                        l ? l->path : "", l && o->secure_boot ? ", signed under " : "",
                        l && o->secure_boot ? l->issuer[0] ? l->issuer : "a key that could not be read" : "");
     }
@@ -466,8 +469,9 @@ enum ws_status build_prepare_files(struct ws_build *b, struct ws_error *error) {
     WS_GO(ws_layout_seal(b->image_only, error));
     WS_GO(build_compose_volumes(b, error));
     build_list_parts(p, &b->image.table);
-    note_choices(p, own_uefi(b), !b->no_kernel);
-    correct_outlook(b, own_uefi(b));
+    p->own_uefi = own_uefi(b);
+    note_choices(p, p->own_uefi, !b->no_kernel, b->have_loader);
+    correct_outlook(b, p->own_uefi);
 done:
     for (size_t i = 0; i < changes; i++) build_free_change(&change[i]);
     return status;

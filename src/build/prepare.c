@@ -1,6 +1,8 @@
 /* prepare.c — a plan worked out to the byte: image, edits, table, persistence volume, layout. */
 #include "build/internal.h"
 
+#include "wild_satchel/contents.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -11,6 +13,27 @@ enum { SEAL_BYTES = 4096 };
 static enum ws_status add_image(struct ws_build *b, struct ws_layout *layout, uint64_t seal, uint64_t end,
                                 struct ws_error *error) {
     return ws_layout_add(layout, seal, end - seal, b->patched, seal, WS_PHASE_BODY, error);
+}
+
+/* Whatever was given as an image is laid down as it is; what nobody could read there afterwards is said. */
+static enum ws_status look_for_sense(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_contents *c = malloc(sizeof *c);
+    if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for an image's contents");
+    enum ws_status status = WS_OK;
+    bool sense = false;
+    if (b->image.source->size >= 512) {
+        status = ws_contents_look(b->image.source, 512, false, c, error);
+        sense = status == WS_OK && (c->table != WS_TABLE_NONE || b->image.iso || c->parts != 1 ||
+                                    (strcmp(c->part[0].system, "unknown") != 0 && !c->blank));
+    }
+    free(c);
+    if (status == WS_OK && !sense)
+        ws_findings_add(
+            &p->findings, WS_FAULT,
+            "this is no image of a drive or a disc: it has no partition table, no file system known here and "
+            "no start-up code");
+    return status;
 }
 
 static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error) {
@@ -28,7 +51,7 @@ static enum ws_status prepare_replica(struct ws_build *b, struct ws_error *error
                         "a replica keeps the image's own table: its backup stands at the image's "
                         "end, not the drive's");
     build_list_parts(p, NULL);
-    return WS_OK;
+    return look_for_sense(b, error);
 }
 
 static enum ws_status check_live(const struct ws_build *b, struct ws_error *error) {
@@ -158,8 +181,6 @@ static void carry_findings(struct ws_build *b) {
 
 enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **out,
                                 struct ws_error *error) {
-    char identity[WS_HASH_HEX + 64];
-    char id[37];
     enum ws_status status;
     struct ws_build *b = calloc(1, sizeof *b);
     if (!b) return ws_fail(error, WS_E_NOMEM, "out of memory for a build");
@@ -177,9 +198,8 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     if (by_label && !build_overlay_beside(plan) && !plan->data_label[0])
         (void)snprintf(plan->data_label, sizeof plan->data_label, "OVERLAY");
     ws_plan_look_out(plan, &b->image);
-    (void)snprintf(plan->image_title, sizeof plan->image_title, "%.39s",
-                   b->image.iso && ws_iso_facts(b->image.iso)->volume_id[0] ? ws_iso_facts(b->image.iso)->volume_id
-                                                                            : "image");
+    const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
+    ws_visible(volume[0] ? volume : "image", plan->image_title, sizeof plan->image_title);
     WS_GO(ws_source_patched(image, ws_max_u64(plan->drive_size, image->size), &b->patched, error));
     WS_GO(ws_layout_create(ws_max_u64(plan->drive_size, image->size), &b->layout, error));
     if (plan->kind == WS_PLAN_LIVE && plan->arrangement == WS_ARRANGE_FILES) WS_GO(build_prepare_files(b, error));
@@ -187,8 +207,8 @@ enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *im
     else WS_GO(prepare_replica(b, error));
     WS_GO(ws_layout_seal(b->layout, error));
     plan->bytes_written = ws_layout_bytes(b->layout);
-    (void)snprintf(identity, sizeof identity, "%s %s", plan->image_sha256, ws_guid_text(&plan->id, id));
-    WS_GO(ws_layout_fingerprint(b->layout, identity, plan->fingerprint, error));
+    const struct ws_known_input inputs[] = {{image, plan->image_sha256}, {plan->overlay, plan->overlay_sha256}};
+    WS_GO(ws_layout_fingerprint(b->layout, inputs, plan->overlay ? 2 : 1, plan->fingerprint, error));
     carry_findings(b);
 done:
     if (status == WS_OK) *out = b;

@@ -222,7 +222,12 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
         camera |= c->part[i].camera;
         starts |= c->part[i].starts;
     }
-    if (c->unfinished) (void)snprintf(c->guess, sizeof c->guess, "unfinished build");
+    char got[24], all[24];
+    if (c->unfinished && c->build[0])
+        (void)snprintf(c->guess, sizeof c->guess, "unfinished build, %s of %s done",
+                       ws_size_counted(c->build_flushed, got, sizeof got),
+                       ws_size_counted(c->build_end, all, sizeof all));
+    else if (c->unfinished) (void)snprintf(c->guess, sizeof c->guess, "unfinished build");
     else if (c->blank) (void)snprintf(c->guess, sizeof c->guess, "blank");
     else if (find_system(c, "ISO 9660")) guess_live(drive, c);
     for (size_t i = 0; i < c->parts && !c->guess[0]; i++) {
@@ -271,7 +276,13 @@ enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, 
     enum ws_status status = WS_OK;
     WS_GO(ws_source_read(drive, 0, first, sizeof first, error));
     WS_GO(ws_table_read(drive, sector, table, NULL, error));
+    struct ws_unfinished mark;
     c->unfinished = ws_is_unfinished(first);
+    if (ws_unfinished_read(first, &mark)) {
+        memcpy(c->build, mark.build, sizeof c->build);
+        c->build_flushed = mark.flushed;
+        c->build_end = mark.end;
+    }
     c->table = c->unfinished ? WS_TABLE_NONE : table->kind;
     size_t count = 0;
     const struct ws_partition *p = ws_table_partitions(table, &count);

@@ -53,8 +53,9 @@ enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, st
     WS_GO(ws_chunk_buffers(chunk, 3, &memory, error));
     struct read_back ahead = {back, NULL};
     next_chunk(&cursor, scope, &chunk[0], &meant[0]);
-    if (chunk[0].length)
-        WS_GO(ws_source_read(meant[0] ? view : back, chunk[0].at, chunk[0].data, chunk[0].length, error));
+    if (chunk[0].length && meant[0]) WS_GO(ws_source_read(view, chunk[0].at, chunk[0].data, chunk[0].length, error));
+    else if (chunk[0].length)
+        WS_GO(ws_bad_place(ws_source_read(back, chunk[0].at, chunk[0].data, chunk[0].length, error), error));
     while (chunk[now].length > 0) {
         struct ws_chunk *this = &chunk[now];
         struct ws_chunk *next = &chunk[1 - now];
@@ -83,8 +84,7 @@ enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, st
             task = NULL;
             if (next->status != WS_OK) {
                 if (error) *error = next->error;
-                status = next->status;
-                goto done;
+                WS_GO(ws_bad_place(next->status, error));
             }
         }
         now = 1 - now;

@@ -119,6 +119,12 @@ enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_fac
     return ws_fail_next(error, "unplug the one that is not meant; nothing was written");
 }
 
+enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
+                                      const struct ws_target_rules *rules, struct ws_error *error) {
+    WS_TRY(ws_drive_may_write(facts, rules, error));
+    return ws_drive_is_alone(port, facts, error);
+}
+
 enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name, struct ws_error *error) {
     if (name && strcmp(name, facts->short_name) == 0) return WS_OK;
     ws_fail(error, WS_E_REFUSED,
@@ -155,7 +161,7 @@ static enum ws_status drive_source_read(const struct ws_source *source, uint64_t
 
 static void drive_source_close(struct ws_source *source) { free(source->state); }
 
-static const struct ws_source_ops drive_source_ops = {drive_source_read, drive_source_close};
+static const struct ws_source_ops drive_source_ops = {drive_source_read, drive_source_close, NULL};
 
 enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error) {
     struct ws_drive_facts facts;

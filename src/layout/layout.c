@@ -3,7 +3,6 @@
 
 #include "base/bytes.h"
 
-#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -111,35 +110,23 @@ uint64_t ws_layout_bytes(const struct ws_layout *layout) {
     return total;
 }
 
-enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const char *identity, char hex[WS_HASH_HEX],
-                                     struct ws_error *error) {
-    struct ws_hash *hash = NULL;
-    char line[96];
-    WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
-    ws_hash_add(hash, identity, strlen(identity));
-    for (size_t i = 0; i < layout->count; i++) {
-        const struct ws_extent *e = &layout->extent[i];
-        int n = snprintf(line, sizeof line, "\n%llu+%llu=%llu/%d", (unsigned long long)e->at,
-                         (unsigned long long)e->length, (unsigned long long)e->from_at, (int)e->phase);
-        ws_hash_add(hash, line, (size_t)n);
-    }
-    ws_hash_hex(hash, hex);
-    ws_hash_close(hash);
-    return WS_OK;
-}
-
-static enum ws_status view_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                struct ws_error *error) {
-    const struct ws_layout *layout = source->state;
+/* The first extent that ends after `at`. */
+static size_t extent_at(const struct ws_layout *layout, uint64_t at) {
     size_t low = 0;
-    size_t high = layout->count; /* first extent that ends after `at` */
+    size_t high = layout->count;
     while (low < high) {
         size_t middle = low + (high - low) / 2;
         if (layout->extent[middle].at + layout->extent[middle].length <= at) low = middle + 1;
         else high = middle;
     }
+    return low;
+}
+
+static enum ws_status view_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    const struct ws_layout *layout = source->state;
     char *out = buffer;
-    for (size_t i = low; length > 0; i++) {
+    for (size_t i = extent_at(layout, at); length > 0; i++) {
         uint64_t hole_end = i < layout->count ? layout->extent[i].at : UINT64_MAX;
         if (at < hole_end) {
             size_t step = (size_t)ws_min_u64(length, hole_end - at);
@@ -159,7 +146,17 @@ static enum ws_status view_read(const struct ws_source *source, uint64_t at, voi
     return WS_OK;
 }
 
-static const struct ws_source_ops view_ops = {view_read, NULL};
+static void view_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct ws_layout *layout = source->state;
+    size_t i = extent_at(layout, at);
+    const struct ws_extent *e = i < layout->count ? &layout->extent[i] : NULL;
+    if (e && e->at <= at)
+        *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, e->at + e->length - at), e->from,
+                                   e->from_at + (at - e->at)};
+    else *piece = (struct ws_piece){WS_PIECE_HOLE, e ? ws_min_u64(piece->length, e->at - at) : piece->length, NULL, 0};
+}
+
+static const struct ws_source_ops view_ops = {view_read, NULL, view_piece};
 
 enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source, struct ws_error *error) {
     return ws_source_make(&view_ops, layout->size, (void *)layout, source, error);

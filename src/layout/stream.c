@@ -72,11 +72,13 @@ bool ws_pace_tell(struct ws_pace *pace, enum ws_step step, uint64_t done) {
     return !pace->call || pace->call(pace->context, p);
 }
 
-const char *ws_step_name(enum ws_step step) {
-    static const char *const names[] = {"opening", "writing", "flushing", "sealing", "checking"};
-    return names[step];
+enum ws_status ws_bad_place(enum ws_status status, struct ws_error *error) {
+    if (status == WS_E_WRITE || status == WS_E_READ)
+        ws_fail_next(error, "this place of the drive is bad: use another drive; a trial of this one tells how much is");
+    return status;
 }
 
-bool ws_is_unfinished(const void *sector) {
-    return memcmp(sector, WS_UNFINISHED_MARK, sizeof WS_UNFINISHED_MARK - 1) == 0;
+const char *ws_step_name(enum ws_step step) {
+    static const char *const names[] = {"comparing", "opening", "writing", "flushing", "sealing", "checking"};
+    return names[step];
 }

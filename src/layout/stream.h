@@ -33,6 +33,13 @@ enum ws_status ws_chunk_fill(const struct ws_source *view, struct ws_chunk *chun
 /** Two aligned buffers in one allocation, to be freed with free(). */
 enum ws_status ws_chunk_buffers(struct ws_chunk chunk[], size_t count, void **memory, struct ws_error *error);
 
+/** A drive's own failure to read or write, not that of what is laid down: the same command again would end at the same
+ *  place, so say what would not. @return `status` */
+enum ws_status ws_bad_place(enum ws_status status, struct ws_error *error);
+
+/** The first sector of a drive whose build is not finished; `build` may be NULL. */
+void ws_mark_make(const char *build, uint64_t flushed, uint64_t end, char sector[512]);
+
 /** Rates and time left, over the last few seconds. */
 struct ws_pace {
     struct ws_port *port;

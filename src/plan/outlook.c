@@ -29,6 +29,8 @@ void ws_plan_chose(struct ws_plan *plan, const char *what, const char *choice, c
     va_start(list, why);
     (void)vsnprintf(c->why, sizeof c->why, why, list);
     va_end(list);
+    ws_make_visible(c->choice, sizeof c->choice);
+    ws_make_visible(c->why, sizeof c->why);
 }
 
 static void say(struct ws_outlook *o, bool starts, const char *format, ...) WS_PRINTF(3, 4);
@@ -38,6 +40,7 @@ static void say(struct ws_outlook *o, bool starts, const char *format, ...) {
     va_start(list, format);
     (void)vsnprintf(o->why, sizeof o->why, format, list);
     va_end(list);
+    ws_make_visible(o->why, sizeof o->why);
 }
 
 static void look_at_bios(const struct ws_image *image, struct ws_outlook *o) {

@@ -69,8 +69,35 @@ static json_t *findings_json(const struct ws_findings *f) {
     return list;
 }
 
+/* A document is UTF-8, and a path must be found again by what it holds. */
+static enum ws_status check_paths(const struct ws_plan *p, struct ws_error *error) {
+    const char *const paths[] = {p->image_path, p->overlay_from, p->drive_seen_at};
+    for (size_t i = 0; i < sizeof paths / sizeof paths[0]; i++) {
+        json_t *text = json_string(paths[i]);
+        bool good = text != NULL;
+        json_decref(text);
+        if (good) continue;
+        ws_fail(error, WS_E_UNSUPPORTED, "a plan cannot hold this path: it is not UTF-8");
+        ws_fail_where(error, "%s", paths[i]);
+        return ws_fail_next(error, "rename it");
+    }
+    return WS_OK;
+}
+
+static const char checksum_key[] = "document_sha256";
+
+/* Of all else in the document: keys sorted, no blanks. A plan is carried out as it was made and shown, or not at all.
+ */
+static bool checksum_of(json_t *root, char hex[WS_HASH_HEX]) {
+    char *text = json_dumps(root, JSON_COMPACT | JSON_SORT_KEYS | JSON_ENSURE_ASCII);
+    bool good = text && ws_hash_bytes(WS_HASH_SHA256, text, strlen(text), hex, NULL) == WS_OK;
+    free(text);
+    return good;
+}
+
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char id[37];
+    WS_TRY(check_paths(p, error));
     json_t *root = json_pack(
         "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:s, s:{s:s, s:I, s:s, s:I}, s:{s:s, s:s, s:s, s:s, s:I, s:i, s:i}, "
         "s:{s:I, s:s, s:s, s:s}, s:{s:o, s:s, s:i}, s:{s:I}, s:{s:s, s:s, s:i, s:b}, s:o, s:s}",
@@ -106,7 +133,9 @@ enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, str
         edits_json(p), "parts", parts_json(p), "choices", choices_json(p), "starts", outlooks_json(p), "findings",
         findings_json(&p->findings));
     char *text = NULL;
-    if (root && result && json_object_set(root, "result", result) == 0)
+    char checksum[WS_HASH_HEX];
+    if (root && result && json_object_set(root, "result", result) == 0 && checksum_of(root, checksum) &&
+        json_object_set_new(root, checksum_key, json_string(checksum)) == 0)
         text = json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
     json_decref(root);
     json_decref(result);
@@ -213,7 +242,24 @@ static enum ws_status read_start(json_t *object, struct ws_plan *p, struct ws_er
 
 static bool is_sha256(const char *hex) { return strlen(hex) == 64 && strspn(hex, "0123456789abcdef") == 64; }
 
+static enum ws_status read_findings(json_t *list, struct ws_findings *findings, struct ws_error *error) {
+    size_t i;
+    json_t *one;
+    if (!json_is_array(list)) return bad_key(error, "result", "findings", "must be a list");
+    json_array_foreach(list, i, one) {
+        const char *word = json_string_value(json_object_get(one, "weight"));
+        const char *text = json_string_value(json_object_get(one, "text"));
+        int weight = WS_NOTE;
+        while (word && weight <= WS_FAULT && strcmp(word, ws_weight_name((enum ws_weight)weight)) != 0) weight++;
+        if (!word || !text || weight > WS_FAULT || json_object_size(one) != 2)
+            return bad_key(error, "result", "findings", "must be a list of \"weight\" and \"text\"");
+        ws_findings_add(findings, (enum ws_weight)weight, "%s", text);
+    }
+    return WS_OK;
+}
+
 static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_error *error) {
+    json_t *findings = NULL;
     char family[32] = "", table[16] = "", label[40] = "";
     uint64_t number = 0, data_number = 0, swap_number = 0, system_number = 0, start_number = 0, align = 0;
     const struct key keys[] = {
@@ -247,9 +293,10 @@ static enum ws_status read_result(json_t *object, struct ws_plan *p, struct ws_e
         {"parts", LIST, NULL, 0, 0},
         {"choices", LIST, NULL, 0, 0},
         {"starts", LIST, NULL, 0, 0},
-        {"findings", LIST, NULL, 0, 0},
+        {"findings", LIST, &findings, 0, 0},
     };
     WS_TRY(read_keys(object, "result", keys, sizeof keys / sizeof keys[0], error));
+    WS_TRY(read_findings(findings, &p->findings, error));
     bool own = p->own_family.document[0] && strcmp(family, p->own_family.family.word) == 0;
     p->family = own ? &p->own_family.family : family[0] ? ws_live_family_find(family) : NULL;
     if (family[0] && !p->family) return bad_key(error, "result", "live_family", "names a family not known here");
@@ -274,6 +321,7 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     json_t *image = NULL, *drive = NULL, *persistence = NULL, *data = NULL, *swap = NULL, *start = NULL, *rules = NULL,
            *result = NULL;
     json_t *data_asked = NULL;
+    char checksum[WS_HASH_HEX], is[WS_HASH_HEX];
     json_error_t where;
     enum ws_status status;
     memset(p, 0, sizeof *p);
@@ -309,6 +357,7 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
         {"rules", LIST, &rules, 0, 0},
         {"family", TEXT, family, sizeof family, 0},
         {"result", LIST, &result, 0, 0},
+        {checksum_key, TEXT, checksum, sizeof checksum, 0},
     };
     WS_GO(read_keys(root, "", top, sizeof top / sizeof top[0], error));
     const struct key image_keys[] = {{"path", TEXT, p->image_path, sizeof p->image_path, 0},
@@ -361,10 +410,24 @@ enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan
     if (p->overlay_from[0] && !is_sha256(p->overlay_sha256))
         WS_GO(bad_key(error, "persistence", "from_sha256", "is not a SHA-256 checksum"));
     if (!is_sha256(p->image_sha256)) WS_GO(bad_key(error, "image", "sha256", "is not a SHA-256 checksum"));
-    status = read_result(result, p, error);
+    WS_GO(read_result(result, p, error));
+    (void)json_object_del(root, checksum_key);
+    if (!checksum_of(root, is)) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a plan"));
+    if (strcmp(is, checksum) != 0)
+        WS_GO(bad_key(error, "", checksum_key, "does not go with the rest of the document: it was edited"));
 done:
     json_decref(root);
+    if (status != WS_OK) ws_plan_free(p);
     return status;
+}
+
+void ws_plan_take_findings(struct ws_plan *plan, const struct ws_plan *read) {
+    for (size_t i = 0; i < read->findings.count; i++) {
+        const struct ws_finding *f = &read->findings.list[i];
+        bool have = false;
+        for (size_t k = 0; k < plan->findings.count; k++) have |= strcmp(plan->findings.list[k].text, f->text) == 0;
+        if (!have) ws_findings_add(&plan->findings, f->weight, "%s", f->text);
+    }
 }
 
 enum ws_status ws_plan_same_results(const struct ws_plan *a, const struct ws_plan *b, struct ws_error *error) {

@@ -272,6 +272,18 @@ static enum ws_status no_start(struct proving *p, struct ws_error *error) {
     return p->pc->ops->power_off(p->pc, false, error);
 }
 
+/* A start writes to the drive: the same questions as before a build. */
+static enum ws_status check_target(const struct proving *p, struct ws_error *error) {
+    struct ws_target_rules rules = {p->options->allow_external_disk};
+    struct ws_drive *drive = NULL;
+    struct ws_drive_facts facts;
+    WS_TRY(p->port->ops->open(p->port, p->drive_id, WS_OPEN_READ, &drive, error));
+    enum ws_status status = drive->ops->describe(drive, &facts, error);
+    drive->ops->close(drive);
+    if (status == WS_OK) status = ws_drive_may_be_target(p->port, &facts, &rules, error);
+    return status == WS_OK ? ws_drive_confirmed(&facts, p->options->confirm, error) : status;
+}
+
 enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
                         const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error) {
     struct proving p = {.port = port, .pc = pc, .drive_id = drive_id, .options = options, .proof = proof};
@@ -280,6 +292,7 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     unsigned starts = options->starts < 2 ? 2 : options->starts;
     double began = port->ops->steady_clock(port);
     memset(proof, 0, sizeof *proof);
+    WS_TRY(check_target(&p, error));
     WS_TRY(port->ops->random(port, random, sizeof random, error));
     for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
     p.console = (struct console){.pc = pc, .port = port, .on_text = options->on_console, .context = options->context};

@@ -33,6 +33,22 @@ static enum ws_status patched_read(const struct ws_source *source, uint64_t at, 
     return WS_OK;
 }
 
+static void patched_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct patched *p = source->state;
+    for (size_t i = 0; i < p->count; i++) {
+        const struct patch *patch = &p->patch[i];
+        if (at >= patch->at + patch->length || at + piece->length <= patch->at) continue;
+        if (at >= patch->at) { /* changed bytes are this source's own; which change wins does not matter */
+            *piece =
+                (struct ws_piece){WS_PIECE_OWN, ws_min_u64(piece->length, patch->at + patch->length - at), NULL, 0};
+            return;
+        }
+        piece->length = patch->at - at;
+    }
+    if (at >= p->base->size) piece->kind = WS_PIECE_HOLE;
+    else *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, p->base->size - at), p->base, at};
+}
+
 static void patched_close(struct ws_source *source) {
     struct patched *p = source->state;
     for (size_t i = 0; i < p->count; i++) free(p->patch[i].bytes);
@@ -40,7 +56,7 @@ static void patched_close(struct ws_source *source) {
     free(p);
 }
 
-static const struct ws_source_ops patched_ops = {patched_read, patched_close};
+static const struct ws_source_ops patched_ops = {patched_read, patched_close, patched_piece};
 
 enum ws_status ws_source_patched(const struct ws_source *base, uint64_t size, struct ws_source **source,
                                  struct ws_error *error) {

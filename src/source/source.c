@@ -31,6 +31,12 @@ void ws_source_close(struct ws_source *source) {
     free(source);
 }
 
+struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uint64_t length) {
+    struct ws_piece piece = {WS_PIECE_OWN, length, NULL, 0};
+    if (source->ops->piece) source->ops->piece(source, at, &piece);
+    return piece;
+}
+
 static void free_state(struct ws_source *source) { free(source->state); }
 
 static enum ws_status memory_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
@@ -40,7 +46,7 @@ static enum ws_status memory_read(const struct ws_source *source, uint64_t at, v
     return WS_OK;
 }
 
-static const struct ws_source_ops memory_ops = {memory_read, free_state};
+static const struct ws_source_ops memory_ops = {memory_read, free_state, NULL};
 
 enum ws_status ws_source_memory(const void *bytes, size_t length, struct ws_source **source, struct ws_error *error) {
     char *copy = malloc(length ? length : 1);
@@ -58,7 +64,12 @@ static enum ws_status zeros_read(const struct ws_source *source, uint64_t at, vo
     return WS_OK;
 }
 
-static const struct ws_source_ops zeros_ops = {zeros_read, NULL};
+static void zeros_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    (void)source, (void)at;
+    piece->kind = WS_PIECE_HOLE;
+}
+
+static const struct ws_source_ops zeros_ops = {zeros_read, NULL, zeros_piece};
 
 enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct ws_error *error) {
     return ws_source_make(&zeros_ops, size, NULL, source, error);
@@ -67,24 +78,28 @@ enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct 
 struct runs {
     const struct ws_source *base;
     size_t count;
-    size_t last; /* the run of the previous read: files are read in order */
     uint64_t *start;
     struct ws_run run[];
 };
 
-static enum ws_status runs_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                struct ws_error *error) {
-    struct runs *runs = source->state;
-    char *out = buffer;
+/* The last run that starts at or before `at`. Found anew for each read: a place remembered here would be written by
+ * several readers at once. */
+static size_t run_at(const struct runs *runs, uint64_t at) {
     size_t low = 0;
-    size_t high = runs->count; /* the last run that starts at or before `at` */
-    if (runs->last < runs->count && runs->start[runs->last] <= at) low = runs->last;
+    size_t high = runs->count;
     while (high - low > 1) {
         size_t middle = low + (high - low) / 2;
         if (runs->start[middle] <= at) low = middle;
         else high = middle;
     }
-    for (size_t i = low; length > 0; i++) {
+    return low;
+}
+
+static enum ws_status runs_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    const struct runs *runs = source->state;
+    char *out = buffer;
+    for (size_t i = run_at(runs, at); length > 0; i++) {
         if (i >= runs->count) { /* past the last run: the file's tail is a hole */
             memset(out, 0, length);
             break;
@@ -97,9 +112,19 @@ static enum ws_status runs_read(const struct ws_source *source, uint64_t at, voi
         out += step;
         at += step;
         length -= step;
-        runs->last = i;
     }
     return WS_OK;
+}
+
+static void runs_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct runs *runs = source->state;
+    size_t i = runs->count ? run_at(runs, at) : 0;
+    piece->kind = WS_PIECE_HOLE;
+    if (i >= runs->count || at - runs->start[i] >= runs->run[i].length) return; /* the tail */
+    uint64_t skip = at - runs->start[i];
+    piece->length = ws_min_u64(piece->length, runs->run[i].length - skip);
+    if (runs->run[i].at == WS_RUN_HOLE) return;
+    *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, runs->base, runs->run[i].at + skip};
 }
 
 static void runs_close(struct ws_source *source) {
@@ -108,7 +133,7 @@ static void runs_close(struct ws_source *source) {
     free(runs);
 }
 
-static const struct ws_source_ops runs_ops = {runs_read, runs_close};
+static const struct ws_source_ops runs_ops = {runs_read, runs_close, runs_piece};
 
 enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
                               struct ws_source **source, struct ws_error *error) {
@@ -129,7 +154,6 @@ enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run 
     }
     made->base = base;
     made->count = count;
-    made->last = 0;
     made->start = start;
     total = 0;
     for (size_t i = 0; i < count; i++) {

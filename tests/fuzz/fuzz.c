@@ -73,7 +73,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
         }
     } else if (which == 5) {
         struct ws_plan plan;
-        (void)ws_plan_from_json((const char *)data, size, &plan, &error);
+        if (ws_plan_from_json((const char *)data, size, &plan, &error) == WS_OK) ws_plan_free(&plan);
     } else if (which == 7) {
         uint64_t unpacked;
         (void)ws_unpack(source, swallow, NULL, &unpacked, &error);

@@ -274,7 +274,7 @@ static void member_close(struct ws_source *source) {
     free(source->state);
 }
 
-static const struct ws_source_ops member_ops = {member_read, member_close};
+static const struct ws_source_ops member_ops = {member_read, member_close, NULL};
 
 static enum ws_status add_content(struct archive *a, struct feed *f, struct archive_entry *entry, size_t index,
                                   struct ws_tree *tree, struct ws_node *node, struct ws_error *error) {

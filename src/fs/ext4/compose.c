@@ -185,8 +185,8 @@ static enum ws_status inodes_read(const struct ws_source *source, uint64_t at, v
     return WS_OK;
 }
 
-static const struct ws_source_ops bitmaps_ops = {bitmaps_read, NULL};
-static const struct ws_source_ops inodes_ops = {inodes_read, NULL};
+static const struct ws_source_ops bitmaps_ops = {bitmaps_read, NULL, NULL};
+static const struct ws_source_ops inodes_ops = {inodes_read, NULL, NULL};
 
 struct composing {
     const struct ws_ext4_geometry *g;

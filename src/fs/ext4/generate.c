@@ -339,7 +339,7 @@ static enum ws_status data_read(const struct ws_source *source, uint64_t at, voi
     return WS_OK;
 }
 
-static const struct ws_source_ops data_ops = {data_read, NULL};
+static const struct ws_source_ops data_ops = {data_read, NULL, NULL};
 
 enum ws_status ext4_data_source(const struct ws_ext4_geometry *g, struct ws_source **source, struct ws_error *error) {
     return ws_source_make(&data_ops, g->data_used * BLOCK, (void *)g, source, error);

@@ -242,7 +242,7 @@ static void replay_free(struct replay *r) {
 
 static void replay_close(struct ws_source *source) { replay_free(source->state); }
 
-static const struct ws_source_ops replay_ops = {replay_read, replay_close};
+static const struct ws_source_ops replay_ops = {replay_read, replay_close, NULL};
 
 enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
                                  struct ws_error *error) {

@@ -227,13 +227,15 @@ static uint32_t entry_of(const struct chains *t, uint64_t cluster) {
     return cluster == t->chain[low].last ? 0x0fffffff : (uint32_t)(cluster + 1);
 }
 
+/* Behind it all clusters are free. */
+static uint64_t chains_end(const struct chains *t) { return t->count ? (t->chain[t->count - 1].last + 1) * 4 : 8; }
+
 static enum ws_status chains_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                   struct ws_error *error) {
     const struct chains *t = source->state;
     uint8_t *out = buffer;
     (void)error;
-    uint64_t end = t->count ? (t->chain[t->count - 1].last + 1) * 4 : 8;
-    if (at >= end) {
+    if (at >= chains_end(t)) {
         memset(buffer, 0, length);
         return WS_OK;
     }
@@ -250,11 +252,17 @@ static enum ws_status chains_read(const struct ws_source *source, uint64_t at, v
     return WS_OK;
 }
 
+static void chains_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    uint64_t end = chains_end(source->state);
+    if (at >= end) piece->kind = WS_PIECE_HOLE;
+    else piece->length = ws_min_u64(piece->length, end - at);
+}
+
 static void chains_close(struct ws_source *source) { free(source->state); }
 
 static enum ws_status add_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
                                  struct ws_error *error) {
-    static const struct ws_source_ops ops = {chains_read, chains_close};
+    static const struct ws_source_ops ops = {chains_read, chains_close, chains_piece};
     struct ws_source *source = NULL;
     if (c->s.bits != 32) return add_small_tables(c, at, layout, error);
     struct chains *t = malloc(sizeof *t + ws_tree_count(c->tree) * sizeof t->chain[0]);
@@ -295,7 +303,8 @@ static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws
     if (!wide) ws_store_le16(b + 22, (uint16_t)s->fat_sectors);
     ws_store_le16(b + 24, 63);
     ws_store_le16(b + 26, 255);
-    ws_store_le32(b + 28, (uint32_t)c->params->hidden_sectors);
+    /* Only a BIOS asks where the volume begins, and one that counts in 32 bits cannot reach further anyway. */
+    ws_store_le32(b + 28, c->params->hidden_sectors > UINT32_MAX ? 0 : (uint32_t)c->params->hidden_sectors);
     uint8_t *e = b + (wide ? 64 : 36);
     if (wide) {
         ws_store_le32(b + 36, (uint32_t)s->fat_sectors);
@@ -372,6 +381,12 @@ enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree
     if (cluster && (cluster < 512 || cluster > 65536 || (cluster & (cluster - 1))))
         return ws_fail(error, WS_E_RANGE, "a cluster of %u bytes is not possible: powers of two from 512 to 65536 are",
                        cluster);
+    if (wanted / sector == UINT32_MAX + 1ull) wanted -= sector; /* 2 TiB to the sector: the last one is left alone */
+    if (wanted / sector > UINT32_MAX) {
+        ws_fail(error, WS_E_RANGE, "a FAT volume ends at %llu bytes: it counts its sectors of %u in 32 bits",
+                (unsigned long long)UINT32_MAX * sector, sector);
+        return ws_fail_next(error, "make it smaller, or exFAT");
+    }
     if (!choose_shape(&c, wanted))
         return ws_fail(error, WS_E_RANGE, "a FAT volume of %llu bytes is not possible", (unsigned long long)wanted);
     WS_TRY(place(&c, error));

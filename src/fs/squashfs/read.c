@@ -171,8 +171,8 @@ static enum ws_status content_read(const struct ws_source *source, uint64_t at, 
 
 static void content_close(struct ws_source *source) { free(source->state); }
 
-static const struct ws_source_ops volume_ops = {NULL, volume_close};
-static const struct ws_source_ops content_ops = {content_read, content_close};
+static const struct ws_source_ops volume_ops = {NULL, volume_close, NULL};
+static const struct ws_source_ops content_ops = {content_read, content_close, NULL};
 
 static enum ws_status add_content(struct volume *v, struct ws_tree *tree, const sqfs_inode_generic_t *inode,
                                   struct ws_node *node, struct ws_error *error) {
