@@ -42,6 +42,7 @@ struct ws_table {
     uint64_t entries_lba, first_usable, last_usable, backup_lba;
     uint32_t slots, slot_size;
     struct ws_partition gpt[WS_PARTITIONS_MOST];
+    bool gpt_more; /**< there are more: the table is read so far, and never composed again */
     size_t gpt_count;
     bool primary_sound, backup_sound;
 };

@@ -43,6 +43,14 @@ struct ws_node {
     bool reserved; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content */
     uint64_t work; /**< scratch for the composer at work on the tree */
     uint64_t work2;
+    /* What follows is the tree's own. */
+    bool going;           /**< while nodes are dropped */
+    struct ws_node *heir; /**< who takes its inode over then */
+    size_t children;             /**< of a folder */
+    struct ws_name_index *names; /**< of a large one */
+    struct {
+        struct ws_node *next, *before;
+    } alike[2]; /**< others of the same name in the folder: to the letter, and but for the letters' case */
 };
 
 struct ws_tree;
@@ -72,8 +80,11 @@ enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, con
                                  size_t length, struct ws_error *error);
 /** Give a node another name. @return as ws_tree_add(); the old name stays on failure */
 enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name, struct ws_error *error);
-/** Take a node and all below out of the tree; hard links to it turn into the thing itself. */
+/** Take a node and all below out of the tree; hard links to it turn into the thing itself. Looks through the whole tree:
+ *  for many use ws_tree_drop_all(). */
 void ws_tree_drop(struct ws_tree *tree, struct ws_node *node);
+/** The same for all nodes that `goes` says it of, in one pass; it is not asked about what lies below one that goes. */
+void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct ws_node *node), void *context);
 /** The node at `path` ("a/b", leading and doubled slashes ignored), or NULL. Symbolic links are not followed. */
 struct ws_node *ws_tree_find(const struct ws_tree *tree, const char *path);
 struct ws_node *ws_node_child(const struct ws_node *folder, const char *name);

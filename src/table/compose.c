@@ -39,7 +39,15 @@ void ws_table_new_mbr(struct ws_table *t, uint64_t disk_size, uint32_t sector, u
 static bool has_gpt(const struct ws_table *t) { return t->kind >= WS_TABLE_GPT; }
 static bool mbr_counts(const struct ws_table *t) { return t->kind == WS_TABLE_MBR || t->kind == WS_TABLE_MBR_FIRST; }
 
+/* What was not read would be lost by writing the table again. */
+static enum ws_status check_whole(const struct ws_table *t, struct ws_error *error) {
+    return t->gpt_more ? ws_fail(error, WS_E_UNSUPPORTED, "the GPT lists more than %d partitions: it is not rewritten",
+                                 (int)WS_PARTITIONS_MOST)
+                       : WS_OK;
+}
+
 enum ws_status ws_table_resize(struct ws_table *t, uint64_t disk_size, struct ws_error *error) {
+    WS_TRY(check_whole(t, error));
     uint64_t was = sectors_of(t);
     t->disk_size = disk_size;
     uint64_t now = sectors_of(t);
@@ -88,6 +96,7 @@ static enum ws_status check_room(const struct ws_partition *p, size_t count, uin
 
 enum ws_status ws_table_add(struct ws_table *t, uint64_t at, uint64_t length, const char *type_word,
                             const struct ws_guid *id, const char *name, unsigned *number, struct ws_error *error) {
+    WS_TRY(check_whole(t, error));
     const struct ws_partition_type *type = ws_partition_type_find(type_word);
     if (!type) return ws_fail(error, WS_E_USAGE, "\"%s\" is not a partition type this library knows", type_word);
     if (at % t->sector || length % t->sector || length == 0 || !ws_inside(at, length, t->disk_size))
@@ -257,6 +266,7 @@ done:
 }
 
 enum ws_status ws_table_compose(const struct ws_table *t, struct ws_layout *layout, struct ws_error *error) {
+    WS_TRY(check_whole(t, error));
     uint8_t sector[4096] = {0};
     ws_table_mbr_bytes(t, sector);
     WS_TRY(ws_layout_add_bytes(layout, 0, sector, t->sector, WS_PHASE_SEAL, error));

@@ -91,10 +91,17 @@ static void take_copy(struct ws_table *t, const struct copy *copy, bool is_backu
     t->backup_lba = ws_load_le64(h + (is_backup ? 24 : 32));
     t->entries_lba = is_backup ? 2 : ws_load_le64(h + 72);
     ws_guid_from_disk(h + 56, &t->disk_id);
-    for (uint32_t i = 0; i < t->slots && t->gpt_count < WS_PARTITIONS_MOST; i++) { /* UEFI 2.10, table 5-6 */
+    for (uint32_t i = 0; i < t->slots; i++) { /* UEFI 2.10, table 5-6 */
         static const uint8_t none[16];
         const uint8_t *e = copy->entries + (size_t)i * t->slot_size;
         if (memcmp(e, none, 16) == 0) continue;
+        if (t->gpt_count == WS_PARTITIONS_MOST) {
+            t->gpt_more = true;
+            ws_findings_add(findings, WS_FAULT, "the GPT lists more than %d partitions; those from entry %u on are not "
+                                                "looked at, and the table is never rewritten here",
+                            (int)WS_PARTITIONS_MOST, i + 1);
+            break;
+        }
         uint64_t first = ws_load_le64(e + 32);
         uint64_t last = ws_load_le64(e + 40);
         uint64_t sectors = t->disk_size / t->sector;

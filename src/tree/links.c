@@ -1,15 +1,10 @@
 /* links.c — links turned into what they show, for file systems that know none. */
+#include "tree/internal.h"
 #include "wild_satchel/names.h"
 
 #include <string.h>
 
 enum { HOPS_MOST = 40 };
-
-static struct ws_node *child(const struct ws_node *folder, const char *name, size_t length) {
-    struct ws_node *n = folder->first;
-    while (n && (strncmp(n->name, name, length) != 0 || n->name[length])) n = n->next;
-    return n;
-}
 
 /* What a link's target names, counted from the folder the link stands in; NULL if it leaves the tree, names nothing or
  * goes round in circles. An absolute one names something of the running system. */
@@ -19,7 +14,7 @@ static struct ws_node *follow(struct ws_node *at, const char *target, unsigned *
         size_t length = strcspn(target, "/");
         if (at->kind != WS_NODE_FOLDER) return NULL;
         if (length == 2 && memcmp(target, "..", 2) == 0) at = at->parent;
-        else if (length > 0 && !(length == 1 && target[0] == '.')) at = child(at, target, length);
+        else if (length > 0 && !(length == 1 && target[0] == '.')) at = tree_index_find(at, target, length, false);
         if (at && at->kind == WS_NODE_LINK) at = follow(at->parent, at->target, hops);
         target += length;
         while (*target == '/') target++;

@@ -58,51 +58,76 @@ const char *ws_name_fault(const struct ws_name_rules *rules, const char *name) {
     return NULL;
 }
 
-/* A name in upper case, for comparing. */
-struct key {
-    const struct ws_node *node;
-    size_t length;
-    uint16_t units[UNITS];
+/* The names of one folder as a file system sees them that does not tell capitals from small letters: open addressing,
+ * half full at most. */
+struct name_set {
+    struct {
+        const struct ws_node *node;
+        uint32_t hash;
+        unsigned next_number; /* to try for another of this name */
+    } *slot;
+    size_t room; /* a power of two */
 };
 
-static int by_name(const void *a, const void *b) {
-    const struct key *x = a;
-    const struct key *y = b;
-    if (x->length != y->length) return x->length < y->length ? -1 : 1;
-    return memcmp(x->units, y->units, x->length * sizeof x->units[0]);
+static uint32_t hash_name(const char *name) {
+    uint16_t units[UNITS];
+    size_t n = ws_utf16_from_utf8(name, units, UNITS);
+    uint32_t h = 2166136261u;
+    for (size_t i = 0; i < n; i++) h = (h ^ ws_upcase(units[i])) * 16777619u;
+    return h ^ h >> 15;
 }
 
-static struct key *sorted_keys(const struct ws_node *folder, size_t *count) {
-    *count = 0;
-    for (const struct ws_node *n = folder->first; n; n = n->next) (*count)++;
-    struct key *keys = malloc((*count + 1) * sizeof *keys);
+static bool alike(const char *one, const char *other) {
+    uint16_t a[UNITS], b[UNITS];
+    size_t n = ws_utf16_from_utf8(one, a, UNITS);
     size_t i = 0;
-    for (const struct ws_node *n = folder->first; keys && n; n = n->next, i++) {
-        keys[i].node = n;
-        keys[i].length = ws_utf16_from_utf8(n->name, keys[i].units, UNITS);
-        for (size_t k = 0; k < keys[i].length; k++) keys[i].units[k] = ws_upcase(keys[i].units[k]);
-    }
-    if (keys) qsort(keys, *count, sizeof *keys, by_name);
-    return keys;
+    if (ws_utf16_from_utf8(other, b, UNITS) != n) return false;
+    while (i < n && ws_upcase(a[i]) == ws_upcase(b[i])) i++;
+    return i == n;
+}
+
+/* Where this name is, or would be. */
+static size_t slot_of(const struct name_set *s, const char *name, uint32_t hash) {
+    size_t i = hash * 0x9e3779b1u & (s->room - 1);
+    while (s->slot[i].node && (s->slot[i].hash != hash || !alike(s->slot[i].node->name, name))) i = (i + 1) & (s->room - 1);
+    return i;
+}
+
+/* Room for all of a folder's names, and as many numbered ones. */
+static enum ws_status open_set(const struct ws_node *folder, struct name_set *s, struct ws_error *error) {
+    s->room = 16;
+    while (s->room < folder->children * 4) s->room *= 2;
+    s->slot = calloc(s->room, sizeof *s->slot);
+    return s->slot ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %zu names", folder->children);
+}
+
+/* @return false if another node has the name already; `at` is where */
+static bool take(struct name_set *s, const struct ws_node *node, size_t *at) {
+    uint32_t hash = hash_name(node->name);
+    *at = slot_of(s, node->name, hash);
+    if (s->slot[*at].node) return false;
+    s->slot[*at].node = node;
+    s->slot[*at].hash = hash;
+    s->slot[*at].next_number = 2;
+    return true;
 }
 
 bool ws_names_collide(const struct ws_node *folder, const struct ws_node **one, const struct ws_node **other,
                       struct ws_error *error) {
-    size_t count;
-    struct key *keys = sorted_keys(folder, &count);
-    if (!keys) {
-        ws_fail(error, WS_E_NOMEM, "out of memory for a folder's names");
+    struct name_set set;
+    size_t at = 0;
+    bool found = false;
+    if (open_set(folder, &set, error) != WS_OK) {
         *one = *other = folder;
         return true;
     }
-    bool found = false;
-    for (size_t i = 1; i < count && !found; i++)
-        if (by_name(&keys[i - 1], &keys[i]) == 0) {
-            *one = keys[i - 1].node;
-            *other = keys[i].node;
+    for (const struct ws_node *n = folder->first; n && !found; n = n->next)
+        if (!take(&set, n, &at)) {
+            *one = set.slot[at].node;
+            *other = n;
             found = true;
         }
-    free(keys);
+    free(set.slot);
     return found;
 }
 
@@ -139,44 +164,59 @@ static enum ws_status fit_one(struct ws_tree *tree, struct ws_node *node, const 
     return ws_tree_rename(tree, node, name, error);
 }
 
-static bool taken(const struct ws_node *node, const char *name) {
-    uint16_t a[UNITS], b[UNITS];
-    size_t n = ws_utf16_from_utf8(name, a, UNITS);
-    for (const struct ws_node *s = node->parent->first; s; s = s->next) {
-        if (s == node || ws_utf16_from_utf8(s->name, b, UNITS) != n) continue;
-        size_t i = 0;
-        while (i < n && ws_upcase(a[i]) == ws_upcase(b[i])) i++;
-        if (i == n) return true;
+/* "name (2).txt" */
+static void number_name(const char *name, unsigned number, size_t most, char out[NAME_BYTES + 1]) {
+    char base[NAME_BYTES + 1];
+    char tail[48] = "";
+    (void)snprintf(base, sizeof base, "%s", name);
+    char *dot = strrchr(base, '.');
+    if (dot && dot != base && strlen(dot) < 20) {
+        (void)snprintf(tail, sizeof tail, " (%u)%s", number, dot);
+        *dot = '\0';
+    } else {
+        (void)snprintf(tail, sizeof tail, " (%u)", number);
     }
-    return false;
+    shorten(base, most - strlen(tail));
+    size_t n = strlen(base);
+    while (n + strlen(tail) > NAME_BYTES) n--; /* and back to a whole character */
+    while (n > 0 && ((unsigned char)base[n] & 0xc0) == 0x80) n--;
+    memcpy(out, base, n);
+    memcpy(out + n, tail, strlen(tail) + 1);
 }
 
-/* The second of two gets a number before its extension. */
-static enum ws_status number_one(struct ws_tree *tree, struct ws_node *node, const struct ws_node *first,
+/* The second of two gets a number before its extension, the next one that is free: what was tried for one of its kind is
+ * not tried again for the next. Names that the folder has anyway come first. */
+static enum ws_status number_one(struct ws_tree *tree, struct ws_node *node, struct name_set *set, size_t at,
                                  const struct ws_name_rules *rules, struct ws_findings *findings,
                                  struct ws_error *error) {
     char path[160];
     char name[NAME_BYTES + 1];
-    for (unsigned number = 2; number < 100000; number++) {
-        char base[NAME_BYTES + 1];
-        char tail[48] = "";
-        char numbered[NAME_BYTES + 64];
-        (void)snprintf(base, sizeof base, "%s", node->name);
-        char *dot = strrchr(base, '.');
-        if (dot && dot != base && strlen(dot) < 20) {
-            (void)snprintf(tail, sizeof tail, " (%u)%s", number, dot);
-            *dot = '\0';
-        } else {
-            (void)snprintf(tail, sizeof tail, " (%u)", number);
-        }
-        shorten(base, rules->most - strlen(tail));
-        (void)snprintf(numbered, sizeof numbered, "%.*s%s", (int)(NAME_BYTES - strlen(tail)), base, tail);
-        (void)snprintf(name, sizeof name, "%.255s", numbered);
-        if (!taken(node, name)) break;
-    }
+    const struct ws_node *first = set->slot[at].node;
+    size_t place;
+    do {
+        number_name(node->name, set->slot[at].next_number++, rules->most, name);
+        place = slot_of(set, name, hash_name(name));
+    } while (set->slot[place].node);
     ws_findings_add(findings, WS_WARNING, "%s and \"%.60s\" are one name on %s; the first becomes \"%.80s\"",
                     ws_node_path(node, path, sizeof path), first->name, rules->system, name);
-    return ws_tree_rename(tree, node, name, error);
+    WS_TRY(ws_tree_rename(tree, node, name, error));
+    (void)take(set, node, &place);
+    return WS_OK;
+}
+
+static enum ws_status number_folder(struct ws_tree *tree, struct ws_node *folder, const struct ws_name_rules *rules,
+                                    struct ws_findings *findings, struct ws_error *error) {
+    struct name_set set;
+    size_t at = 0;
+    enum ws_status status = WS_OK;
+    WS_TRY(open_set(folder, &set, error));
+    for (struct ws_node *n = folder->first; n; n = n->next) n->work = take(&set, n, &at) ? 0 : 1; /* is numbered */
+    for (struct ws_node *n = folder->first; n && status == WS_OK; n = n->next) {
+        if (!n->work) continue;
+        status = number_one(tree, n, &set, slot_of(&set, n->name, hash_name(n->name)), rules, findings, error);
+    }
+    free(set.slot);
+    return status;
 }
 
 static const char *left_out(const struct ws_node *n, const struct ws_name_rules *rules) {
@@ -188,32 +228,29 @@ static const char *left_out(const struct ws_node *n, const struct ws_name_rules 
     }
 }
 
+struct leaving {
+    const struct ws_name_rules *rules;
+    struct ws_findings *findings;
+};
+
+static bool leaves(void *context, struct ws_node *n) {
+    const struct leaving *l = context;
+    const char *why = left_out(n, l->rules);
+    char path[160];
+    if (why)
+        ws_findings_add(l->findings, WS_WARNING, "%s is %s, which %s cannot hold; it is left out",
+                        ws_node_path(n, path, sizeof path), why, l->rules->system);
+    return why != NULL;
+}
+
 enum ws_status ws_tree_fit_names(struct ws_tree *tree, const struct ws_name_rules *rules, struct ws_findings *findings,
                                  struct ws_error *error) {
-    struct ws_node *next;
+    struct leaving leaving = {rules, findings};
     ws_tree_copy_links(tree, rules->system, findings);
-    for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = next) {
-        const char *why = left_out(n, rules);
-        char path[160];
-        next = ws_tree_next(n);
-        if (why) {
-            ws_findings_add(findings, WS_WARNING, "%s is %s, which %s cannot hold; it is left out",
-                            ws_node_path(n, path, sizeof path), why, rules->system);
-            ws_tree_drop(tree, n);
-            continue;
-        }
+    ws_tree_drop_all(tree, leaves, &leaving);
+    for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = ws_tree_next(n))
         WS_TRY(fit_one(tree, n, rules, findings, error));
-    }
-    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
-        const struct ws_node *one = NULL;
-        const struct ws_node *other = NULL;
-        while (n->kind == WS_NODE_FOLDER && ws_names_collide(n, &one, &other, error)) {
-            if (one == n) return WS_E_NOMEM;
-            struct ws_node *second = n->first; /* the later of the two, as the folder lists them */
-            while (second != one && second != other) second = second->next;
-            second = second == one ? (struct ws_node *)(uintptr_t)other : (struct ws_node *)(uintptr_t)one;
-            WS_TRY(number_one(tree, second, second == one ? other : one, rules, findings, error));
-        }
-    }
+    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FOLDER) WS_TRY(number_folder(tree, n, rules, findings, error));
     return WS_OK;
 }

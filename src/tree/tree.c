@@ -1,8 +1,7 @@
 /* tree.c — nodes come from an arena: a tree of 200,000 files is a few hundred blocks, freed at once. */
-#include "wild_satchel/tree.h"
+#include "tree/internal.h"
 
-#include "base/bytes.h"
-
+#include <stddef.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -26,7 +25,7 @@ struct ws_tree {
     size_t count;
 };
 
-static void *take(struct ws_tree *tree, size_t bytes) {
+void *tree_take(struct ws_tree *tree, size_t bytes) {
     bytes = (bytes + sizeof(max_align_t) - 1) / sizeof(max_align_t) * sizeof(max_align_t);
     struct arena_block *block = tree->arena;
     if (!block || block->room - block->used < bytes) {
@@ -45,7 +44,7 @@ static void *take(struct ws_tree *tree, size_t bytes) {
 }
 
 static char *copy_text(struct ws_tree *tree, const char *text, size_t length) {
-    char *copy = take(tree, length + 1);
+    char *copy = tree_take(tree, length + 1);
     if (copy) memcpy(copy, text, length);
     return copy;
 }
@@ -84,7 +83,7 @@ struct ws_node *ws_tree_root(const struct ws_tree *tree) {
 size_t ws_tree_count(const struct ws_tree *tree) { return tree->count; }
 
 enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error) {
-    struct owned *owned = take(tree, sizeof *owned);
+    struct owned *owned = tree_take(tree, sizeof *owned);
     if (!owned) {
         ws_source_close(source);
         return no_memory(error);
@@ -106,14 +105,15 @@ enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const 
     WS_TRY(check_name(name, strlen(name), error));
     char *copy = copy_text(tree, name, strlen(name));
     if (!copy) return no_memory(error);
+    if (node->parent) tree_index_remove(node);
     node->name = copy;
-    return WS_OK;
+    return node->parent ? tree_index_add(tree, node, error) : WS_OK;
 }
 
 static enum ws_status add_sized(struct ws_tree *tree, struct ws_node *parent, const char *name, size_t length,
                                 enum ws_node_kind kind, struct ws_node **node, struct ws_error *error) {
     WS_TRY(check_name(name, length, error));
-    struct ws_node *made = take(tree, sizeof *made);
+    struct ws_node *made = tree_take(tree, sizeof *made);
     if (made) made->name = copy_text(tree, name, length);
     if (!made || !made->name) return no_memory(error);
     made->kind = kind;
@@ -122,9 +122,10 @@ static enum ws_status add_sized(struct ws_tree *tree, struct ws_node *parent, co
     if (parent->last) parent->last->next = made;
     else parent->first = made;
     parent->last = made;
+    parent->children++;
     tree->count++;
     *node = made;
-    return WS_OK;
+    return tree_index_add(tree, made, error);
 }
 
 enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const char *name, enum ws_node_kind kind,
@@ -132,20 +133,8 @@ enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const c
     return add_sized(tree, parent, name, strlen(name), kind, node, error);
 }
 
-static char lower(char c) { return c >= 'A' && c <= 'Z' ? (char)(c - 'A' + 'a') : c; }
-
-static struct ws_node *child(const struct ws_node *folder, const char *name, size_t length, bool any_case) {
-    for (struct ws_node *n = folder->first; n; n = n->next) {
-        size_t i = 0;
-        while (i < length && n->name[i] && (any_case ? lower(n->name[i]) == lower(name[i]) : n->name[i] == name[i]))
-            i++;
-        if (i == length && !n->name[i]) return n;
-    }
-    return NULL;
-}
-
 struct ws_node *ws_node_child(const struct ws_node *folder, const char *name) {
-    return child(folder, name, strlen(name), false);
+    return tree_index_find(folder, name, strlen(name), false);
 }
 
 static const char *component(const char **path, size_t *length) {
@@ -160,7 +149,7 @@ static struct ws_node *find(const struct ws_tree *tree, const char *path, bool a
     struct ws_node *at = ws_tree_root(tree);
     size_t length;
     const char *part;
-    while (at && (part = component(&path, &length))) at = child(at, part, length, any_case);
+    while (at && (part = component(&path, &length))) at = tree_index_find(at, part, length, any_case);
     return at;
 }
 
@@ -177,7 +166,7 @@ enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_
     size_t length;
     const char *part;
     while ((part = component(&path, &length))) {
-        struct ws_node *next = child(at, part, length, false);
+        struct ws_node *next = tree_index_find(at, part, length, false);
         if (!next) WS_TRY(add_sized(tree, at, part, length, WS_NODE_FOLDER, &next, error));
         if (next->kind != WS_NODE_FOLDER)
             return ws_fail(error, WS_E_USAGE, "\"%s\" is a file where a folder is needed", next->name);
@@ -224,56 +213,73 @@ enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, con
     struct ws_xattr *x = node->xattrs;
     while (x && strcmp(x->name, name) != 0) x = x->next;
     if (!x) {
-        x = take(tree, sizeof *x);
+        x = tree_take(tree, sizeof *x);
         if (x) x->name = copy_text(tree, name, strlen(name));
         if (!x || !x->name) return no_memory(error);
         x->next = node->xattrs;
         node->xattrs = x;
     }
-    x->value = take(tree, length + 1);
+    x->value = tree_take(tree, length + 1);
     if (!x->value) return no_memory(error);
     if (length) memcpy(x->value, value, length);
     x->length = length;
     return WS_OK;
 }
 
-static bool is_below(const struct ws_node *node, const struct ws_node *top) {
-    while (node && node != top) node = node->parent;
-    return node == top;
-}
+static bool is_it(void *context, struct ws_node *node) { return node == context; }
 
 void ws_tree_drop(struct ws_tree *tree, struct ws_node *node) {
-    struct ws_node *parent = node->parent;
-    if (!parent) return;
-    /* Names outside that shared an inode inside take it over, so that no link is left dangling. */
-    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
+    if (node->parent) ws_tree_drop_all(tree, is_it, node);
+}
+
+static void take_over(struct ws_node *heir, const struct ws_node *was) {
+    heir->same_as = NULL;
+    heir->kind = was->kind;
+    heir->mode = was->mode;
+    heir->uid = was->uid;
+    heir->gid = was->gid;
+    heir->mtime = was->mtime;
+    heir->mtime_ns = was->mtime_ns;
+    heir->major = was->major;
+    heir->minor = was->minor;
+    heir->content = was->content;
+    heir->target = was->target;
+    heir->xattrs = was->xattrs;
+}
+
+void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct ws_node *node), void *context) {
+    size_t going = 0;
+    for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = ws_tree_next(n)) {
+        bool with_its_folder = n->parent->parent && n->parent->going;
+        n->going = with_its_folder || goes(context, n);
+        n->heir = NULL;
+        going += n->going;
+    }
+    if (!going) return;
+    /* Names that stay and shared an inode with one that goes take it over, so that no link is left dangling. */
+    for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = ws_tree_next(n)) {
         struct ws_node *was = n->same_as;
-        if (!was || !is_below(was, node) || is_below(n, node)) continue;
-        n->same_as = NULL;
-        n->kind = was->kind;
-        n->mode = was->mode;
-        n->uid = was->uid;
-        n->gid = was->gid;
-        n->mtime = was->mtime;
-        n->mtime_ns = was->mtime_ns;
-        n->content = was->content;
-        n->target = was->target;
-        n->xattrs = was->xattrs;
-        for (struct ws_node *m = ws_tree_root(tree); m; m = ws_tree_next(m))
-            if (m->same_as == was && m != n) m->same_as = n;
+        if (n->going || !was || !was->going) continue;
+        if (was->heir) n->same_as = was->heir;
+        else take_over(was->heir = n, was);
     }
-    struct ws_node **link = &parent->first;
-    struct ws_node *before = NULL;
-    while (*link && *link != node) {
-        before = *link;
-        link = &(*link)->next;
+    for (struct ws_node *f = ws_tree_root(tree); f; f = ws_tree_next(f)) {
+        if (f->kind != WS_NODE_FOLDER || !f->first) continue;
+        struct ws_node **link = &f->first;
+        f->last = NULL;
+        while (*link) {
+            struct ws_node *n = *link;
+            if (n->going) {
+                tree_index_remove(n);
+                *link = n->next;
+                f->children--;
+            } else {
+                f->last = n;
+                link = &n->next;
+            }
+        }
     }
-    size_t gone = 0;
-    for (struct ws_node *n = node; n && is_below(n, node); n = ws_tree_next(n)) gone++;
-    *link = node->next;
-    if (parent->last == node) parent->last = before;
-    node->next = NULL;
-    tree->count -= gone;
+    tree->count -= going;
 }
 
 struct ws_node *ws_tree_next(const struct ws_node *node) {

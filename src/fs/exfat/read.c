@@ -12,6 +12,7 @@ struct reading {
     struct exfat_shape s;
     struct ws_exfat_facts facts;
     struct ws_tree *tree; /* NULL: only the root's own entries are wanted */
+    uint8_t *owned;       /* a bit for each cluster that somebody has; NULL like the tree */
     uint32_t bitmap_cluster;
     uint64_t bitmap_bytes;
 };
@@ -60,28 +61,43 @@ static uint64_t place_of(const struct reading *r, uint32_t cluster) {
     return r->s.heap_at * r->s.sector + (uint64_t)(cluster - 2) * r->s.cluster;
 }
 
+/* Clusters belong to one stream: those that share some would let a small volume hold any number of large files. */
+static enum ws_status own(struct reading *r, uint32_t first, uint64_t count, struct ws_error *error) {
+    for (uint64_t c = first; r->owned && c < first + count; c++) {
+        uint8_t bit = (uint8_t)(1u << (c & 7));
+        if (r->owned[c >> 3] & bit) return damaged(error, "a cluster belongs to two files, or twice to one");
+        r->owned[c >> 3] |= bit;
+    }
+    return WS_OK;
+}
+
 /* What a stream's clusters hold: contiguous, or along the table. `size` UINT64_MAX: as long as the chain is. */
-static enum ws_status open_stream(const struct reading *r, uint32_t first, bool contiguous, uint64_t size,
+static enum ws_status open_stream(struct reading *r, uint32_t first, bool contiguous, uint64_t size,
                                   struct ws_source **content, struct ws_error *error) {
     struct ws_run *runs = NULL;
-    size_t count = 0;
+    size_t count = 0, room = 0;
     uint64_t length = 0;
     enum ws_status status = WS_OK;
     if (contiguous) {
         if (!is_cluster(r, first) || size > (r->s.clusters - (first - 2)) * r->s.cluster)
             return damaged(error, "a file's clusters leave the volume");
+        WS_TRY(own(r, first, ws_div_up(size, r->s.cluster), error));
         return ws_source_slice(r->source, place_of(r, first), size, content, error);
     }
     for (uint32_t c = first; c != EXFAT_END && length < size;) {
         uint8_t next[4];
         if (!is_cluster(r, c)) WS_GO(damaged(error, "a chain of clusters leaves the volume"));
         if (length / r->s.cluster >= r->s.clusters) WS_GO(damaged(error, "a chain of clusters never ends"));
+        WS_GO(own(r, c, 1, error));
         if (count && runs[count - 1].at + runs[count - 1].length == place_of(r, c)) {
             runs[count - 1].length += r->s.cluster;
         } else {
-            struct ws_run *grown = realloc(runs, (count + 1) * sizeof *grown);
-            if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
-            runs = grown;
+            if (count == room) {
+                room = room ? room * 2 : 4;
+                struct ws_run *grown = realloc(runs, room * sizeof *grown);
+                if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
+                runs = grown;
+            }
             runs[count++] = (struct ws_run){r->s.cluster, place_of(r, c)};
         }
         length += r->s.cluster;
@@ -249,6 +265,8 @@ enum ws_status ws_exfat_read(const struct ws_source *volume, struct ws_tree **tr
     enum ws_status status;
     WS_TRY(parse_boot(&r, error));
     WS_TRY(ws_tree_create(&r.tree, error));
+    r.owned = calloc(1, (size_t)(r.s.clusters / 8 + 2));
+    if (!r.owned) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for an exFAT volume's clusters"));
     struct ws_node *root = ws_tree_root(r.tree);
     WS_GO(read_root(&r, root, error));
     for (struct ws_node *n = ws_tree_next(root); n; n = ws_tree_next(n))
@@ -256,6 +274,7 @@ enum ws_status ws_exfat_read(const struct ws_source *volume, struct ws_tree **tr
     WS_GO(count_free(&r, error));
     if (facts) *facts = r.facts;
 done:
+    free(r.owned);
     if (status == WS_OK) *tree = r.tree;
     else ws_tree_close(r.tree);
     return status;

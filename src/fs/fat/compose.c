@@ -5,6 +5,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+enum { FOLDER_ENTRIES_MOST = 65536 }; /* a folder has at most 2 MiB (section 6) */
+
 struct composing {
     const struct ws_fat_params *params;
     struct ws_tree *tree;
@@ -98,6 +100,13 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
             if (one == n) return WS_E_NOMEM;
             ws_fail(error, WS_E_UNSUPPORTED, "FAT cannot hold two names that differ only in their letters' case");
             return ws_fail_where(error, "%s", ws_node_path(other, path, sizeof path));
+        }
+        if (n->kind == WS_NODE_FOLDER && folder_entries(n, c->params) > FOLDER_ENTRIES_MOST) {
+            ws_fail(error, WS_E_UNSUPPORTED, "a FAT folder has room for %d entries, and long names take several each: %zu "
+                                             "names need %llu",
+                    (int)FOLDER_ENTRIES_MOST, n->children, (unsigned long long)folder_entries(n, c->params));
+            ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
+            return ws_fail_next(error, "put them into several folders, or on exFAT");
         }
         if (ws_node_size(n) > 0xffffffff) {
             ws_fail(error, WS_E_UNSUPPORTED, "a FAT volume holds no file of 4 GiB or more");

@@ -9,6 +9,7 @@ enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20, COUNTED_MOS
 struct reading {
     const struct ws_source *source;
     struct fat_table t; /* the first copy, whole */
+    uint8_t *owned; /* a bit for each cluster that a file or folder has */
     struct ws_tree *tree;
     struct ws_fat_facts facts;
 };
@@ -86,24 +87,35 @@ static enum ws_status load_fat(struct reading *r, struct ws_error *error) {
     return WS_OK;
 }
 
+/* A cluster belongs to one file: chains that share some would let a small volume hold any number of large files. */
+static bool own(struct reading *r, uint32_t cluster) {
+    uint8_t bit = (uint8_t)(1u << (cluster & 7));
+    bool free_before = !(r->owned[cluster >> 3] & bit);
+    r->owned[cluster >> 3] |= bit;
+    return free_before;
+}
+
 /* A chain of clusters as runs. */
-static enum ws_status chain(const struct reading *r, uint32_t first, uint64_t size, struct ws_source **content,
+static enum ws_status chain(struct reading *r, uint32_t first, uint64_t size, struct ws_source **content,
                             struct ws_error *error) {
     struct ws_run *runs = NULL;
-    size_t count = 0;
+    size_t count = 0, room = 0;
     uint64_t length = 0;
     uint32_t end = fat_end_mark(r->t.s.bits) - 7;
     enum ws_status status = WS_OK;
     for (uint32_t c = first; c < end && length < size;) {
         uint64_t at = fat_data_at(&r->t.s) + (uint64_t)(c - 2) * r->t.s.cluster;
         if (c < 2 || c >= r->t.s.clusters + 2) WS_GO(damaged(error, "a chain of clusters leaves the volume"));
-        if (length > r->t.s.clusters * r->t.s.cluster) WS_GO(damaged(error, "a chain of clusters never ends"));
+        if (!own(r, c)) WS_GO(damaged(error, "a cluster belongs to two files, or twice to one"));
         if (count && runs[count - 1].at + runs[count - 1].length == at) {
             runs[count - 1].length += r->t.s.cluster;
         } else {
-            struct ws_run *grown = realloc(runs, (count + 1) * sizeof *grown);
-            if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
-            runs = grown;
+            if (count == room) {
+                room = room ? room * 2 : 4;
+                struct ws_run *grown = realloc(runs, room * sizeof *grown);
+                if (!grown) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a file in pieces"));
+                runs = grown;
+            }
             runs[count++] = (struct ws_run){r->t.s.cluster, at};
         }
         length += r->t.s.cluster;
@@ -154,8 +166,10 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
     else WS_TRY(chain(r, (uint32_t)folder->origin, UINT64_MAX, &content, error));
     if (content->size > FOLDER_MOST * 32ull) WS_GO(damaged(error, "a folder is impossibly long"));
     for (uint64_t at = 0; at + 32 <= content->size; at += 32) {
-        uint8_t e[32];
-        WS_GO(ws_source_read(content, at, e, 32, error));
+        uint8_t block[4096];
+        if (at % sizeof block == 0)
+            WS_GO(ws_source_read(content, at, block, (size_t)ws_min_u64(sizeof block, content->size - at), error));
+        const uint8_t *e = block + at % sizeof block;
         if (cluster && at && at % r->t.s.cluster == 0) cluster = fat_entry(&r->t, cluster);
         if (e[0] == 0) break;
         if (e[0] == 0xe5) {
@@ -276,12 +290,15 @@ enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree
     enum ws_status status;
     WS_TRY(open_volume(volume, &r, error));
     WS_GO(load_fat(&r, error));
+    r.owned = calloc(1, (size_t)(r.t.s.clusters / 8 + 2));
+    if (!r.owned) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a FAT volume's clusters"));
     WS_GO(ws_tree_create(&r.tree, error));
     ws_tree_root(r.tree)->origin = r.t.s.root_cluster;
     for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
         if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
     if (facts) *facts = r.facts;
 done:
+    free(r.owned);
     free(r.t.bytes);
     if (status == WS_OK) *tree = r.tree;
     else ws_tree_close(r.tree);
