@@ -22,6 +22,7 @@ struct ws_ext4_params {
     int64_t made_at;         /**< seconds since 1970-01-01 UTC */
 };
 
+struct ws_ext4_mark;
 struct ws_ext4_item; /* one inode: its node and where its blocks start */
 
 /** Everything about a volume that follows from its parameters and tree. Both measuring and composing go by it. */
@@ -40,6 +41,8 @@ struct ws_ext4_geometry {
     uint16_t *dirs_in_group;   /* owned: folders among the used inodes of each group */
     struct ws_ext4_item *item; /* owned */
     size_t items;
+    struct ws_ext4_mark *mark; /* owned: places in large folders, in order */
+    size_t marks, marks_room;
     const struct ws_tree *tree;
 };
 

@@ -21,7 +21,7 @@ enum ws_status ws_squashfs_probe(const struct ws_source *volume, struct ws_squas
                                  struct ws_error *error);
 
 /**
- * Read a volume into a tree that borrows `volume`. Extended attributes are left out. Contents may be read by one task
+ * Read a volume into a tree that borrows `volume`. Contents may be read by one task
  * at a time.
  * @param facts  may be NULL
  * @return WS_E_FORMAT for damage; WS_E_UNSUPPORTED for a compressor that is not built in

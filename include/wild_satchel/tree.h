@@ -44,6 +44,7 @@ struct ws_node {
     uint64_t work; /**< scratch for the composer at work on the tree */
     uint64_t work2;
     /* What follows is the tree's own. */
+    bool superseded;      /**< another node has its name and place, see ws_tree_fresh() */
     bool going;           /**< while nodes are dropped */
     struct ws_node *heir; /**< who takes its inode over then */
     size_t children;             /**< of a folder */
@@ -71,6 +72,10 @@ enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const c
                            struct ws_node **node, struct ws_error *error);
 /** Make the folders of `path` that are missing and return the last. */
 enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
+/** A new file at `path`, whatever stands there; makes folders on the way. What stood there is found no more, but stays in
+ *  the tree until ws_tree_settle(), so that any number of them costs one pass: for readers of what lists a name twice. */
+enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
+void ws_tree_settle(struct ws_tree *tree);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
 enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
                            struct ws_node **node, struct ws_error *error);

@@ -375,7 +375,24 @@ static void file_close(struct ws_source *source) {
     free(f);
 }
 
-static const struct ws_source_ops file_ops = {file_read, file_close, NULL};
+void ws_linux_piece(int fd, uint64_t at, struct ws_piece *piece) {
+    off_t data = lseek(fd, (off_t)at, SEEK_DATA);
+    if (data < 0 && errno == ENXIO) { /* nothing but holes behind it */
+        piece->kind = WS_PIECE_HOLE;
+    } else if (data > (off_t)at) {
+        piece->kind = WS_PIECE_HOLE;
+        if ((uint64_t)data - at < piece->length) piece->length = (uint64_t)data - at;
+    } else if (data == (off_t)at) {
+        off_t hole = lseek(fd, (off_t)at, SEEK_HOLE);
+        if (hole > (off_t)at && (uint64_t)hole - at < piece->length) piece->length = (uint64_t)hole - at;
+    }
+}
+
+static void file_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    ws_linux_piece(((const struct file_source *)source->state)->fd, at, piece);
+}
+
+static const struct ws_source_ops file_ops = {file_read, file_close, file_piece};
 
 enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
                                   struct ws_error *error) {

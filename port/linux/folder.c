@@ -1,5 +1,5 @@
 /* folder.c — a folder of this machine as a tree. */
-#include "port/linux/linux.h"
+#include "port/linux/internal.h"
 
 #include "wild_satchel/tree.h"
 
@@ -11,6 +11,7 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 struct lazy { /* opened for each read: a tree of 200,000 files must not hold as many handles */
@@ -38,7 +39,16 @@ static enum ws_status lazy_read(const struct ws_source *source, uint64_t at, voi
 }
 
 static void lazy_close(struct ws_source *source) { free(source->state); }
-static const struct ws_source_ops lazy_ops = {lazy_read, lazy_close, NULL};
+
+static void lazy_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct lazy *l = source->state;
+    int fd = open(l->path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+    if (fd < 0) return; /* reading it says why */
+    ws_linux_piece(fd, at, piece);
+    close(fd);
+}
+
+static const struct ws_source_ops lazy_ops = {lazy_read, lazy_close, lazy_piece};
 
 static enum ws_node_kind kind_of(mode_t mode) {
     return S_ISDIR(mode)    ? WS_NODE_FOLDER
@@ -99,6 +109,31 @@ struct walking {
     dev_t device; /* of all of it */
 };
 
+/* All of a name's extended attributes, access control lists among them. A file system that has none is no error. */
+static enum ws_status add_xattrs(struct ws_tree *tree, struct ws_node *n, const char *path, struct ws_error *error) {
+    char small[4096];
+    char value[65536]; /* the kernel's own bound */
+    ssize_t length = llistxattr(path, small, sizeof small);
+    char *names = small;
+    if (length < 0 && errno == ERANGE) {
+        length = llistxattr(path, NULL, 0);
+        names = length >= 0 ? malloc((size_t)length + 1) : NULL;
+        length = names ? llistxattr(path, names, (size_t)length) : -1;
+    }
+    enum ws_status status = WS_OK;
+    if (length < 0 && errno != ENOTSUP && errno != ENOSYS)
+        status = ws_fail(error, WS_E_READ, "%s: its extended attributes cannot be read: %s", path, strerror(errno));
+    for (ssize_t at = 0; status == WS_OK && at < length; at += (ssize_t)strlen(names + at) + 1) {
+        ssize_t got = lgetxattr(path, names + at, value, sizeof value);
+        if (got < 0 && errno == ENODATA) continue; /* gone meanwhile, or not for us */
+        if (got < 0)
+            status = ws_fail(error, WS_E_READ, "%s: \"%s\" cannot be read: %s", path, names + at, strerror(errno));
+        else status = ws_tree_set_xattr(tree, n, names + at, value, (size_t)got, error);
+    }
+    if (names != small) free(names);
+    return status;
+}
+
 static enum ws_status add(struct walking *w, struct ws_node *parent, const char *name, const char *path,
                           const struct stat *s, struct ws_node **out, struct ws_error *error) {
     struct ws_tree *tree = w->tree;
@@ -117,6 +152,9 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
     n->mtime_ns = (uint32_t)s->st_mtim.tv_nsec;
     n->major = major(s->st_rdev);
     n->minor = minor(s->st_rdev);
+    if (s->st_nlink > 1 && n->kind != WS_NODE_FOLDER) WS_TRY(find_twin(&w->twins, s, n, error));
+    if (n->same_as) return WS_OK;
+    WS_TRY(add_xattrs(tree, n, path, error));
     if (n->kind == WS_NODE_LINK) {
         char target[4096];
         ssize_t length = readlink(path, target, sizeof target - 1);
@@ -125,8 +163,6 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
         return ws_tree_set_target(tree, n, target, error);
     }
     if (n->kind != WS_NODE_FILE) return WS_OK;
-    if (s->st_nlink > 1) WS_TRY(find_twin(&w->twins, s, n, error));
-    if (n->same_as) return WS_OK;
     if (s->st_size == 0) return WS_OK;
     struct lazy *l = malloc(sizeof *l + strlen(path) + 1);
     struct ws_source *content = NULL;

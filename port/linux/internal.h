@@ -21,6 +21,9 @@ enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct w
 /** Note in `facts->in_use_by` which loop devices, with what is mounted from them, and which swap use a plain file. */
 void ws_linux_find_file_users(const struct stat *file, struct ws_drive_facts *facts);
 
+/** A file's hole or data from `at` on, see ws_source_ops. */
+void ws_linux_piece(int fd, uint64_t at, struct ws_piece *piece);
+
 /** A new file without a name in TMPDIR or /var/tmp, read and write; -1 with an error. */
 int ws_linux_nameless_file(struct ws_error *error);
 /** A file as a source that closes `fd`; on failure `fd` is closed too. */

@@ -1,7 +1,7 @@
 /* index.c — a folder's names, found by hashing: by their letters, and by their letters whatever the case.
  *
- * Names that count as the same (a damaged volume lists one twice, a disc holds "Readme" and "README") share one place in
- * the table and form a ring, in the order they came. So neither adding nor taking one away looks through the others,
+ * Names that count as the same (a damaged volume lists one twice, a disc holds "Readme" and "README") share one place
+ * in the table and form a ring, in the order they came. So neither adding nor taking one away looks through the others,
  * however many of them somebody has put into one folder to keep us busy.
  */
 #include "tree/internal.h"
@@ -71,7 +71,8 @@ static bool rebuild(struct ws_tree *tree, struct ws_node *folder, int which) {
     if (!index->by[which].slot) return false;
     index->by[which].room = room;
     index->by[which].used = 0;
-    for (struct ws_node *n = folder->first; n; n = n->next) enter(index, n, which);
+    for (struct ws_node *n = folder->first; n; n = n->next)
+        if (!n->superseded) enter(index, n, which);
     return true;
 }
 
@@ -117,6 +118,6 @@ struct ws_node *tree_index_find(const struct ws_node *folder, const char *name, 
     int which = any_case ? FOLDED : EXACT;
     if (folder->names) return *place_of(folder->names, name, length, which);
     for (struct ws_node *n = folder->first; n; n = n->next)
-        if (same(n, name, length, which)) return n;
+        if (!n->superseded && same(n, name, length, which)) return n;
     return NULL;
 }

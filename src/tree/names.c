@@ -65,7 +65,7 @@ struct name_set {
         const struct ws_node *node;
         uint32_t hash;
         unsigned next_number; /* to try for another of this name */
-    } *slot;
+    } * slot;
     size_t room; /* a power of two */
 };
 
@@ -89,7 +89,8 @@ static bool alike(const char *one, const char *other) {
 /* Where this name is, or would be. */
 static size_t slot_of(const struct name_set *s, const char *name, uint32_t hash) {
     size_t i = hash * 0x9e3779b1u & (s->room - 1);
-    while (s->slot[i].node && (s->slot[i].hash != hash || !alike(s->slot[i].node->name, name))) i = (i + 1) & (s->room - 1);
+    while (s->slot[i].node && (s->slot[i].hash != hash || !alike(s->slot[i].node->name, name)))
+        i = (i + 1) & (s->room - 1);
     return i;
 }
 
@@ -184,8 +185,8 @@ static void number_name(const char *name, unsigned number, size_t most, char out
     memcpy(out + n, tail, strlen(tail) + 1);
 }
 
-/* The second of two gets a number before its extension, the next one that is free: what was tried for one of its kind is
- * not tried again for the next. Names that the folder has anyway come first. */
+/* The second of two gets a number before its extension, the next one that is free: what was tried for one of its kind
+ * is not tried again for the next. Names that the folder has anyway come first. */
 static enum ws_status number_one(struct ws_tree *tree, struct ws_node *node, struct name_set *set, size_t at,
                                  const struct ws_name_rules *rules, struct ws_findings *findings,
                                  struct ws_error *error) {

@@ -176,18 +176,44 @@ enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_
     return WS_OK;
 }
 
-enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
-                           struct ws_node **node, struct ws_error *error) {
+/* The folder of `path`, made where it is missing, and the name in it. */
+static enum ws_status folder_of(struct ws_tree *tree, const char *path, struct ws_node **parent, const char **name,
+                                struct ws_error *error) {
     char folder[4096];
-    const char *name = strrchr(path, '/');
-    size_t above = name ? (size_t)(name - path) : 0;
-    name = name ? name + 1 : path;
+    const char *slash = strrchr(path, '/');
+    size_t above = slash ? (size_t)(slash - path) : 0;
+    *name = slash ? slash + 1 : path;
     if (above >= sizeof folder) return ws_fail(error, WS_E_RANGE, "the path is longer than 4095 bytes");
     memcpy(folder, path, above);
     folder[above] = '\0';
+    return ws_tree_folder(tree, folder, parent, error);
+}
+
+enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error) {
+    struct ws_node *parent = NULL;
+    const char *name;
+    WS_TRY(folder_of(tree, path, &parent, &name, error));
+    struct ws_node *old = ws_node_child(parent, name);
+    if (old) { /* found no more from now on; taken out when the tree settles */
+        tree_index_remove(old);
+        old->superseded = true;
+    }
+    return ws_tree_add(tree, parent, name, WS_NODE_FILE, node, error);
+}
+
+static bool is_superseded(void *context, struct ws_node *node) {
+    (void)context;
+    return node->superseded;
+}
+
+void ws_tree_settle(struct ws_tree *tree) { ws_tree_drop_all(tree, is_superseded, NULL); }
+
+enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
+                           struct ws_node **node, struct ws_error *error) {
     struct ws_node *parent = NULL;
     struct ws_source *content = NULL;
-    WS_TRY(ws_tree_folder(tree, folder, &parent, error));
+    const char *name;
+    WS_TRY(folder_of(tree, path, &parent, &name, error));
     struct ws_node *file = ws_node_child(parent, name);
     if (file && file->kind != WS_NODE_FILE) {
         ws_tree_drop(tree, file);
@@ -270,7 +296,7 @@ void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct w
         while (*link) {
             struct ws_node *n = *link;
             if (n->going) {
-                tree_index_remove(n);
+                if (!n->superseded) tree_index_remove(n);
                 *link = n->next;
                 f->children--;
             } else {

@@ -211,73 +211,95 @@ done:
     return status;
 }
 
-/* A member too large to be held: found again from the archive's beginning each time reading goes backwards. */
-struct member {
+/* An archive read once more for its large members. They share one place in it: read in their order, all of them
+ * together take one pass; only going back begins again. */
+struct pass {
     const struct ws_source *source;
-    size_t index; /* of the entry, from 0 */
     struct archive *a;
     struct feed *f;
-    uint64_t at;         /* next byte of the content */
-    const char *pending; /* what libarchive gave last and nobody took yet */
-    size_t pending_length;
+    size_t next;  /* entries whose header was read */
+    uint64_t at;  /* next byte of the last one's content */
+    size_t users; /* members, and the reader while it makes them */
 };
 
-static void member_rewind(struct member *m) {
-    if (m->a) close_archive(m->a, m->f);
-    m->a = NULL;
-    m->f = NULL;
-    m->at = 0;
-    m->pending_length = 0;
+/* A member too large to be held. */
+struct member {
+    struct pass *pass;
+    size_t index; /* of the entry, from 0 */
+};
+
+static void pass_rewind(struct pass *p) {
+    if (p->a) close_archive(p->a, p->f);
+    p->a = NULL;
+    p->f = NULL;
+    p->next = 0;
+    p->at = 0;
 }
 
-static enum ws_status member_start(struct member *m, struct ws_error *error) {
+static void pass_leave(struct pass *p) {
+    if (!p || --p->users) return;
+    pass_rewind(p);
+    free(p);
+}
+
+/* To byte `at` of an entry, or before it. */
+static enum ws_status pass_seek(struct pass *p, size_t index, uint64_t at, struct ws_error *error) {
     struct archive_entry *entry;
-    WS_TRY(open_archive(m->source, &m->f, &m->a, error));
-    for (size_t i = 0; i <= m->index; i++)
-        if (archive_read_next_header(m->a, &entry) < ARCHIVE_WARN) return damaged(m->a, m->f, error);
+    bool behind = p->next > index + 1 || (p->next == index + 1 && p->at > at);
+    if (p->a && behind) pass_rewind(p);
+    if (!p->a) WS_TRY(open_archive(p->source, &p->f, &p->a, error));
+    while (p->next <= index) {
+        if (archive_read_next_header(p->a, &entry) < ARCHIVE_WARN) return damaged(p->a, p->f, error);
+        p->next++;
+        p->at = 0;
+    }
     return WS_OK;
 }
 
 static enum ws_status member_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                   struct ws_error *error) {
-    struct member *m = source->state;
+    const struct member *m = source->state;
+    struct pass *p = m->pass;
     char *out = buffer;
-    if (!m->a || at < m->at) {
-        member_rewind(m);
-        enum ws_status status = member_start(m, error);
-        if (status != WS_OK) {
-            member_rewind(m);
-            return status;
-        }
-    }
-    while (length > 0) {
+    enum ws_status status = pass_seek(p, m->index, at, error);
+    while (status == WS_OK && length > 0) {
         char scrap[16384];
-        bool skipping = m->at < at;
-        size_t step = skipping ? (size_t)ws_min_u64(sizeof scrap, at - m->at) : length;
-        la_ssize_t got = archive_read_data(m->a, skipping ? scrap : out, step);
+        bool skipping = p->at < at;
+        size_t step = skipping ? (size_t)ws_min_u64(sizeof scrap, at - p->at) : length;
+        la_ssize_t got = archive_read_data(p->a, skipping ? scrap : out, step);
         if (got <= 0) {
-            enum ws_status status = damaged(m->a, m->f, error);
-            member_rewind(m);
-            return status;
+            status = damaged(p->a, p->f, error);
+            break;
         }
-        m->at += (uint64_t)got;
+        p->at += (uint64_t)got;
         if (skipping) continue;
         out += got;
         at += (uint64_t)got;
         length -= (size_t)got;
     }
-    return WS_OK;
+    if (status != WS_OK) pass_rewind(p);
+    return status;
 }
 
 static void member_close(struct ws_source *source) {
-    member_rewind(source->state);
+    pass_leave(((struct member *)source->state)->pass);
     free(source->state);
 }
 
 static const struct ws_source_ops member_ops = {member_read, member_close, NULL};
 
-static enum ws_status add_content(struct archive *a, struct feed *f, struct archive_entry *entry, size_t index,
-                                  struct ws_tree *tree, struct ws_node *node, struct ws_error *error) {
+/* What is being read, and into what. */
+struct gathering {
+    struct archive *a;
+    struct feed *f;
+    struct pass *pass;
+    struct ws_tree *tree;
+    size_t index; /* of the entry, from 0 */
+};
+
+static enum ws_status add_content(const struct gathering *g, struct archive_entry *entry, struct ws_node *node,
+                                  struct ws_error *error) {
+    struct archive *a = g->a;
     uint64_t size = archive_entry_size(entry) > 0 ? (uint64_t)archive_entry_size(entry) : 0;
     struct ws_source *content = NULL;
     if (size == 0) return WS_OK;
@@ -287,22 +309,23 @@ static enum ws_status add_content(struct archive *a, struct feed *f, struct arch
         la_ssize_t got = 0;
         size_t done = 0;
         while (done < size && (got = archive_read_data(a, bytes + done, (size_t)size - done)) > 0) done += (size_t)got;
-        enum ws_status status = done == size ? ws_source_memory(bytes, done, &content, error) : damaged(a, f, error);
+        enum ws_status status = done == size ? ws_source_memory(bytes, done, &content, error) : damaged(a, g->f, error);
         free(bytes);
         WS_TRY(status);
     } else {
         struct member *m = calloc(1, sizeof *m);
         if (!m) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
-        m->source = f->source;
-        m->index = index;
+        m->pass = g->pass;
+        m->index = g->index;
         enum ws_status status = ws_source_make(&member_ops, size, m, &content, error);
         if (status != WS_OK) {
             free(m);
             return status;
         }
+        g->pass->users++;
     }
     node->content = content;
-    return ws_tree_own(tree, content, error);
+    return ws_tree_own(g->tree, content, error);
 }
 
 /* "./a//b/" as "a/b". @return false for a name that leaves the root, or says nothing */
@@ -325,56 +348,137 @@ static bool clean_path(const char *name, char *out, size_t room) {
     return true;
 }
 
-static enum ws_status add_entry(struct archive *a, struct feed *f, struct archive_entry *entry, size_t index,
-                                struct ws_tree *tree, struct ws_error *error) {
+/* Extended attributes, and access control lists in the form that Linux keeps them in (acl(5), posix_acl_xattr.h). */
+static enum ws_status add_acl(struct archive_entry *entry, int type, const char *name, struct ws_tree *tree,
+                              struct ws_node *node, struct ws_error *error) {
+    static const struct {
+        int tag;
+        uint16_t stored;
+    } tags[] = {{ARCHIVE_ENTRY_ACL_USER_OBJ, 0x01}, {ARCHIVE_ENTRY_ACL_USER, 0x02}, {ARCHIVE_ENTRY_ACL_GROUP_OBJ, 0x04},
+                {ARCHIVE_ENTRY_ACL_GROUP, 0x08},    {ARCHIVE_ENTRY_ACL_MASK, 0x10}, {ARCHIVE_ENTRY_ACL_OTHER, 0x20}};
+    int count = archive_entry_acl_reset(entry, type);
+    struct ws_text value = {0};
+    uint8_t field[8] = {2}; /* the version */
+    bool extended = false;
+    ws_text_add(&value, field, 4);
+    for (size_t k = 0; k < sizeof tags / sizeof tags[0]; k++) { /* in the order the kernel wants them */
+        int is, permset, tag, id;
+        const char *who;
+        (void)archive_entry_acl_reset(entry, type);
+        while (count > 0 && archive_entry_acl_next(entry, type, &is, &permset, &tag, &id, &who) == ARCHIVE_OK) {
+            if (tag != tags[k].tag) continue;
+            bool named = tag == ARCHIVE_ENTRY_ACL_USER || tag == ARCHIVE_ENTRY_ACL_GROUP;
+            extended |= named || tag == ARCHIVE_ENTRY_ACL_MASK || type == ARCHIVE_ENTRY_ACL_TYPE_DEFAULT;
+            ws_store_le16(field, tags[k].stored);
+            ws_store_le16(field + 2, (uint16_t)(permset & 7));
+            ws_store_le32(field + 4, named ? (uint32_t)id : UINT32_MAX);
+            ws_text_add(&value, field, 8);
+        }
+    }
+    enum ws_status status = ws_text_status(&value, error);
+    if (status == WS_OK && extended) status = ws_tree_set_xattr(tree, node, name, value.data, value.length, error);
+    ws_text_free(&value);
+    return status;
+}
+
+static enum ws_status add_attributes(const struct gathering *g, struct archive_entry *entry, struct ws_node *node,
+                                     struct ws_error *error) {
+    const char *name;
+    const void *value;
+    size_t length;
+    node->mtime = archive_entry_mtime(entry);
+    node->mtime_ns = (uint32_t)archive_entry_mtime_nsec(entry);
+    node->mode = (uint16_t)(archive_entry_perm(entry) & 07777);
+    node->uid = (uint32_t)archive_entry_uid(entry);
+    node->gid = (uint32_t)archive_entry_gid(entry);
+    (void)archive_entry_xattr_reset(entry);
+    while (archive_entry_xattr_next(entry, &name, &value, &length) == ARCHIVE_OK)
+        if (name) WS_TRY(ws_tree_set_xattr(g->tree, node, name, value, length, error));
+    WS_TRY(add_acl(entry, ARCHIVE_ENTRY_ACL_TYPE_ACCESS, "system.posix_acl_access", g->tree, node, error));
+    return add_acl(entry, ARCHIVE_ENTRY_ACL_TYPE_DEFAULT, "system.posix_acl_default", g->tree, node, error);
+}
+
+static enum ws_node_kind kind_of(unsigned type) {
+    return type == AE_IFLNK    ? WS_NODE_LINK
+           : type == AE_IFCHR  ? WS_NODE_CHAR
+           : type == AE_IFBLK  ? WS_NODE_BLOCK
+           : type == AE_IFIFO  ? WS_NODE_FIFO
+           : type == AE_IFSOCK ? WS_NODE_SOCKET
+                               : WS_NODE_FILE;
+}
+
+/* Another name of a file that came before. Its content may come with either of the two (cpio, pax). */
+static enum ws_status add_hard_link(struct ws_tree *tree, struct ws_node *node, const char *name, bool *done,
+                                    struct ws_error *error) {
+    char target[4096];
+    struct ws_node *same = clean_path(name, target, sizeof target) ? ws_tree_find(tree, target) : NULL;
+    if (same && same->same_as) same = same->same_as;
+    *done = same && same != node && same->kind != WS_NODE_FOLDER;
+    if (*done) node->same_as = same;
+    else if (!same) {
+        ws_fail(error, WS_E_FORMAT, "the archive names a second name of a file that is not in it: \"%.200s\"", name);
+        return ws_fail_next(error, COMPARE_IT);
+    }
+    return WS_OK;
+}
+
+static enum ws_status add_entry(const struct gathering *g, struct archive_entry *entry, struct ws_error *error) {
     char path[4096];
     const char *name = archive_entry_pathname(entry);
+    struct ws_tree *tree = g->tree;
     struct ws_node *node = NULL;
+    bool done = false;
     if (!clean_path(name, path, sizeof path)) {
         ws_fail(error, WS_E_FORMAT, "the archive holds a name that would leave it, or is no name: \"%.200s\"",
                 name ? name : "");
         return ws_fail_next(error, "do not use this archive; get it from its publisher again");
     }
-    if (!path[0]) return WS_OK;
     unsigned type = archive_entry_filetype(entry);
     const char *hard = archive_entry_hardlink(entry);
-    if (type == AE_IFDIR) return ws_tree_folder(tree, path, &node, error);
-    WS_TRY(ws_tree_put(tree, path, "", 0, &node, error));
-    node->mtime = archive_entry_mtime(entry);
-    node->mode = (uint16_t)(archive_entry_perm(entry) & 07777);
-    if (hard) {
-        char target[4096];
-        struct ws_node *same = clean_path(hard, target, sizeof target) ? ws_tree_find(tree, target) : NULL;
-        if (same && same != node && same->kind == WS_NODE_FILE) node->content = same->content;
-        return WS_OK;
+    if (type == AE_IFDIR || !path[0]) { /* "./" is the root itself */
+        WS_TRY(ws_tree_folder(tree, path, &node, error));
+        return type == AE_IFDIR ? add_attributes(g, entry, node, error) : WS_OK;
     }
-    if (type == AE_IFLNK) {
+    WS_TRY(ws_tree_fresh(tree, path, &node, error));
+    if (hard) WS_TRY(add_hard_link(tree, node, hard, &done, error));
+    if (done) return WS_OK;
+    node->kind = kind_of(type);
+    WS_TRY(add_attributes(g, entry, node, error));
+    if (node->kind == WS_NODE_CHAR || node->kind == WS_NODE_BLOCK) {
+        node->major = (uint32_t)archive_entry_rdevmajor(entry);
+        node->minor = (uint32_t)archive_entry_rdevminor(entry);
+    }
+    if (node->kind == WS_NODE_LINK) {
         const char *target = archive_entry_symlink(entry);
-        node->kind = WS_NODE_LINK;
         return ws_tree_set_target(tree, node, target ? target : "", error);
     }
-    return type == AE_IFREG ? add_content(a, f, entry, index, tree, node, error) : WS_OK;
+    return node->kind == WS_NODE_FILE ? add_content(g, entry, node, error) : WS_OK;
 }
 
 enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **out, struct ws_error *error) {
-    struct archive *a = NULL;
-    struct feed *f = NULL;
-    struct ws_tree *tree = NULL;
-    enum ws_status status = open_archive(source, &f, &a, error);
+    struct gathering g = {0};
+    enum ws_status status = open_archive(source, &g.f, &g.a, error);
     if (status != WS_OK) return status;
-    WS_GO(ws_tree_create(&tree, error));
-    for (size_t index = 0;; index++) {
+    g.pass = calloc(1, sizeof *g.pass);
+    if (!g.pass) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for an archive"));
+    g.pass->source = source;
+    g.pass->users = 1;
+    WS_GO(ws_tree_create(&g.tree, error));
+    for (;; g.index++) {
         struct archive_entry *entry;
-        int code = archive_read_next_header(a, &entry);
+        int code = archive_read_next_header(g.a, &entry);
         if (code == ARCHIVE_EOF) break;
-        if (code < ARCHIVE_WARN) WS_GO(damaged(a, f, error));
-        if (is_plain(a) && begins_as_zip(source)) WS_GO(zip_cut_short(source, error));
-        if (index >= NODES_MOST) WS_GO(ws_fail(error, WS_E_FORMAT, "the archive holds over %d files", (int)NODES_MOST));
-        WS_GO(add_entry(a, f, entry, index, tree, error));
+        if (code < ARCHIVE_WARN) WS_GO(damaged(g.a, g.f, error));
+        if (is_plain(g.a) && begins_as_zip(source)) WS_GO(zip_cut_short(source, error));
+        if (g.index >= NODES_MOST)
+            WS_GO(ws_fail(error, WS_E_FORMAT, "the archive holds over %d files", (int)NODES_MOST));
+        WS_GO(add_entry(&g, entry, error));
     }
+    ws_tree_settle(g.tree);
 done:
-    close_archive(a, f);
-    if (status == WS_OK) *out = tree;
-    else ws_tree_close(tree);
+    close_archive(g.a, g.f);
+    if (status == WS_OK) *out = g.tree;
+    else ws_tree_close(g.tree);
+    pass_leave(g.pass);
     return status;
 }

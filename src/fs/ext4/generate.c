@@ -228,33 +228,39 @@ static void close_block(const struct ws_ext4_geometry *g, uint32_t ino, uint8_t 
     ws_store_le32(block + TAIL + 8, ws_crc32c(inode_seed(g, ino), block, TAIL));
 }
 
-/* A whole folder as blocks; the caller frees them. */
-static enum ws_status make_folder(const struct ws_ext4_geometry *g, size_t item, uint64_t blocks, uint8_t **out,
-                                  struct ws_error *error) {
+/* Some of a folder's blocks; the caller frees them. */
+static enum ws_status make_folder(const struct ws_ext4_geometry *g, size_t item, uint64_t from, uint64_t until,
+                                  uint8_t **out, struct ws_error *error) {
     const struct ws_node *folder = g->item[item].node;
+    const struct ws_ext4_mark *mark = ext4_mark_before(g, item, from);
     uint32_t ino = ext4_ino_of_item(item);
-    uint8_t *all = calloc((size_t)blocks, BLOCK);
+    uint8_t *all = calloc((size_t)(until - from), BLOCK);
     if (!all)
-        return ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %llu KiB", (unsigned long long)blocks * 4);
-    uint8_t *block = all;
-    size_t last = 12;
-    size_t used = 24;
-    add_entry(block, 0, ino, 12, ".", 2);
-    add_entry(block, 12, (uint32_t)(folder->parent ? folder->parent->work : INO_ROOT), 12, "..", 2);
-    for (const struct ws_node *n = folder->first; n; n = n->next) {
-        size_t length = (8 + strlen(n->name) + 3) & ~(size_t)3;
-        const struct ws_node *inode = n->same_as ? n->same_as : n;
-        if (used + length > BLOCK - 12) {
-            close_block(g, ino, block, last, used);
-            block += BLOCK;
-            used = 0;
-        }
-        add_entry(block, used, (uint32_t)inode->work, length, n->name, kind_in_folder(inode));
-        last = used;
-        used += length;
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %llu KiB",
+                       (unsigned long long)(until - from) * 4);
+    uint8_t block[BLOCK] = {0};
+    uint64_t number = mark ? mark->block : 0;
+    const struct ws_node *n = mark ? mark->first : folder->first;
+    size_t last = mark ? 0 : 12;
+    size_t used = mark ? 0 : 24;
+    if (!mark) {
+        add_entry(block, 0, ino, 12, ".", 2);
+        add_entry(block, 12, (uint32_t)(folder->parent ? folder->parent->work : INO_ROOT), 12, "..", 2);
     }
-    close_block(g, ino, block, last, used);
-    for (block += BLOCK; block < all + blocks * BLOCK; block += BLOCK) close_block(g, ino, block, 0, 0);
+    for (; number < until; number++) {
+        for (; n; n = n->next) {
+            size_t length = (8 + strlen(n->name) + 3) & ~(size_t)3;
+            const struct ws_node *inode = n->same_as ? n->same_as : n;
+            if (used + length > BLOCK - 12) break;
+            add_entry(block, used, (uint32_t)inode->work, length, n->name, kind_in_folder(inode));
+            last = used;
+            used += length;
+        }
+        close_block(g, ino, block, last, used);
+        if (number >= from) memcpy(all + (number - from) * BLOCK, block, BLOCK);
+        memset(block, 0, BLOCK);
+        last = used = 0;
+    }
     *out = all;
     return WS_OK;
 }
@@ -302,8 +308,9 @@ static enum ws_status read_item(const struct ws_ext4_geometry *g, size_t item, u
         }
     } else if (node->kind == WS_NODE_FOLDER) {
         uint8_t *all = NULL;
-        WS_TRY(make_folder(g, item, shape.content, &all, error));
-        memcpy(out, all + at, (size_t)length);
+        uint64_t from = at / BLOCK;
+        WS_TRY(make_folder(g, item, from, ws_div_up(at + length, BLOCK), &all, error));
+        memcpy(out, all + (at - from * BLOCK), (size_t)length);
         free(all);
     } else if (node->kind == WS_NODE_LINK) {
         uint64_t size = ws_node_size(node);

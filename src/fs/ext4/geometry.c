@@ -77,23 +77,55 @@ static bool is_lost_found(const struct ws_node *node) {
     return node->parent && !node->parent->parent && strcmp(node->name, "lost+found") == 0;
 }
 
-uint64_t ext4_folder_blocks(const struct ws_node *folder) {
+/* Count a folder's blocks, and note which name begins every so many of them: a block in the middle of a folder of
+ * 200,000 names is then made without looking at all before it. */
+static enum ws_status mark_folder(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
+    struct ws_node *folder = (struct ws_node *)(uintptr_t)g->item[item].node;
     uint64_t blocks = 1;
     size_t used = 24; /* "." and ".." */
     for (const struct ws_node *n = folder->first; n; n = n->next) {
         size_t entry = (8 + strlen(n->name) + 3) & ~(size_t)3;
         if (used + entry > BLOCK - 12) {
+            if (blocks % MARK_EVERY == 0) {
+                if (g->marks == g->marks_room) {
+                    size_t room = g->marks_room * 2 + 64;
+                    struct ws_ext4_mark *grown = realloc(g->mark, room * sizeof *grown);
+                    if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a large folder");
+                    g->mark = grown;
+                    g->marks_room = room;
+                }
+                g->mark[g->marks++] = (struct ws_ext4_mark){item, blocks, n};
+            }
             blocks++;
             used = 0;
         }
         used += entry;
     }
-    return is_lost_found(folder) && blocks < LOST_FOUND_BLOCKS ? LOST_FOUND_BLOCKS : blocks;
+    folder->work2 = is_lost_found(folder) && blocks < LOST_FOUND_BLOCKS ? LOST_FOUND_BLOCKS : blocks;
+    return WS_OK;
+}
+
+static enum ws_status mark_folders(struct ws_ext4_geometry *g, struct ws_error *error) {
+    for (size_t i = 0; i < g->items; i++)
+        if (g->item[i].node && g->item[i].node->kind == WS_NODE_FOLDER) WS_TRY(mark_folder(g, i, error));
+    return WS_OK;
+}
+
+const struct ws_ext4_mark *ext4_mark_before(const struct ws_ext4_geometry *g, size_t item, uint64_t block) {
+    size_t low = 0;
+    size_t high = g->marks; /* the first mark behind it */
+    while (low < high) {
+        size_t middle = low + (high - low) / 2;
+        const struct ws_ext4_mark *m = &g->mark[middle];
+        if (m->item < item || (m->item == item && m->block <= block)) low = middle + 1;
+        else high = middle;
+    }
+    return low > 0 && g->mark[low - 1].item == item ? &g->mark[low - 1] : NULL;
 }
 
 static uint64_t content_blocks(const struct ws_ext4_geometry *g, const struct ws_node *node) {
     if (!node) return g->journal_blocks;
-    if (node->kind == WS_NODE_FOLDER) return ext4_folder_blocks(node);
+    if (node->kind == WS_NODE_FOLDER) return node->work2; /* counted once, by mark_folders() */
     uint64_t size = ws_node_size(node);
     if (node->kind == WS_NODE_LINK) return size < FAST_LINK ? 0 : 1;
     return ws_div_up(size, BLOCK);
@@ -254,6 +286,7 @@ enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tr
     g->data_before[0] = 0;
     for (uint32_t i = 0; i < g->groups; i++)
         g->data_before[i + 1] = g->data_before[i] + ext4_group_blocks(g, i) - ext4_prefix(g, i);
+    WS_GO(mark_folders(g, error));
     WS_GO(place_items(g, error));
     g->free_bytes = (g->data_before[g->groups] - g->data_used) * BLOCK;
     g->free_inodes = (uint64_t)g->groups * g->inodes_a_group - g->inodes_used;
@@ -266,6 +299,8 @@ done:
 void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
     free(g->data_before);
     free(g->dirs_in_group);
+    free(g->mark);
+    g->mark = NULL;
     free(g->item);
     g->data_before = NULL;
     g->dirs_in_group = NULL;

@@ -53,6 +53,16 @@ struct ws_ext4_item {
     uint64_t start;             /* first block in data space: attributes, extent tree, then content */
 };
 
+/* The name that begins a block of a large folder. */
+struct ws_ext4_mark {
+    size_t item;
+    uint64_t block; /* of the folder, from 0 */
+    const struct ws_node *first;
+};
+enum { MARK_EVERY = 16 }; /* blocks */
+/* The last mark of this folder at or before a block; NULL: begin at its beginning. */
+const struct ws_ext4_mark *ext4_mark_before(const struct ws_ext4_geometry *g, size_t item, uint64_t block);
+
 /* Data space counts the blocks that are free to hold content, in ascending order, the fixed structures left out.
  * In every group the fixed structures are a prefix, so one number a group turns one space into the other. */
 uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group);
@@ -77,7 +87,6 @@ struct ext4_shape {
 void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape);
 uint32_t ext4_ino_of_item(size_t item);
 size_t ext4_item_of_ino(uint32_t ino); /* SIZE_MAX for reserved ones */
-uint64_t ext4_folder_blocks(const struct ws_node *folder);
 bool ext4_xattrs_fit_inode(const struct ws_node *node);
 
 /* generate.c: any inode, or any block of data space, from the geometry alone. */

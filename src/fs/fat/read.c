@@ -9,7 +9,7 @@ enum { DEPTH_MOST = 64, NODES_MOST = 2000000, FOLDER_MOST = 2 << 20, COUNTED_MOS
 struct reading {
     const struct ws_source *source;
     struct fat_table t; /* the first copy, whole */
-    uint8_t *owned; /* a bit for each cluster that a file or folder has */
+    uint8_t *owned;     /* a bit for each cluster that a file or folder has */
     struct ws_tree *tree;
     struct ws_fat_facts facts;
 };

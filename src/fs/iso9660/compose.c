@@ -14,12 +14,22 @@ struct folder {
     uint32_t length[2];
 };
 
+/* A short name that a folder has; or, with "~" where the digits would be, how far numbers of so many digits got there.
+ */
+struct taken {
+    const struct ws_node *parent; /* NULL: free */
+    char name[16];
+    unsigned next;
+};
+
 struct composing {
     const struct ws_iso_params *params;
     struct ws_tree *tree;
     struct folder *folder;
     size_t folders;
     char (*name)[16];      /* 8.3 names, by node number */
+    struct taken *taken;   /* the same, found by hashing */
+    size_t places;         /* a power of two, four times the nodes at least */
     struct ws_node **node; /* by node number */
     size_t nodes;
     uint64_t catalogue, size;
@@ -39,29 +49,58 @@ static char plain(char c) {
     return (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') ? c : '_';
 }
 
-/* A name of at most 8 and 3 letters that no sibling has. */
-static void short_name(struct composing *c, const struct ws_node *n) {
-    char *out = c->name[number_of(n)];
+/* At most 8 and 3 letters of a name, the last ones of the 8 being `tail`. */
+static void shorten(const struct ws_node *n, const char *tail, char out[16]) {
     const char *dot = strrchr(n->name, '.');
     size_t base = dot && dot != n->name ? (size_t)(dot - n->name) : strlen(n->name);
-    for (unsigned attempt = 0;; attempt++) {
-        char tail[12] = "";
-        size_t at = 0;
-        if (attempt) (void)snprintf(tail, sizeof tail, "%u", attempt);
-        size_t room = 8 - strlen(tail);
-        for (size_t i = 0; i < base && at < room; i++) out[at++] = plain(n->name[i]);
-        at += (size_t)snprintf(out + at, 16 - at, "%s", tail);
-        if (n->kind != WS_NODE_FOLDER) {
-            out[at++] = '.';
-            for (size_t i = 0; dot && dot != n->name && i < 3 && dot[1 + i]; i++) out[at++] = plain(dot[1 + i]);
-            out[at++] = ';';
-            out[at++] = '1';
-        }
-        out[at] = '\0';
-        const struct ws_node *s = n->parent->first;
-        while (s != n && strcmp(c->name[number_of(s)], out) != 0) s = s->next;
-        if (s == n) return;
+    size_t at = 0;
+    size_t room = 8 - strlen(tail);
+    for (size_t i = 0; i < base && at < room; i++) out[at++] = plain(n->name[i]);
+    at += (size_t)snprintf(out + at, 16 - at, "%s", tail);
+    if (n->kind != WS_NODE_FOLDER) {
+        out[at++] = '.';
+        for (size_t i = 0; dot && dot != n->name && i < 3 && dot[1 + i]; i++) out[at++] = plain(dot[1 + i]);
+        out[at++] = ';';
+        out[at++] = '1';
     }
+    out[at] = '\0';
+}
+
+/* The place of a folder's short name, or the free one where it would go. */
+static struct taken *place_of(const struct composing *c, const struct ws_node *parent, const char *name) {
+    uint64_t h = 0xcbf29ce484222325ull ^ number_of(parent);
+    for (const char *p = name; *p; p++) h = (h ^ (unsigned char)*p) * 0x100000001b3ull;
+    for (size_t i = (size_t)(h ^ h >> 29) & (c->places - 1);; i = (i + 1) & (c->places - 1)) {
+        struct taken *t = &c->taken[i];
+        if (!t->parent || (t->parent == parent && strcmp(t->name, name) == 0)) return t;
+    }
+}
+
+static void enter(struct taken *t, const struct ws_node *parent, const char *name, unsigned next) {
+    t->parent = parent;
+    memcpy(t->name, name, sizeof t->name);
+    t->next = next;
+}
+
+/* A name that no sibling has: the letters themselves, or with the lowest number that is free behind fewer of them.
+ * Names that leave the same letters share one count, so that no number is tried twice. */
+static void short_name(struct composing *c, const struct ws_node *n) {
+    char *out = c->name[number_of(n)];
+    unsigned first = 1;
+    shorten(n, "", out);
+    struct taken *t = place_of(c, n->parent, out);
+    for (size_t digits = 1; t->parent; digits++, first *= 10) {
+        char key[16], tail[12];
+        shorten(n, &"~~~~~~~~"[8 - digits], key);
+        struct taken *count = place_of(c, n->parent, key);
+        if (!count->parent) enter(count, n->parent, key, first);
+        while (t->parent && count->next < first * 10) {
+            (void)snprintf(tail, sizeof tail, "%u", count->next++);
+            shorten(n, tail, out);
+            t = place_of(c, n->parent, out);
+        }
+    }
+    enter(t, n->parent, out, 0);
 }
 
 static void both16(uint8_t *p, uint32_t v) {
@@ -426,7 +465,11 @@ static enum ws_status number_nodes(struct composing *c, struct ws_error *error) 
     c->name = calloc(count, sizeof *c->name);
     c->node = calloc(count, sizeof *c->node);
     c->folder = calloc(count, sizeof *c->folder);
-    if (!c->name || !c->node || !c->folder) return ws_fail(error, WS_E_NOMEM, "out of memory for %zu files", count);
+    c->places = 16;
+    while (c->places < 4 * count) c->places *= 2;
+    c->taken = calloc(c->places, sizeof *c->taken);
+    if (!c->name || !c->node || !c->folder || !c->taken)
+        return ws_fail(error, WS_E_NOMEM, "out of memory for %zu files", count);
     for (struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         n->origin = c->nodes;
         c->node[c->nodes++] = n;
@@ -538,6 +581,7 @@ enum ws_status ws_iso_compose(const struct ws_iso_params *params, struct ws_tree
     *size = c.size;
     if (layout) WS_GO(lay_out(&c, layout, error));
 done:
+    free(c.taken);
     free(c.name);
     free(c.node);
     free(c.folder);

@@ -10,6 +10,8 @@
 #include <sqfs/inode.h>
 #include <sqfs/io.h>
 #include <sqfs/super.h>
+#include <sqfs/xattr.h>
+#include <sqfs/xattr_reader.h>
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -70,12 +72,14 @@ struct volume {
     sqfs_id_table_t *ids;
     sqfs_dir_reader_t *folders;
     sqfs_data_reader_t *data;
+    sqfs_xattr_reader_t *xattrs; /* NULL: it has none */
     sqfs_tree_node_t *top;
 };
 
 static void volume_free(struct volume *v) {
     if (!v) return;
     if (v->top) sqfs_dir_tree_destroy(v->top);
+    if (v->xattrs) sqfs_destroy(v->xattrs);
     if (v->data) sqfs_destroy(v->data);
     if (v->folders) sqfs_destroy(v->folders);
     if (v->ids) sqfs_destroy(v->ids);
@@ -144,6 +148,12 @@ static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
     v->data = sqfs_data_reader_create(&v->file->base, v->super.block_size, v->compressor, 0);
     code = v->folders && v->data ? sqfs_data_reader_load_fragment_table(v->data, &v->super) : SQFS_ERROR_ALLOC;
     if (code) return damaged(error, code, "table of file ends");
+    if (!(v->super.flags & SQFS_FLAG_NO_XATTRS)) {
+        v->xattrs = sqfs_xattr_reader_create(0);
+        code =
+            v->xattrs ? sqfs_xattr_reader_load(v->xattrs, &v->super, &v->file->base, v->compressor) : SQFS_ERROR_ALLOC;
+        if (code) return damaged(error, code, "table of extended attributes");
+    }
     code = sqfs_dir_reader_get_full_hierarchy(v->folders, v->ids, NULL, 0, &v->top);
     return code ? damaged(error, code, "folders") : WS_OK;
 }
@@ -152,6 +162,7 @@ static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
 struct content {
     sqfs_data_reader_t *data;
     const sqfs_inode_generic_t *inode;
+    uint32_t block;
 };
 
 static enum ws_status content_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
@@ -171,8 +182,21 @@ static enum ws_status content_read(const struct ws_source *source, uint64_t at, 
 
 static void content_close(struct ws_source *source) { free(source->state); }
 
+/* A block of no length on the medium is a hole. */
+static void content_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct content *c = source->state;
+    size_t blocks = sqfs_inode_get_file_block_count(c->inode);
+    uint64_t end = at + piece->length;
+    size_t first = (size_t)(at / c->block);
+    bool hole = first < blocks && c->inode->extra[first] == 0;
+    size_t next = first + 1;
+    while (next < blocks && (uint64_t)next * c->block < end && (c->inode->extra[next] == 0) == hole) next++;
+    if (hole) piece->kind = WS_PIECE_HOLE;
+    if ((hole || next < blocks) && (uint64_t)next * c->block < end) piece->length = (uint64_t)next * c->block - at;
+}
+
 static const struct ws_source_ops volume_ops = {NULL, volume_close, NULL};
-static const struct ws_source_ops content_ops = {content_read, content_close, NULL};
+static const struct ws_source_ops content_ops = {content_read, content_close, content_piece};
 
 static enum ws_status add_content(struct volume *v, struct ws_tree *tree, const sqfs_inode_generic_t *inode,
                                   struct ws_node *node, struct ws_error *error) {
@@ -184,6 +208,7 @@ static enum ws_status add_content(struct volume *v, struct ws_tree *tree, const 
     if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
     c->data = v->data;
     c->inode = inode;
+    c->block = v->super.block_size;
     enum ws_status status = ws_source_make(&content_ops, size, c, &source, error);
     if (status != WS_OK) {
         free(c);
@@ -205,6 +230,27 @@ static enum ws_node_kind kind_of(unsigned mode) {
     }
 }
 
+static enum ws_status add_xattrs(const struct volume *v, struct ws_tree *tree, const sqfs_inode_generic_t *inode,
+                                 struct ws_node *node, struct ws_error *error) {
+    sqfs_u32 index = 0xffffffff;
+    sqfs_xattr_id_t set;
+    if (!v->xattrs || sqfs_inode_get_xattr_index(inode, &index) != 0 || index == 0xffffffff) return WS_OK;
+    int code = sqfs_xattr_reader_get_desc(v->xattrs, index, &set);
+    if (!code) code = sqfs_xattr_reader_seek_kv(v->xattrs, &set);
+    for (sqfs_u32 i = 0; !code && i < set.count; i++) {
+        sqfs_xattr_entry_t *key = NULL;
+        sqfs_xattr_value_t *value = NULL;
+        code = sqfs_xattr_reader_read_key(v->xattrs, &key);
+        if (!code) code = sqfs_xattr_reader_read_value(v->xattrs, key, &value);
+        enum ws_status status =
+            code ? WS_OK : ws_tree_set_xattr(tree, node, (const char *)key->key, value->value, value->size, error);
+        sqfs_free(key);
+        sqfs_free(value);
+        WS_TRY(status);
+    }
+    return code ? damaged(error, code, "extended attributes") : WS_OK;
+}
+
 static void set_device(struct ws_node *node, sqfs_u32 number) { /* as the kernel packs it: 12 bits, 20 bits */
     node->major = (number >> 8) & 0xfff;
     node->minor = (number & 0xff) | ((number >> 12) & 0xfff00);
@@ -218,7 +264,7 @@ static enum ws_status fill(struct volume *v, struct ws_tree *tree, const sqfs_tr
     node->gid = from->gid;
     node->mtime = inode->base.mod_time;
     node->origin = inode->base.inode_number;
-    if (node->kind == WS_NODE_FOLDER) return WS_OK;
+    if (node->kind == WS_NODE_FOLDER) return add_xattrs(v, tree, inode, node, error);
     if (inode->base.inode_number < v->super.inode_count + 1ull) {
         struct ws_node **first = &first_of[inode->base.inode_number];
         if (*first) {
@@ -227,6 +273,7 @@ static enum ws_status fill(struct volume *v, struct ws_tree *tree, const sqfs_tr
         }
         *first = node;
     }
+    WS_TRY(add_xattrs(v, tree, inode, node, error));
     if (node->kind == WS_NODE_FILE) return add_content(v, tree, inode, node, error);
     if (node->kind == WS_NODE_LINK) {
         char target[4096];
