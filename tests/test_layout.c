@@ -396,6 +396,76 @@ static void the_safety_rules_hold(void) {
     }
 }
 
+/* Several tasks may read one source at once: the same bytes for each, and nothing shared is written. */
+struct task {
+    const struct ws_source *source;
+    uint64_t seed;
+    const uint8_t *wanted;
+    int wrong;
+};
+
+static void read_at_random(void *context) {
+    struct task *t = context;
+    uint8_t bytes[3000];
+    struct ws_error e;
+    for (int i = 0; i < 400; i++) {
+        t->seed = t->seed * 6364136223846793005ull + 1442695040888963407ull;
+        uint64_t at = (t->seed >> 20) % (t->source->size - sizeof bytes);
+        if (ws_source_read(t->source, at, bytes, sizeof bytes, &e) != WS_OK ||
+            memcmp(bytes, t->wanted + at, sizeof bytes) != 0)
+            t->wrong++;
+    }
+}
+
+static void several_tasks_read_one_source(void) {
+    enum { SIZE = 300000, TASKS = 4 };
+    struct ws_port *port = NULL;
+    struct ws_source *base = NULL, *runs = NULL, *patched = NULL, *view = NULL, *file = NULL;
+    struct ws_layout *layout = NULL;
+    struct ws_run run[300];
+    uint8_t *bytes = malloc(SIZE), *wanted = malloc(SIZE);
+    random_bytes(bytes, SIZE);
+    const char *path = scratch("shared.img");
+    OK(ws_linux_open(&port, &error));
+    OK(ws_source_memory(bytes, SIZE, &base, &error));
+    for (size_t i = 0; i < 300; i++)
+        run[i] = (struct ws_run){SIZE / 300, i % 7 == 0 ? WS_RUN_HOLE : (299 - i) * (SIZE / 300)};
+    OK(ws_source_runs(base, run, 300, SIZE, &runs, &error));
+    OK(ws_source_patched(runs, SIZE, &patched, &error));
+    OK(ws_source_patch(patched, 1000, bytes, 5000, &error));
+    OK(ws_layout_create(SIZE, &layout, &error));
+    OK(ws_layout_add(layout, 0, SIZE, patched, 0, WS_PHASE_BODY, &error));
+    OK(ws_layout_seal(layout, &error));
+    OK(ws_layout_source(layout, &view, &error));
+    OK(ws_source_read(view, 0, wanted, SIZE, &error));
+    save_source(view, path);
+    OK(ws_source_file(path, &file, &error));
+    const struct ws_source *const sources[] = {runs, patched, view, file};
+    for (size_t k = 0; k < 4; k++) {
+        struct task task[TASKS];
+        struct ws_task *handle[TASKS];
+        if (k == 0) OK(ws_source_read(runs, 0, wanted, SIZE, &error));
+        if (k == 1) OK(ws_source_read(view, 0, wanted, SIZE, &error));
+        for (int i = 0; i < TASKS; i++) {
+            task[i] = (struct task){sources[k], random_next(), wanted, 0};
+            OK(port->ops->start(port, read_at_random, &task[i], &handle[i], &error));
+        }
+        for (int i = 0; i < TASKS; i++) {
+            port->ops->join(port, handle[i]);
+            CHECK_INT(task[i].wrong, 0);
+        }
+    }
+    ws_source_close(file);
+    ws_source_close(view);
+    ws_layout_close(layout);
+    ws_source_close(patched);
+    ws_source_close(runs);
+    ws_source_close(base);
+    ws_port_close(port);
+    free(bytes);
+    free(wanted);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"layouts refuse what cannot be", layouts_refuse_what_cannot_be},
@@ -403,6 +473,7 @@ int main(int argc, char **argv) {
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},
         {"a fingerprint reads no input", a_fingerprint_reads_no_input},
         {"sources tell their pieces", sources_tell_their_pieces},
+        {"several tasks read one source", several_tasks_read_one_source},
         {"everything is written once, in order", everything_is_written_once_in_order},
         {"the seal comes last, whatever is cut", the_seal_comes_last},
         {"a stopped write is continued", a_stopped_write_is_continued},
