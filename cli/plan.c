@@ -351,12 +351,21 @@ static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struc
     return WS_OK;
 }
 
+/* A path as a plan keeps it: whole, or not at all. Frees `real`. */
+static enum ws_status take_path(struct cli *cli, char *real, const char *path, char *out, size_t room) {
+    int length = snprintf(out, room, "%s", real ? real : path);
+    free(real);
+    if (length >= 0 && (size_t)length < room) return WS_OK;
+    ws_fail(&cli->error, WS_E_RANGE, "a plan keeps paths of at most %zu bytes", room - 1);
+    ws_fail_where(&cli->error, "%s", path);
+    return ws_fail_next(&cli->error, "move it, or give it a shorter name");
+}
+
 static enum ws_status take_overlay(struct cli *cli, const char *path, struct ws_source **overlay, struct ws_plan *p) {
     WS_TRY(ws_linux_open_overlay(path, overlay, &cli->error));
     WS_TRY(ws_source_hash(*overlay, WS_HASH_SHA256, p->overlay_sha256, &cli->error));
     char *real = realpath(path, NULL);
-    (void)snprintf(p->overlay_from, sizeof p->overlay_from, "%s", real ? real : path);
-    free(real);
+    WS_TRY(take_path(cli, real, path, p->overlay_from, sizeof p->overlay_from));
     p->overlay = *overlay;
     return WS_OK;
 }
@@ -484,8 +493,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     made = w.make != NULL;
     if (w.trial) WS_GO(load_trial(cli, w.trial, g));
     char *real = realpath(w.image, NULL);
-    (void)snprintf(g->plan.image_path, sizeof g->plan.image_path, "%s", real ? real : w.image);
-    free(real);
+    WS_GO(take_path(cli, real, w.image, g->plan.image_path, sizeof g->plan.image_path));
     take_drive(&g->plan, &g->facts);
     g->plan.image_touched_at = cli_touched_at(w.image);
     g->plan.made_at = cli->port->ops->wall_clock(cli->port);

@@ -171,6 +171,30 @@ static void edited_menus_remember_and_still_offer_to_forget(void) {
     }
 }
 
+/* Long parameters are kept whole; what is longer than there is room is never passed on cut. */
+static void nothing_of_a_menu_is_cut_silently(void) {
+    static const size_t lengths[] = {500, 1023, 1500, 4000, 4200, 9000};
+    for (size_t i = 0; i < sizeof lengths / sizeof lengths[0]; i++)
+        for (int grub = 0; grub < 3; grub++) { /* syslinux, GRUB, GRUB by a variable */
+            struct ws_text text = {0}, wanted = {0};
+            struct ws_menu menu;
+            ws_text_puts(&wanted, "boot=live");
+            while (wanted.length < lengths[i]) ws_text_printf(&wanted, " tide.gauge=%zu", wanted.length);
+            if (grub == 2) ws_text_printf(&text, "set more=\"%s\"\n", wanted.data);
+            if (grub)
+                ws_text_printf(&text, "menuentry 'Live' {\n linux /live/vmlinuz %s\n initrd /live/initrd\n}\n",
+                               grub == 2 ? "$more" : wanted.data);
+            else ws_text_printf(&text, "label live\n kernel /live/vmlinuz\n append %s\n", wanted.data);
+            OK(ws_menu_parse(text.data, text.length, &menu, &error));
+            CHECK_INT(menu.entries, 1);
+            if (menu.entries == 1 && !menu.entry[0].cut) CHECK(strcmp(menu.entry[0].parameters, wanted.data) == 0);
+            CHECK_INT(menu.entry[0].cut, wanted.length >= sizeof menu.entry[0].parameters);
+            ws_menu_free(&menu);
+            ws_text_free(&text);
+            ws_text_free(&wanted);
+        }
+}
+
 static void what_is_no_menu_is_said_so(void) {
     static const struct {
         const char *text;
@@ -348,6 +372,7 @@ int main(int argc, char **argv) {
         {"the default of a GRUB menu is found", the_default_of_a_grub_menu_is_found},
         {"syslinux menus are understood", syslinux_menus_are_understood},
         {"edited menus remember and still offer to forget", edited_menus_remember_and_still_offer_to_forget},
+        {"nothing of a menu is cut silently", nothing_of_a_menu_is_cut_silently},
         {"what is no menu is said so", what_is_no_menu_is_said_so},
         {"random text never breaks the menu parser", random_text_never_breaks_the_menu_parser},
         {"families are told by their parameters", families_are_told_by_their_parameters},

@@ -52,7 +52,7 @@ struct ws_image {
     char root_path[128], root_format[32]; /**< its root file system; empty if not found */
     uint64_t root_bytes;                  /**< as it lies on the medium */
     size_t menus, live_entries, remembering_entries;
-    char default_title[160], default_parameters[1024];
+    char default_title[512], default_parameters[4096];
     struct ws_findings findings;
     struct ws_findings findings_whole; /**< what matters only when it is laid down whole, as it is */
 };

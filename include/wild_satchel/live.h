@@ -68,12 +68,13 @@ enum ws_menu_kind { WS_MENU_GRUB, WS_MENU_SYSLINUX };
 
 /** One entry of a start menu that starts a kernel. Offsets are bytes of the menu's text. */
 struct ws_menu_entry {
-    char title[160];
-    char id[96];                   /**< GRUB's --id, or the syslinux label */
-    size_t block, block_end;       /**< the whole entry; whole lines where nothing else stands on them */
-    size_t args, args_end;         /**< the kernel's parameters */
-    char kernel[256], initrd[512]; /**< variables put in, as in `parameters` */
-    char parameters[1024];
+    char title[512];
+    char id[96];                    /**< GRUB's --id, or the syslinux label */
+    size_t block, block_end;        /**< the whole entry; whole lines where nothing else stands on them */
+    size_t args, args_end;          /**< the kernel's parameters */
+    char kernel[512], initrd[1024]; /**< variables put in, as in `parameters` */
+    char parameters[4096];
+    bool cut; /**< one of these texts is longer than there is room: not to be used for anything but to say so */
     bool is_default;
 };
 

@@ -41,8 +41,8 @@ enum ws_persistence_place {
 
 /** One change inside the image. */
 struct ws_plan_edit {
-    char path[256];
-    char what[160]; /**< in words */
+    char path[1024];
+    char what[640]; /**< in words */
     bool behind;    /**< moved to new sectors at the image's end */
 };
 enum { WS_PLAN_EDITS_MOST = 32, WS_PLAN_PARTS_MOST = 16, WS_PLAN_CHOICES_MOST = 12 };
@@ -58,7 +58,7 @@ struct ws_plan_part {
 
 /** Something decided for the technician, and why. */
 struct ws_plan_choice {
-    char what[24], choice[64], why[200];
+    char what[24], choice[160], why[480];
 };
 
 /** Will the finished drive start on a kind of PC? */
@@ -66,7 +66,7 @@ struct ws_outlook {
     enum ws_firmware firmware;
     bool secure_boot;
     bool starts;
-    char why[240];
+    char why[480];
 };
 enum { WS_OUTLOOKS = 3 }; /**< BIOS, UEFI, UEFI with Secure Boot on */
 

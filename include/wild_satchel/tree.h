@@ -44,9 +44,9 @@ struct ws_node {
     uint64_t work; /**< scratch for the composer at work on the tree */
     uint64_t work2;
     /* What follows is the tree's own. */
-    bool superseded;      /**< another node has its name and place, see ws_tree_fresh() */
-    bool going;           /**< while nodes are dropped */
-    struct ws_node *heir; /**< who takes its inode over then */
+    bool superseded;             /**< another node has its name and place, see ws_tree_fresh() */
+    bool going;                  /**< while nodes are dropped */
+    struct ws_node *heir;        /**< who takes its inode over then */
     size_t children;             /**< of a folder */
     struct ws_name_index *names; /**< of a large one */
     struct {
@@ -72,8 +72,9 @@ enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const c
                            struct ws_node **node, struct ws_error *error);
 /** Make the folders of `path` that are missing and return the last. */
 enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
-/** A new file at `path`, whatever stands there; makes folders on the way. What stood there is found no more, but stays in
- *  the tree until ws_tree_settle(), so that any number of them costs one pass: for readers of what lists a name twice. */
+/** A new file at `path`, whatever stands there; makes folders on the way. What stood there is found no more, but stays
+ * in the tree until ws_tree_settle(), so that any number of them costs one pass: for readers of what lists a name
+ * twice. */
 enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
 void ws_tree_settle(struct ws_tree *tree);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
@@ -85,8 +86,8 @@ enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, con
                                  size_t length, struct ws_error *error);
 /** Give a node another name. @return as ws_tree_add(); the old name stays on failure */
 enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name, struct ws_error *error);
-/** Take a node and all below out of the tree; hard links to it turn into the thing itself. Looks through the whole tree:
- *  for many use ws_tree_drop_all(). */
+/** Take a node and all below out of the tree; hard links to it turn into the thing itself. Looks through the whole
+ * tree: for many use ws_tree_drop_all(). */
 void ws_tree_drop(struct ws_tree *tree, struct ws_node *node);
 /** The same for all nodes that `goes` says it of, in one pass; it is not asked about what lies below one that goes. */
 void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct ws_node *node), void *context);

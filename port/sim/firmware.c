@@ -156,7 +156,7 @@ static bool kernel_loads(struct walk *w) {
         say(w, "%s is not a Linux kernel.", w->entry.kernel);
         return false;
     }
-    char list[512];
+    char list[1024];
     (void)snprintf(list, sizeof list, "%s", w->entry.initrd);
     for (char *p = list; *p;) {
         size_t n = strcspn(p, " ,");

@@ -17,7 +17,7 @@ struct sim_start {
     bool running;           /* a system is up */
     const struct ws_live_family *family;
     struct ws_own_family own_family; /* as the drive describes it */
-    char parameters[1024];
+    char parameters[4096];
     uint64_t medium_at; /* the medium's root image on the drive, if it can be read here */
     char root_path[128];
     uint64_t volume_at, volume_size; /* the persistence volume in use; size 0: none, changes go to memory */

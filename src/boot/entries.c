@@ -49,6 +49,19 @@ static void miss(struct gathering *g, const char *title, const char *path) {
                         path);
 }
 
+static void too_long(struct gathering *g, const char *title) {
+    if (g->findings)
+        ws_findings_add(g->findings, WS_WARNING,
+                        "the menu entry \"%.60s\" is left out: its parameters, its title or the names of its files are "
+                        "longer than a kernel or our start-up code takes",
+                        title);
+}
+
+/* Its whole path. @return false if there is no room for it */
+static bool path_fits(const struct ws_node *file, char *out, size_t room) {
+    return strncmp(ws_node_path(file, out, room), "...", 3) != 0;
+}
+
 /* Files one after the other, divided by blanks (GRUB) or commas (syslinux). */
 static bool take_initrds(struct gathering *g, const struct ws_node *menu_file, const char *list,
                          struct ws_start_entry *e) {
@@ -56,14 +69,21 @@ static bool take_initrds(struct gathering *g, const struct ws_node *menu_file, c
     for (const char *p = list; *p;) {
         char path[256];
         size_t n = strcspn(p, dividers);
-        if (n > 0 && n < sizeof path && !(n == 1 && *p == '\\')) {
+        if (n >= sizeof path) {
+            too_long(g, e->title);
+            return false;
+        }
+        if (n > 0 && !(n == 1 && *p == '\\')) {
             (void)snprintf(path, sizeof path, "%.*s", (int)n, p);
             const struct ws_node *file = find(g, menu_file, path);
             if (!file || e->initrds >= WS_INITRDS_MOST) {
                 miss(g, e->title, path);
                 return false;
             }
-            ws_node_path(file, e->initrd[e->initrds++], sizeof e->initrd[0]);
+            if (!path_fits(file, e->initrd[e->initrds++], sizeof e->initrd[0])) {
+                too_long(g, e->title);
+                return false;
+            }
         }
         p += n + (p[n] != '\0');
     }
@@ -126,15 +146,19 @@ static enum ws_status gather(void *context, const struct ws_node *file, const st
     for (size_t i = 0; i < menu->entries; i++) {
         const struct ws_menu_entry *from = &menu->entry[i];
         struct ws_start_entry e = {.remembers = false};
-        (void)snprintf(e.title, sizeof e.title, "%s", from->title);
+        if (snprintf(e.title, sizeof e.title, "%s", from->title) >= (int)sizeof e.title)
+            (void)snprintf(e.title, sizeof e.title, "%.150s...", from->title);
+        ws_make_visible(e.title, sizeof e.title);
         const char *said = from->parameters;
         bool ours = !g->family || ws_live_family_of_parameters(said) || ws_live_family_starts(g->family, said);
         bool usable = ours && looks_like_kernel(from->kernel);
         if (usable) {
             const struct ws_node *node = find(g, file, from->kernel);
-            usable = node && take_options(said, &e);
+            bool fits =
+                !from->cut && take_options(said, &e) && (!node || path_fits(node, e.linux_path, sizeof e.linux_path));
+            usable = node && fits;
             if (!node) miss(g, e.title, from->kernel);
-            else ws_node_path(node, e.linux_path, sizeof e.linux_path);
+            else if (!fits) too_long(g, e.title);
         }
         usable = usable && take_initrds(g, file, from->initrd, &e);
         if (usable) WS_TRY(keep(g, &e, from->is_default, error));

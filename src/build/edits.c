@@ -225,9 +225,15 @@ static enum ws_status correct_lists(struct editing *e, struct ws_error *error) {
             if (strncmp(path, prefix, skip - 1) != 0) skip = 1;
             corrected += ws_checklist_correct(list, length, path + skip, e->change[i].bytes, e->change[i].length);
         }
-        if (corrected == 0 || e->changes >= WS_PLAN_EDITS_MOST) {
+        if (corrected == 0) {
             free(list);
             continue;
+        }
+        if (e->changes >= WS_PLAN_EDITS_MOST) {
+            free(list);
+            return ws_fail(error, WS_E_UNSUPPORTED,
+                           "the image has more start menus and lists of checksums than can be edited: %d",
+                           (int)WS_PLAN_EDITS_MOST);
         }
         e->change[e->changes++] = (struct build_change){n, list, length, false};
         char what[64];

@@ -73,7 +73,7 @@ bool build_overlay_beside(const struct ws_plan *plan);
 /* The overlay file entered in a FAT volume's tree, its place reserved; `room` is what the volume has free for it. */
 enum ws_status build_reserve_overlay(struct ws_build *build, struct ws_tree *tree, uint64_t room,
                                      struct ws_error *error);
-enum { WS_PARAMETERS_ROOM = 512 };
+enum { WS_PARAMETERS_ROOM = 4096 };
 /* What the menus have to pass so that the system remembers. */
 const char *build_parameters(const struct ws_plan *plan, char out[WS_PARAMETERS_ROOM]);
 /* What was decided about where changes are kept. */

@@ -4,7 +4,11 @@
 #include <ctype.h>
 #include <string.h>
 
-enum { DEPTH_MOST = 4, VALUE_MOST = 512, LOOKUPS_MOST = 64 };
+enum {
+    DEPTH_MOST = 4,
+    VALUE_MOST = 8192 /* longer than any field it is put into: what is cut here is told there */,
+    LOOKUPS_MOST = 64
+};
 
 static bool is_name(char c) { return isalnum((unsigned char)c) || c == '_'; }
 

@@ -46,14 +46,22 @@ static bool next_word(const char *text, struct span *rest, char *out, size_t roo
     return true;
 }
 
-/* Lines joined by a backslash are one, whatever stands for a blank is one. */
-static void copy_span(const char *text, struct span s, char *out, size_t room) {
+/* The same. @return false if there is a word, and it had to be cut */
+static bool word_fits(const char *text, struct span *rest, char *out, size_t room) {
+    size_t from = rest->at;
+    return !next_word(text, rest, out, room) || strlen(out) + 1 < room || rest->at - from < room;
+}
+
+/* Lines joined by a backslash are one, whatever stands for a blank is one. @return false if it had to be cut */
+static bool copy_span(const char *text, struct span s, char *out, size_t room) {
     size_t n = 0;
-    for (size_t i = s.at; i < s.end && n + 1 < room; i++) {
+    size_t i = s.at;
+    for (; i < s.end && n + 1 < room; i++) {
         if (text[i] == '\\' && i + 1 < s.end && text[i + 1] == '\n') i++;
         else out[n++] = isspace((unsigned char)text[i]) ? ' ' : text[i];
     }
     out[n] = '\0';
+    return i >= s.end;
 }
 
 static struct ws_menu_entry *new_entry(struct ws_menu *menu, struct ws_error *error) {
@@ -150,11 +158,11 @@ static void grub_kernel(const char *text, struct span line, struct ws_menu_entry
     char word[64];
     struct span rest = line;
     (void)next_word(text, &rest, word, sizeof word);
-    (void)next_word(text, &rest, e->kernel, sizeof e->kernel);
+    e->cut |= !word_fits(text, &rest, e->kernel, sizeof e->kernel);
     struct span args = trimmed(text, rest);
     e->args = rest.at;
     e->args_end = args.end > rest.at ? args.end : rest.at;
-    copy_span(text, args, e->parameters, sizeof e->parameters);
+    e->cut |= !copy_span(text, args, e->parameters, sizeof e->parameters);
 }
 
 static void mark_grub_default(struct ws_menu *menu, const struct grub_item *item, size_t items) {
@@ -250,7 +258,7 @@ static void take_command(struct grub_reading *g, struct ws_menu *menu, struct sp
         g->in_kernel_entry = true;
     } else if (is_initrd(text, words)) {
         (void)next_word(text, &rest, word, sizeof word);
-        copy_span(text, trimmed(text, rest), g->open.initrd, sizeof g->open.initrd);
+        g->open.cut |= !copy_span(text, trimmed(text, rest), g->open.initrd, sizeof g->open.initrd);
     }
 }
 
@@ -306,36 +314,39 @@ static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *erro
             e = new_entry(menu, error);
             if (!e) return error ? error->status : WS_E_NOMEM;
             e->block = at;
-            copy_span(text, value, e->id, sizeof e->id);
-            copy_span(text, value, e->title, sizeof e->title);
+            e->cut |= !copy_span(text, value, e->id, sizeof e->id);
+            e->cut |= !copy_span(text, value, e->title, sizeof e->title);
         } else if (strcmp(word, "include") == 0 || strcmp(word, "ui") == 0 ||
                    (menu_word && (!strcmp(second, "begin") || !strcmp(second, "end")))) {
             close_label(e, text, at);
             e = NULL;
         } else if (strcmp(word, "default") == 0 || strcmp(word, "ontimeout") == 0) {
-            copy_span(text, value, menu->default_word, sizeof menu->default_word);
+            (void)copy_span(text, value, menu->default_word, sizeof menu->default_word);
         } else if (!e) {
             continue;
         } else if (menu_word && strcmp(second, "label") == 0) {
-            copy_span(text, trimmed(text, after), e->title, sizeof e->title);
+            e->cut |= !copy_span(text, trimmed(text, after), e->title, sizeof e->title);
         } else if (menu_word && strcmp(second, "default") == 0) {
             e->is_default = marked = true;
         } else if (strcmp(word, "kernel") == 0 || strcmp(word, "linux") == 0) {
-            (void)next_word(text, &rest, e->kernel, sizeof e->kernel);
+            e->cut |= !word_fits(text, &rest, e->kernel, sizeof e->kernel);
             if (!e->args_end) {
                 e->args = rest.at;
                 e->args_end = trimmed(text, rest).end > rest.at ? trimmed(text, rest).end : rest.at;
-                copy_span(text, trimmed(text, rest), e->parameters, sizeof e->parameters);
+                e->cut |= !copy_span(text, trimmed(text, rest), e->parameters, sizeof e->parameters);
             }
         } else if (strcmp(word, "append") == 0) {
             e->args = rest.at;
             e->args_end = value.end > rest.at ? value.end : rest.at;
-            copy_span(text, value, e->parameters, sizeof e->parameters);
+            e->cut |= !copy_span(text, value, e->parameters, sizeof e->parameters);
             const char *initrd = strstr(e->parameters, "initrd=");
-            if (initrd && !e->initrd[0])
-                (void)snprintf(e->initrd, sizeof e->initrd, "%.*s", (int)strcspn(initrd + 7, " "), initrd + 7);
+            size_t length = initrd ? strcspn(initrd + 7, " ") : 0;
+            if (initrd && !e->initrd[0]) {
+                e->cut |= length >= sizeof e->initrd;
+                (void)snprintf(e->initrd, sizeof e->initrd, "%.*s", (int)length, initrd + 7);
+            }
         } else if (strcmp(word, "initrd") == 0) {
-            copy_span(text, value, e->initrd, sizeof e->initrd);
+            e->cut |= !copy_span(text, value, e->initrd, sizeof e->initrd);
         }
     }
     close_label(e, text, menu->length);
@@ -362,12 +373,13 @@ static void drop_hot_key(char *title) {
 }
 
 /* Variables put in; the text itself keeps them, and what is added to it is added there. */
-static enum ws_status put_in(const struct ws_menu *menu, size_t before, char *value, size_t room,
+static enum ws_status put_in(const struct ws_menu *menu, size_t before, char *value, size_t room, bool *cut,
                              struct ws_error *error) {
     struct ws_text text = {0};
     if (!strchr(value, '$')) return WS_OK;
     live_expand(menu, before, value, &text);
     enum ws_status status = ws_text_status(&text, error);
+    *cut |= text.length >= room;
     if (status == WS_OK) (void)snprintf(value, room, "%s", text.data ? text.data : "");
     ws_text_free(&text);
     return status;
@@ -376,10 +388,10 @@ static enum ws_status put_in(const struct ws_menu *menu, size_t before, char *va
 static enum ws_status put_in_variables(struct ws_menu *menu, struct ws_error *error) {
     for (size_t i = 0; i < menu->entries; i++) {
         struct ws_menu_entry *e = &menu->entry[i];
-        WS_TRY(put_in(menu, e->block, e->title, sizeof e->title, error));
-        WS_TRY(put_in(menu, e->args, e->kernel, sizeof e->kernel, error));
-        WS_TRY(put_in(menu, e->args, e->initrd, sizeof e->initrd, error));
-        WS_TRY(put_in(menu, e->args, e->parameters, sizeof e->parameters, error));
+        WS_TRY(put_in(menu, e->block, e->title, sizeof e->title, &e->cut, error));
+        WS_TRY(put_in(menu, e->args, e->kernel, sizeof e->kernel, &e->cut, error));
+        WS_TRY(put_in(menu, e->args, e->initrd, sizeof e->initrd, &e->cut, error));
+        WS_TRY(put_in(menu, e->args, e->parameters, sizeof e->parameters, &e->cut, error));
     }
     return WS_OK;
 }
