@@ -1,7 +1,8 @@
 #!/bin/sh
 # The real thing: a drive built from a real live image starts on emulated PCs and remembers; a replica forgets.
 #   start.sh SATCHEL LIVE_IMAGE FIRMWARE [PLAN OPTION...]
-#       LIVE_IMAGE: a file, or unpacked:FILE
+#       LIVE_IMAGE: a file, or unpacked:FILE, or iso-loader:FILE: with a UEFI loader of its own that is not signed and
+#       reads discs only
 #       FIRMWARE: emulated-bios, emulated-uefi, emulated-secure or control; or emulated-uefi-4096: on a drive with
 #       sectors of so many bytes
 set -u
@@ -21,6 +22,10 @@ unpacked:*) # its files in a folder, the kernel reached by a link, the medium na
         sed -i 's/CDLABEL=[^ ]*/UUID=2026-11-24-10-00-00-00/' unpacked/boot/grub/grub.cfg unpacked/isolinux/isolinux.cfg
         sed -i '1i search --no-floppy --fs-uuid --set=root 2026-11-24-10-00-00-00' unpacked/boot/grub/grub.cfg
     fi ;;
+iso-loader:*)
+    mkdir medium && bsdtar -xf "${image#iso-loader:}" -C medium && chmod -R u+w medium && rm -rf medium/EFI medium/isolinux medium/boot/grub/efi.img || exit 1
+    image=own.iso
+    grub-mkrescue -o own.iso medium -- -volid CURLEW_OWN >made.log 2>&1 || { cat made.log; exit 1; } ;;
 esac
 kind=live
 pc=$what

@@ -11,6 +11,8 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/prctl.h>
+#include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -19,7 +21,8 @@ static const char program[] = "qemu-system-x86_64";
 struct emulator {
     struct ws_pc pc;
     struct ws_emulator_params params;
-    char drive[512], variables[64], log[512];
+    char drive[512], variables[64];
+    FILE *log;       /* what the console says; NULL: nowhere */
     uint32_t sector; /* what the drive counts in */
     pid_t pid;
     int in, out; /* the serial console's two ends */
@@ -63,8 +66,8 @@ static enum ws_status plug(struct ws_pc *pc, const char *drive_id, struct ws_err
         ws_fail(error, WS_E_NOTFOUND, "the drive cannot be opened: %s", strerror(errno));
         return ws_fail_where(error, "%s", drive_id);
     }
-    if (strlen(drive_id) >= sizeof e->drive || strchr(drive_id, ','))
-        return ws_fail(error, WS_E_USAGE, "the emulator cannot take a drive path with a comma or of this length");
+    if (strlen(drive_id) >= sizeof e->drive)
+        return ws_fail(error, WS_E_USAGE, "the emulator takes drive paths of at most %zu bytes", sizeof e->drive - 1);
     (void)snprintf(e->drive, sizeof e->drive, "%s", drive_id);
     struct ws_source *drive = NULL;
     WS_TRY(ws_source_file(drive_id, &drive, error));
@@ -117,20 +120,25 @@ static void option(const char **argv, int *n, const char *name, const char *valu
 
 static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     struct emulator *e = (struct emulator *)pc;
-    char drive[600], stick[128], code[300], variables[300], memory[24];
+    char drive[1200], stick[128], code[300], variables[300], memory[24];
     const char *argv[48];
     int n = 0;
     int down[2], up[2];
     if (!e->drive[0]) return ws_fail(error, WS_E_USAGE, "no drive is plugged into this PC");
     reap(e, true);
-    (void)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=%s", e->drive);
+    size_t d = (size_t)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=");
+    for (const char *p = e->drive; *p; p++) { /* a comma divides options unless it is doubled */
+        drive[d++] = *p;
+        if (*p == ',') drive[d++] = ',';
+    }
+    drive[d] = '\0';
     (void)snprintf(stick, sizeof stick,
                    "scsi-hd,bus=usb.0,drive=stick,bootindex=0,logical_block_size=%u,physical_block_size=%u", e->sector,
                    e->sector);
     (void)snprintf(memory, sizeof memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
     argv[n++] = program;
     option(argv, &n, "-m", memory);
-    option(argv, &n, "-smp", "1"); /* a start hardly uses a second one, and emulating it costs */
+    option(argv, &n, "-smp", "2"); /* one starves the kernel's own threads: twice the time, and more work in all */
     option(argv, &n, "-display", "none");
     option(argv, &n, "-monitor", "none");
     option(argv, &n, "-serial", "stdio");
@@ -162,6 +170,7 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     }
     e->pid = fork();
     if (e->pid == 0) {
+        (void)prctl(PR_SET_PDEATHSIG, SIGKILL); /* it does not outlive us */
         (void)dup2(down[0], 0);
         (void)dup2(up[1], 1);
         (void)dup2(up[1], 2); /* why it would not start belongs with what it said */
@@ -195,10 +204,9 @@ static enum ws_status console_read(struct ws_pc *pc, char *out, size_t room, dou
         return ws_fail(error, WS_E_GONE, "the PC has switched itself off");
     }
     *got = (size_t)n;
-    FILE *log = e->log[0] ? fopen(e->log, "ab") : NULL;
-    if (log) {
-        (void)fwrite(out, 1, (size_t)n, log);
-        fclose(log);
+    if (e->log) {
+        (void)fwrite(out, 1, (size_t)n, e->log);
+        (void)fflush(e->log);
     }
     return WS_OK;
 }
@@ -237,7 +245,32 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
 
 static void close_pc(struct ws_pc *pc) {
     reap((struct emulator *)pc, true);
+    if (((struct emulator *)pc)->log) (void)fclose(((struct emulator *)pc)->log);
     free(pc);
+}
+
+/* A new file, or an older record to be added to: nothing else is written to. */
+static enum ws_status open_log(const char *path, FILE **log, struct ws_error *error) {
+    static const char first[] = "wild satchel console\n";
+    char line[sizeof first] = "";
+    struct stat s;
+    int fd = open(path, O_RDWR | O_CREAT | O_APPEND | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC, 0666);
+    if (fd < 0 || fstat(fd, &s) != 0 || !S_ISREG(s.st_mode) ||
+        (s.st_size > 0 &&
+         (pread(fd, line, sizeof first - 1, 0) != (ssize_t)sizeof first - 1 || strcmp(line, first) != 0))) {
+        if (fd < 0) ws_fail(error, WS_E_WRITE, "the console's record cannot be opened: %s", strerror(errno));
+        else ws_fail(error, WS_E_REFUSED, "this is no record of a console; nothing is added to it");
+        if (fd >= 0) close(fd);
+        ws_fail_where(error, "%s", path);
+        return ws_fail_next(error, "give it another name");
+    }
+    *log = fdopen(fd, "a");
+    if (!*log) {
+        close(fd);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for the console's record");
+    }
+    if (s.st_size == 0) (void)fputs(first, *log);
+    return WS_OK;
 }
 
 static bool on_path(void) {
@@ -267,9 +300,15 @@ enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws
     if (!e) return ws_fail(error, WS_E_NOMEM, "out of memory for a PC");
     e->pc.ops = &ops;
     e->params = *params;
-    if (params->log_path) (void)snprintf(e->log, sizeof e->log, "%s", params->log_path);
     e->params.log_path = NULL;
     e->in = e->out = -1;
+    if (params->log_path) {
+        enum ws_status status = open_log(params->log_path, &e->log, error);
+        if (status != WS_OK) {
+            free(e);
+            return status;
+        }
+    }
     (void)signal(SIGPIPE, SIG_IGN);
     *pc = &e->pc;
     return WS_OK;
