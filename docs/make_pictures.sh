@@ -66,7 +66,7 @@ picture size "$say
 say satchel size --image curlew-live.iso --drive $gorse --documents 4G --updates 12"
 picture plan "$say
 say satchel plan --image curlew-live.iso --drive $gorse --persistence 4G --data rest --data-label 'tide data' --for hut --trial gorse.trial --save gorse.plan"
-satchel plan --image curlew-live.iso --drive "$gorse" --persistence 4G --data rest --data-label 'tide data' --picture "$here/screenshots/map.png" >/dev/null
+satchel plan --image curlew-live.iso --drive "$gorse" --persistence 4G --data rest --data-label 'tide data' --picture "$here/screenshots/map.png" --over >/dev/null
 picture build "$say
 say satchel build gorse.plan --confirm $gorse
 echo

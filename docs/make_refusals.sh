@@ -75,6 +75,35 @@ satchel plan --image own.iso --drive own.iso --kind replica --save own.plan >/de
 own=$(satchel drives own.iso --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')
 shows "The image lies on the drive itself" "very drive" satchel build own.plan --confirm "$own"
 
+shows "A proof starts from it, and so writes to it" "was not given" satchel prove "$gorse" --on hut --bench b
+truncate -s 300M used.img
+used=$(satchel drives used.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')
+satchel plan --image curlew.iso --drive used.img --save used.plan >/dev/null
+exec 9<used.img
+flock -n 9
+shows "A file that another program writes to" "in use" satchel build used.plan --confirm "$used"
+exec 9<&-
+if loop=$(losetup -f --show used.img 2>/dev/null); then
+    shows "A file that a loop device uses" "in use by" satchel build used.plan --confirm "$used"
+    losetup -d "$loop"
+fi
+
+section "Files that are not replaced"
+echo notes > notes.txt
+shows "Another file" "another file" satchel plan --image curlew.iso --drive used.img --save notes.txt
+shows "What the command works with" "works with" satchel plan --image curlew.iso --drive used.img --save curlew.iso --over
+ln -s notes.txt link.plan
+shows "A link" "a link" satchel plan --image curlew.iso --drive used.img --save link.plan --over
+
+section "Builds taken up again"
+satchel bench arm "$gorse" --pull-after 20M --bench b >/dev/null
+shows "The drive is pulled out" "went away" satchel build gorse.plan --confirm "$gorse" --bench b
+satchel bench plug "$gorse" --bench b >/dev/null
+shows "An unfinished drive is checked" "not finished" satchel check "$gorse" --bench b
+satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 300M --save other.plan >/dev/null
+shows "Another build's unfinished drive" "was another one" satchel build other.plan --confirm "$gorse" --bench b
+satchel drives "$gorse" --blank --confirm "$gorse" --bench b >/dev/null 2>&1
+
 section "Drives that are not what they say"
 shows "It writes over what is there already" "not honest" satchel drives "$sorrel" --test sample --confirm "$sorrel" --bench b
 shows "It loses what is written past its end" "not honest" satchel drives dropper --test sample --confirm "$(name_of dropper t)" --bench t
@@ -99,7 +128,11 @@ shows "Two partitions want the rest" "all that is left" satchel plan --bench b -
 shows "The table has no entry left" "four entries" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 1G --data 1G --swap 1G
 shows "An overlay file would be too large for FAT32" "4 GiB - 1" satchel size --image curlew.iso --documents 20G
 head -c 2000000 /dev/zero > blank.img
-shows "It will not start on that PC" "will not start on" satchel plan --bench b --image blank.img --drive "$gorse" --for bios
+shows "The plan has a fault" "fault|even-so" satchel plan --bench b --image blank.img --drive "$gorse" --save fault.plan
+shows "A plan with a fault is to be built" "has a fault" satchel build fault.plan --confirm "$gorse" --bench b
+satchel drives data.img --make 80M >/dev/null
+satchel drives data.img --blank --confirm "$(satchel drives data.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
+shows "It will not start on that PC" "will not start on" satchel plan --bench b --image data.img --drive "$gorse" --for bios
 shows "Little persistence (a warning)" "under 1 GiB" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 600M
 shows "Very little persistence (a warning)" "very small" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 100M
 shows "A USB 2 port (a warning)" "USB 2 port" satchel plan --bench b --image curlew.iso --drive "$teasel"
@@ -129,6 +162,6 @@ shows "Rules name what is not there" "not on the image" satchel plan --bench b -
 head -c 20000 /dev/urandom > short
 shows "A data file with no volume in it" "no volume in it" satchel plan --bench b --image curlew.iso --drive "$gorse" --overlay-from short
 sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' gorse.plan > edited.plan
-shows "The plan was edited into something else" "follows" satchel build edited.plan --confirm "$gorse" --bench b
+shows "The plan was edited" "was edited" satchel build edited.plan --confirm "$gorse" --bench b
 printf 'X' | dd of=curlew.iso bs=1 seek=9000000 conv=notrunc status=none
 shows "The image has changed since it was planned" "no longer the one" satchel build gorse.plan --confirm "$gorse" --bench b

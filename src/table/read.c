@@ -97,8 +97,9 @@ static void take_copy(struct ws_table *t, const struct copy *copy, bool is_backu
         if (memcmp(e, none, 16) == 0) continue;
         if (t->gpt_count == WS_PARTITIONS_MOST) {
             t->gpt_more = true;
-            ws_findings_add(findings, WS_FAULT, "the GPT lists more than %d partitions; those from entry %u on are not "
-                                                "looked at, and the table is never rewritten here",
+            ws_findings_add(findings, WS_FAULT,
+                            "the GPT lists more than %d partitions; those from entry %u on are not "
+                            "looked at, and the table is never rewritten here",
                             (int)WS_PARTITIONS_MOST, i + 1);
             break;
         }

@@ -1,5 +1,7 @@
-/* fuzz.c — every parser under a coverage-guided fuzzer. The first byte of an input chooses the parser. */
+/* fuzz.c — every parser and document under a coverage-guided fuzzer, one row each. The first byte of an input chooses
+ * the row; WS_FUZZ_TARGET=NAME gives all inputs to one. Their order is that of the seeds in fuzz.sh. */
 #include "port/sim/sim.h"
+#include "wild_satchel/contents.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdlib.h>
@@ -7,11 +9,20 @@
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size);
 
+struct input {
+    const struct ws_source *source; /* the same bytes */
+    const char *text;
+    size_t length;
+};
+
 static void fuzz_tree(struct ws_tree *tree) {
     char bytes[256];
     for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
-        if (n->kind == WS_NODE_FILE && n->content)
+        if (n->kind == WS_NODE_FILE && n->content) {
             (void)ws_source_read(n->content, 0, bytes, n->content->size < 256 ? (size_t)n->content->size : 256, NULL);
+            (void)ws_source_piece(n->content, 0, n->content->size);
+        }
+    ws_tree_close(tree);
 }
 
 static enum ws_status swallow(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
@@ -20,85 +31,188 @@ static enum ws_status swallow(void *context, uint64_t at, const void *bytes, siz
     return at + length > 64u << 20 ? ws_fail(error, WS_E_SPACE, "enough") : WS_OK;
 }
 
-/* A medium whose menu is the input: entries made from it. */
-static void fuzz_menu(struct ws_source *source) {
+static void image(const struct input *in) {
+    struct ws_image i;
+    if (ws_image_inspect(in->source, &i, NULL) == WS_OK) ws_image_free(&i);
+}
+static void ext4(const struct input *in) {
     struct ws_tree *tree = NULL;
-    struct ws_node *menu = NULL;
-    struct ws_start_entries entries;
+    if (ws_ext4_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
+}
+static void fat(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    if (ws_fat_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
+}
+static void table(const struct input *in) {
+    struct ws_findings f = {0};
+    (void)ws_table_check(in->source, 512, &f, NULL);
+    ws_findings_free(&f);
+}
+static void menu(const struct input *in) {
+    struct ws_menu m;
+    struct ws_error error;
+    if (ws_menu_parse(in->text, in->length, &m, &error) != WS_OK) return;
+    struct ws_text out = {0};
+    for (size_t i = 0; i < m.entries; i++) (void)ws_menu_remember(&m, &m.entry[i], "persistence", NULL, &out, &error);
+    ws_text_free(&out);
+    (void)ws_menu_rename(in->text, in->length, WS_BY_LABEL, "X", "A LABEL", &out);
+    ws_text_free(&out);
+    ws_menu_free(&m);
+}
+/* A plan's document over an image of nothing: read, worked out to its layout, written again. */
+static void plan(const struct input *in) {
+    struct ws_plan *p = calloc(1, sizeof *p);
+    struct ws_build *build = NULL;
+    struct ws_source *zeros = NULL;
+    struct ws_text out = {0};
+    if (p && ws_plan_from_json(in->text, in->length, p, NULL) == WS_OK) {
+        (void)ws_plan_to_json(p, &out, NULL);
+        if (p->drive_size < 1ull << 40 && ws_source_zeros(4 << 20, &zeros, NULL) == WS_OK &&
+            ws_build_prepare(p, zeros, &build, NULL) == WS_OK)
+            (void)ws_layout_bytes(ws_build_layout(build));
+        ws_build_close(build);
+        ws_source_close(zeros);
+        ws_plan_free(p);
+    }
+    ws_text_free(&out);
+    free(p);
+}
+static void bench(const struct input *in) {
+    struct ws_bench *b = malloc(sizeof *b);
+    if (b) (void)ws_bench_parse(in->text, in->length, b, NULL);
+    free(b);
+}
+static void archive(const struct input *in) {
+    uint64_t unpacked;
+    struct ws_tree *tree = NULL;
+    (void)ws_unpack(in->source, swallow, NULL, &unpacked, NULL);
+    if (ws_archive_read(in->source, &tree, NULL) == WS_OK) fuzz_tree(tree);
+}
+static void squashfs(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    if (ws_squashfs_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
+}
+static void list(const struct input *in) {
+    struct ws_published p;
+    (void)ws_published_find(in->text, in->length, "curlew.iso", &p, NULL);
+}
+static void exfat(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    if (ws_exfat_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
+}
+/* All of the start-up code but its assembler. */
+static void start(const struct input *in) {
+    struct ws_rehearsal r = {.firmware = "BIOS", .sector = 512};
+    (void)ws_start_rehearse(in->source, &r, NULL);
+    ws_rehearsal_free(&r);
+}
+/* A medium whose menu is the input: entries made from it. */
+static void entries(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    struct ws_node *file = NULL;
+    struct ws_start_entries made;
     struct ws_error error;
     if (ws_tree_create(&tree, &error) != WS_OK) return;
     if (ws_tree_put(tree, "live/vmlinuz", "", 0, NULL, &error) == WS_OK &&
         ws_tree_put(tree, "live/initrd.img", "", 0, NULL, &error) == WS_OK &&
-        ws_tree_put(tree, "boot/grub/grub.cfg", "", 0, &menu, &error) == WS_OK) {
-        menu->content = source;
-        if (ws_start_entries_of(tree, ws_live_family_find("live-boot"), "persistence", &entries, NULL, &error) ==
-            WS_OK) {
-            (void)ws_start_entries_put(tree, &entries, WS_CHECK_QUICK, NULL, 5, 0, &error);
-            ws_start_entries_free(&entries);
+        ws_tree_put(tree, "boot/grub/grub.cfg", "", 0, &file, &error) == WS_OK) {
+        file->content = in->source;
+        if (ws_start_entries_of(tree, ws_live_family_find("live-boot"), "persistence", &made, NULL, &error) == WS_OK) {
+            (void)ws_start_entries_put(tree, &made, WS_CHECK_QUICK, NULL, 5, 0, &error);
+            ws_start_entries_free(&made);
         }
     }
     ws_tree_close(tree);
 }
+static void rules(const struct input *in) {
+    struct ws_rules *r = calloc(1, sizeof *r);
+    if (r) (void)ws_rules_from_json(in->text, in->length, r, NULL);
+    free(r);
+}
+static void family(const struct input *in) {
+    struct ws_own_family *own = calloc(1, sizeof *own);
+    if (own) (void)ws_own_family_read(in->text, in->length, own, NULL);
+    free(own);
+}
+static void trial(const struct input *in) {
+    struct ws_trial *t = calloc(1, sizeof *t);
+    if (t) (void)ws_trial_from_json(in->text, in->length, t, NULL);
+    free(t);
+}
+/* A drive's first sector: whatever is taken for a mark reads back the same. */
+static void mark(const struct input *in) {
+    char sector[512] = {0};
+    struct ws_unfinished u;
+    memcpy(sector, in->text, in->length < sizeof sector ? in->length : sizeof sector);
+    if (ws_unfinished_read(sector, &u) && (!ws_is_unfinished(sector) || u.flushed > u.end)) abort();
+}
+static void loader(const struct input *in) {
+    struct ws_loader l;
+    (void)ws_loader_look(in->source, &l);
+}
+static void contents(const struct input *in) {
+    struct ws_contents *c = malloc(sizeof *c);
+    if (c) (void)ws_contents_look(in->source, 512, true, c, NULL);
+    free(c);
+}
+static void memory(const struct input *in) {
+    struct ws_memory *m = calloc(1, sizeof *m);
+    if (m) (void)ws_memory_look(in->source, 512, m, NULL);
+    free(m);
+}
+/* A file of a FAT volume given new content, as often as it has files. */
+static void fat_edit(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    struct ws_source *patched = NULL;
+    size_t edits = 0;
+    if (ws_fat_read(in->source, &tree, NULL, NULL) != WS_OK) return;
+    if (ws_source_patched(in->source, in->source->size, &patched, NULL) == WS_OK)
+        for (struct ws_node *n = ws_tree_root(tree); n && edits < 8; n = ws_tree_next(n))
+            if (n->kind == WS_NODE_FILE) {
+                (void)ws_fat_replace(in->source, patched, 0, n, "new content", 11, NULL);
+                edits++;
+            }
+    ws_source_close(patched);
+    ws_tree_close(tree);
+}
+static void journal(const struct input *in) {
+    struct ws_source *recovered = NULL;
+    uint64_t blocks = 0;
+    char bytes[4096];
+    if (ws_ext4_recovered(in->source, &recovered, &blocks, NULL) != WS_OK) return;
+    if (recovered && recovered->size >= sizeof bytes) (void)ws_source_read(recovered, 0, bytes, sizeof bytes, NULL);
+    ws_source_close(recovered);
+}
+static void shown(const struct input *in) {
+    char text[600];
+    char raw[200];
+    size_t n = in->length < sizeof raw - 1 ? in->length : sizeof raw - 1;
+    memcpy(raw, in->text, n);
+    raw[n] = '\0';
+    ws_visible(raw, text, sizeof text);
+    if (!ws_is_visible(text)) abort();
+}
+
+static const struct {
+    const char *name;
+    void (*run)(const struct input *in);
+} targets[] = {{"image", image},       {"ext4", ext4},       {"fat", fat},           {"table", table},
+               {"menu", menu},         {"plan", plan},       {"bench", bench},       {"archive", archive},
+               {"squashfs", squashfs}, {"list", list},       {"exfat", exfat},       {"start", start},
+               {"entries", entries},   {"rules", rules},     {"family", family},     {"trial", trial},
+               {"mark", mark},         {"loader", loader},   {"contents", contents}, {"memory", memory},
+               {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown}};
+enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
+    const char *only = getenv("WS_FUZZ_TARGET");
     struct ws_source *source = NULL;
-    struct ws_tree *tree = NULL;
-    struct ws_error error;
     if (size < 2) return 0;
-    uint8_t which = data[0] % 13;
-    data++;
-    size--;
-    if (ws_source_memory(data, size, &source, &error) != WS_OK) return 0;
-    if (which == 0) {
-        struct ws_image image;
-        if (ws_image_inspect(source, &image, &error) == WS_OK) ws_image_free(&image);
-    } else if (which == 1) {
-        if (ws_ext4_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
-    } else if (which == 2) {
-        if (ws_fat_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
-    } else if (which == 3) {
-        struct ws_findings f = {0};
-        (void)ws_table_check(source, 512, &f, &error);
-        ws_findings_free(&f);
-    } else if (which == 4) {
-        struct ws_menu menu;
-        if (ws_menu_parse((const char *)data, size, &menu, &error) == WS_OK) {
-            struct ws_text out = {0};
-            for (size_t i = 0; i < menu.entries; i++)
-                (void)ws_menu_remember(&menu, &menu.entry[i], "persistence", NULL, &out, &error);
-            ws_text_free(&out);
-            (void)ws_menu_rename((const char *)data, size, WS_BY_LABEL, "X", "A LABEL", &out);
-            ws_text_free(&out);
-            ws_menu_free(&menu);
-        }
-    } else if (which == 5) {
-        struct ws_plan plan;
-        if (ws_plan_from_json((const char *)data, size, &plan, &error) == WS_OK) ws_plan_free(&plan);
-    } else if (which == 7) {
-        uint64_t unpacked;
-        (void)ws_unpack(source, swallow, NULL, &unpacked, &error);
-        if (ws_archive_read(source, &tree, &error) == WS_OK) fuzz_tree(tree);
-    } else if (which == 8) {
-        if (ws_squashfs_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
-    } else if (which == 10) {
-        if (ws_exfat_read(source, &tree, NULL, &error) == WS_OK) fuzz_tree(tree);
-    } else if (which == 11) { /* all of the start-up code but its assembler */
-        struct ws_rehearsal r = {.firmware = "BIOS", .sector = 512};
-        (void)ws_start_rehearse(source, &r, &error);
-        ws_rehearsal_free(&r);
-    } else if (which == 12) {
-        fuzz_menu(source);
-    } else if (which == 9) {
-        struct ws_published p;
-        struct ws_trial t;
-        (void)ws_published_find((const char *)data, size, "curlew.iso", &p, &error);
-        (void)ws_trial_from_json((const char *)data, size, &t, &error);
-    } else {
-        struct ws_bench *bench = malloc(sizeof *bench);
-        if (bench) (void)ws_bench_parse((const char *)data, size, bench, &error);
-        free(bench);
-    }
-    ws_tree_close(tree);
+    size_t which = data[0] % TARGETS;
+    for (size_t i = 0; only && i < TARGETS; i++)
+        if (strcmp(targets[i].name, only) == 0) which = i;
+    if (ws_source_memory(data + 1, size - 1, &source, NULL) != WS_OK) return 0;
+    targets[which].run(&(struct input){source, (const char *)data + 1, size - 1});
     ws_source_close(source);
     return 0;
 }

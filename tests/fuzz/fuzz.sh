@@ -34,5 +34,14 @@ tail -c +1048577 build/fuzz/x.img > build/fuzz/x.vol && seed 10 build/fuzz/x.vol
 for fs in fat ext4; do build/fuzz/tests/start_seed $fs build/fuzz/start.img && seed 11 build/fuzz/start.img start-$fs; done
 printf 'set a="quiet"\nmenuentry "x" --id y {\n linux ($root)/live/vmlinuz boot=live ${a} $b\n initrd /live/initrd.img\n}\n' > build/fuzz/menu && seed 12 build/fuzz/menu entries
 printf 'label x\n kernel /live/vmlinuz\n append initrd=/live/initrd.img boot=live\n' > build/fuzz/menu && seed 12 build/fuzz/menu labels
+printf '{"format": "wild-satchel-rules", "version": 1, "label": "GANNET", "rename": [{"from": "a", "to": "b"}], "add": [{"path": "m", "text": "hut"}]}' > build/fuzz/doc && seed 13 build/fuzz/doc rules
+sed -n '/^```json/,/^```/p' docs/family-format.md | sed '1d;$d' > build/fuzz/doc && seed 14 build/fuzz/doc family
+build/fuzz/satchel drives --bench build/fuzz/b "$(build/fuzz/satchel drives --bench build/fuzz/b --json | sed -n 's/^ *"name": "\(teasel[^"]*\)".*/\1/p')" --test read --json > build/fuzz/doc && seed 15 build/fuzz/doc trial
+printf 'WILD SATCHEL: this build is not finished.\nbuild %064d\nflushed 1\nend 2\ncheck 00000000\n' 1 > build/fuzz/doc && seed 16 build/fuzz/doc mark
+bsdtar -xOf build/fuzz/demo.iso boot/grub/efi.img > build/fuzz/esp && seed 2 build/fuzz/esp fat && seed 20 build/fuzz/esp fat-edit && seed 18 build/fuzz/esp contents
+python3 -c 'import sys; b = open("build/fuzz/esp", "rb").read(); i = b.index(b"MZ"); sys.stdout.buffer.write(b[i:i + 1536])' > build/fuzz/doc && seed 17 build/fuzz/doc loader
+seed 19 build/fuzz/demo.iso memory
+seed 21 build/fuzz/volume.img journal
+printf 'g\033[2J\302\233\342\200\256' > build/fuzz/doc && seed 22 build/fuzz/doc shown
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=500000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
