@@ -232,7 +232,7 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
             show_one(cli, f, &refusal, read ? contents : NULL, &unread);
         } else {
             bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
-            show_row(cli, 71, "%-22s %-21s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
+            show_row(cli, 70, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
                      cli_kind_of(f),
                      ink(cli, may        ? INK_GOOD
                               : external ? INK_WARN

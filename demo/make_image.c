@@ -1,6 +1,7 @@
 /* make_image.c — writes the demo's image to a file, with filler of so many MiB to make it larger. */
 #include "demo/demo_image.h"
 
+#include <errno.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -20,7 +21,7 @@ int main(int argc, char **argv) {
         fprintf(stderr, "demo-image: %s\n", error.what);
         return 4;
     }
-    FILE *file = fopen(argv[1], "wb");
+    FILE *file = fopen(argv[1], "wbx");
     char *buffer = malloc(STEP);
     bool good = file && buffer;
     for (uint64_t at = 0; good && at < image.source->size; at += STEP) {
@@ -28,7 +29,7 @@ int main(int argc, char **argv) {
         good = ws_source_read(image.source, at, buffer, step, &error) == WS_OK && fwrite(buffer, 1, step, file) == step;
     }
     if (file && fclose(file) != 0) good = false;
-    if (!good) fprintf(stderr, "demo-image: %s could not be written\n", argv[1]);
+    if (!good) fprintf(stderr, "demo-image: %s could not be written: %s\n", argv[1], strerror(errno));
     free(buffer);
     demo_image_free(&image);
     return good ? 0 : 4;

@@ -1,6 +1,8 @@
 /* test_base.c — sizes, hashes, identifiers, text; sources and trees. */
 #include "tests/harness.h"
 
+#include <locale.h>
+
 #include "src/base/calendar.h"
 
 #include <time.h>
@@ -226,6 +228,25 @@ static void dates_go_both_ways(void) {
     CHECK_INT(ws_time_of_dos(0), 0);
 }
 
+/* A program that uses the library may have any locale. */
+static void a_decimal_comma_changes_nothing(void) {
+    static const char *const locales[] = {"C", "de_DE.UTF-8", "fr_FR.UTF-8", "pt_BR.UTF-8"};
+    for (size_t i = 0; i < sizeof locales / sizeof locales[0]; i++) {
+        char text[48];
+        uint64_t bytes = 0;
+        (void)setlocale(LC_ALL, locales[i]); /* where it is not installed, nothing is tried */
+        OK(ws_size_parse("1.5G", &bytes, &error));
+        CHECK_INT(bytes, 1610612736);
+        FAILS(ws_size_parse("1,5G", &bytes, &error), WS_E_USAGE);
+        FAILS(ws_size_parse("1e3", &bytes, &error), WS_E_USAGE);
+        FAILS(ws_size_parse("0x10", &bytes, &error), WS_E_USAGE);
+        CHECK_STR(ws_size_both(32010928128ull, text, sizeof text), "32 GB \xc2\xb7 29.8 GiB");
+        CHECK_STR(ws_size_counted(1536, text, sizeof text), "1.5 KiB");
+        CHECK_STR(ws_duration(0.44, text, sizeof text), "0.4 s");
+    }
+    (void)setlocale(LC_ALL, "C");
+}
+
 /* Nothing from outside steers a terminal, and nothing readable is lost. */
 static void texts_from_outside_are_made_visible(void) {
     static const struct {
@@ -301,6 +322,7 @@ int main(int argc, char **argv) {
         {"patches win over what they cover", patches_win_over_what_they_cover},
         {"dates go both ways", dates_go_both_ways},
         {"trees find, replace and drop", trees_find_replace_and_drop},
+        {"a decimal comma changes nothing", a_decimal_comma_changes_nothing},
         {"texts from outside are made visible", texts_from_outside_are_made_visible},
         {"nothing is cut or dropped", nothing_is_cut_or_dropped},
         {NULL, NULL}};

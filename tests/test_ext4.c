@@ -422,6 +422,29 @@ static void damaged_volumes_are_refused_in_words(void) {
     free(bytes);
 }
 
+/* Attributes that ext4 has no room for are told while measuring, before anything is composed. */
+static void attributes_without_room_are_told_while_measuring(void) {
+    for (int kind = 0; kind < 2; kind++) {
+        struct ws_ext4_params p = {.size = 32 << 20};
+        struct ws_ext4_geometry g = {0};
+        struct ws_tree *tree = NULL;
+        struct ws_node *n = NULL;
+        char value[5000] = "x";
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_tree_put(tree, "a/file", "x", 1, &n, &error));
+        if (kind == 0) OK(ws_tree_set_xattr(tree, n, "user.large", value, sizeof value, &error));
+        for (int i = 0; kind == 1 && i < 200; i++) {
+            char name[24];
+            snprintf(name, sizeof name, "user.n%d", i);
+            OK(ws_tree_set_xattr(tree, n, name, "", 0, &error));
+        }
+        FAILS(ws_ext4_measure(&p, tree, &g, &error), WS_E_SPACE);
+        CHECK_HAS(error.where, "a/file");
+        ws_ext4_geometry_free(&g);
+        ws_tree_close(tree);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"200 random sizes are clean and as predicted", random_sizes_are_clean_and_as_predicted},
@@ -434,6 +457,7 @@ int main(int argc, char **argv) {
          the_kernels_changes_are_read_with_and_without_its_journal},
         {"a commit cut anywhere leaves before or after", a_commit_cut_anywhere_leaves_before_or_after},
         {"damaged volumes are refused in words", damaged_volumes_are_refused_in_words},
+        {"attributes without room are told while measuring", attributes_without_room_are_told_while_measuring},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -344,6 +344,46 @@ static void only_this_very_build_is_continued(void) {
     free_large(&other);
 }
 
+/* Builds of over 256 MiB, which really continue, cut at every single write: taken up again they end in the same bytes.
+ */
+static void a_large_build_cut_at_every_write_is_made_good(void) {
+    enum { SIZE = 292 * MIB };
+    struct large l;
+    struct ws_write_result result;
+    int cuts = 0, continued = 0;
+    CHECK(make_large(&l, SIZE, random_next()));
+    uint8_t *wanted = malloc(SIZE);
+    OK(ws_source_read(l.content, 0, wanted, SIZE, &error));
+    struct ws_source *held = NULL;
+    OK(ws_source_memory(wanted, SIZE, &held, &error)); /* made once: the pattern takes longer than the writing */
+    struct ws_layout *layout = NULL;
+    OK(ws_layout_create(SIZE, &layout, &error));
+    OK(ws_layout_add(layout, 0, 4096, held, 0, WS_PHASE_SEAL, &error));
+    OK(ws_layout_add(layout, 4096, SIZE - 4096, held, 4096, WS_PHASE_BODY, &error));
+    OK(ws_layout_seal(layout, &error));
+    struct memory_drive *d = memory_drive(SIZE, 512);
+    int step = getenv("WS_TEST_EVERY") ? 1 : cases_of(3) == 3 ? 4 : 10; /* `./run long` tries every one */
+    for (uint64_t cut = 1; cut < 200; cut += (uint64_t)step) {
+        struct ws_write_options o = {.build = l.build};
+        memset(d->bytes, 0xe5, 1 * MIB); /* whatever was there: not unfinished */
+        d->writes = 0;
+        d->fail_at_write = cut;
+        if (ws_write(plain_port(), layout, &d->drive, &o, &result, &error) == WS_OK) break;
+        cuts++;
+        d->fail_at_write = 0;
+        OK(ws_write(plain_port(), layout, &d->drive, &o, &result, &error));
+        continued += result.begun == WS_BEGUN_CONTINUED;
+        if (memcmp(d->bytes, wanted, SIZE) != 0)
+            fail_at(__FILE__, __LINE__, "cut at write %llu", (unsigned long long)cut);
+    }
+    CHECK(cuts > 70 / step && continued >= 8 / step);
+    memory_drive_free(d);
+    ws_layout_close(layout);
+    ws_source_close(held);
+    free(wanted);
+    free_large(&l);
+}
+
 static void a_drive_that_is_too_small_stays_untouched(void) {
     struct ws_layout *layout = NULL;
     OK(ws_layout_create(8 * MIB, &layout, &error));
@@ -478,6 +518,7 @@ int main(int argc, char **argv) {
         {"the seal comes last, whatever is cut", the_seal_comes_last},
         {"a stopped write is continued", a_stopped_write_is_continued},
         {"only this very build is continued", only_this_very_build_is_continued},
+        {"a large build cut at every write is made good", a_large_build_cut_at_every_write_is_made_good},
         {"a drive that is too small stays untouched", a_drive_that_is_too_small_stays_untouched},
         {"short names tell twins apart", short_names_tell_twins_apart},
         {"the safety rules hold", the_safety_rules_hold},

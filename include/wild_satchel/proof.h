@@ -57,9 +57,18 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
 
 enum { WS_PROOF_ITEMS_MOST = 32 };
 enum ws_survival { WS_SURVIVES, WS_LOST, WS_NOT_TRIED };
+/** What is changed to see whether it survives. */
+enum ws_proof_change {
+    WS_PROOF_NEW_FOLDER,
+    WS_PROOF_NEW_FILE,
+    WS_PROOF_CHANGED, /**< one of the system's own files */
+    WS_PROOF_DELETED, /**< another one of them */
+    WS_PROOF_PROGRAM  /**< a program that runs afterwards */
+};
 /** One change and what became of it. */
 struct ws_proof_item {
-    char what[64]; /**< "new folder", "changed file", ... */
+    enum ws_proof_change change;
+    char what[64]; /**< the same in words: "new folder", "changed file", ... */
     char path[160];
     char sha256[65];          /**< expected content; empty for folders and deletions */
     unsigned round;           /**< the start in which it was made, from 1 */

@@ -11,26 +11,59 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 enum { HOLE = 4096 };
+
+static const char *spool_folder(void) {
+    const char *folder = getenv("TMPDIR");
+    return folder && folder[0] ? folder : "/var/tmp";
+}
 
 /* Where an image is unpacked to: a file without a name, gone when it is closed. */
 struct unpacking {
     int fd;
     const char *folder;
+    uint64_t room; /* bytes that may be stored there; the rest stays free for others */
+    uint64_t stored;
 };
+
+/* What may be stored where images are unpacked: all that is free but a twentieth of the file system. */
+static uint64_t room_in(int fd) {
+    struct statvfs s;
+    if (fstatvfs(fd, &s) != 0) return UINT64_MAX;
+    uint64_t unit = s.f_frsize ? s.f_frsize : s.f_bsize;
+    uint64_t keep = (uint64_t)s.f_blocks / 20;
+    return (uint64_t)s.f_bavail > keep ? ((uint64_t)s.f_bavail - keep) * unit : 0;
+}
+
+static enum ws_status no_room(const char *folder, uint64_t room, struct ws_error *error) {
+    char text[48];
+    ws_fail(error, WS_E_SPACE, "unpacked, it is larger than the %s that may be stored there",
+            ws_size_both(room, text, sizeof text));
+    ws_fail_where(error, "%s", folder);
+    return ws_fail_next(error, "set TMPDIR to a folder on a disk with room for the unpacked image");
+}
+
+enum ws_status ws_linux_spool_fits(int fd, uint64_t bytes, struct ws_error *error) {
+    uint64_t room = room_in(fd);
+    return bytes <= room ? WS_OK : no_room(spool_folder(), room, error);
+}
 
 static bool is_zero(const char *bytes, size_t length) {
     return length == 0 || (bytes[0] == 0 && memcmp(bytes, bytes + 1, length - 1) == 0);
 }
 
 static enum ws_status take(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
-    const struct unpacking *u = context;
+    struct unpacking *u = context;
     const char *p = bytes;
     while (length > 0) {
         size_t step = HOLE - (size_t)(at % HOLE) < length ? HOLE - (size_t)(at % HOLE) : length;
-        ssize_t put = is_zero(p, step) ? (ssize_t)step : pwrite(u->fd, p, step, (off_t)at);
+        bool hole = is_zero(p, step);
+        if (!hole && u->stored + step > u->room) return no_room(u->folder, u->room, error);
+        ssize_t put = hole ? (ssize_t)step : pwrite(u->fd, p, step, (off_t)at);
+        if (!hole && put > 0) u->stored += (uint64_t)put;
         if (put < 0 && errno == EINTR) continue;
         if (put <= 0) {
             ws_fail(error, errno == ENOSPC ? WS_E_SPACE : WS_E_WRITE, "the image cannot be unpacked: %s",
@@ -43,11 +76,6 @@ static enum ws_status take(void *context, uint64_t at, const void *bytes, size_t
         length -= (size_t)put;
     }
     return WS_OK;
-}
-
-static const char *spool_folder(void) {
-    const char *folder = getenv("TMPDIR");
-    return folder && folder[0] ? folder : "/var/tmp";
 }
 
 int ws_linux_nameless_file(struct ws_error *error) {
@@ -64,6 +92,7 @@ static enum ws_status unpack(const struct ws_source *packed, const char *path, s
     uint64_t size = 0;
     u.fd = ws_linux_nameless_file(error);
     if (u.fd < 0) return WS_E_WRITE;
+    u.room = room_in(u.fd);
     enum ws_status status = ws_unpack(packed, take, &u, &size, error);
     if (status == WS_OK && ftruncate(u.fd, (off_t)size) != 0)
         status = ws_fail(error, WS_E_WRITE, "the image cannot be unpacked: %s", strerror(errno));

@@ -26,6 +26,8 @@ void ws_linux_piece(int fd, uint64_t at, struct ws_piece *piece);
 
 /** A new file without a name in TMPDIR or /var/tmp, read and write; -1 with an error. */
 int ws_linux_nameless_file(struct ws_error *error);
+/** Is there room for so many bytes in it? @return WS_E_SPACE with what to do */
+enum ws_status ws_linux_spool_fits(int fd, uint64_t bytes, struct ws_error *error);
 /** A file as a source that closes `fd`; on failure `fd` is closed too. */
 enum ws_status ws_linux_source_fd(int fd, const char *path, uint64_t size, struct ws_source **source,
                                   struct ws_error *error);

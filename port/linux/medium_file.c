@@ -85,6 +85,7 @@ static enum ws_status spool(const struct ws_source *content, const char *path, s
     int fd = ws_linux_nameless_file(error);
     enum ws_status status = fd < 0 ? WS_E_WRITE : WS_OK;
     if (!buffer) status = ws_fail(error, WS_E_NOMEM, "out of memory for an archive");
+    if (status == WS_OK) status = ws_linux_spool_fits(fd, size, error);
     for (uint64_t at = 0; status == WS_OK && at < size;) {
         size_t step = size - at < STEP ? (size_t)(size - at) : STEP;
         status = ws_source_read(content, at, buffer, step, error);

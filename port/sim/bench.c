@@ -1,4 +1,5 @@
 /* bench.c — bench files, and the folder in which a bench's state lives. */
+#include "port/linux/linux.h"
 #include "port/sim/internal.h"
 
 #include <errno.h>
@@ -307,7 +308,6 @@ static json_t *drive_json(const struct ws_sim_drive *d) {
 
 enum ws_status ws_bench_save(const struct ws_bench *bench, struct ws_error *error) {
     char path[700];
-    char fresh[720];
     json_t *drives = json_array();
     json_t *pcs = json_array();
     for (size_t i = 0; i < bench->drives; i++) json_array_append_new(drives, drive_json(&bench->drive[i]));
@@ -319,10 +319,13 @@ enum ws_status ws_bench_save(const struct ws_bench *bench, struct ws_error *erro
                              "seed", (json_int_t)bench->seed, "clock_s", bench->clock_s, "began",
                              (json_int_t)bench->began, "drives", drives, "pcs", pcs);
     (void)snprintf(path, sizeof path, "%s/bench.json", bench->folder);
-    (void)snprintf(fresh, sizeof fresh, "%s.new", path);
-    int failed = !root || json_dump_file(root, fresh, JSON_INDENT(2)) != 0 || rename(fresh, path) != 0;
+    struct ws_keep keep = {.format = "wild-satchel-bench"};
+    char *text = root ? json_dumps(root, JSON_INDENT(2)) : NULL;
     json_decref(root);
-    return failed ? file_error(error, "the bench's state cannot be kept", path) : WS_OK;
+    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for the bench's state");
+    enum ws_status status = ws_linux_keep(path, text, strlen(text), &keep, error);
+    free(text);
+    return status;
 }
 
 enum ws_status ws_bench_open(const char *folder, struct ws_bench **out, struct ws_error *error) {

@@ -70,13 +70,12 @@ static void size_in(uint64_t bytes, double base, const char *const units[5], cha
         value /= base;
         unit++;
     }
-    if (unit == 0) {
-        (void)snprintf(out, room, "%.0f %s", value, units[0]);
-    } else if (value >= 100 || fabs(value - floor(value + 0.5)) < 0.05) {
-        (void)snprintf(out, room, "%.0f %s", value, units[unit]);
-    } else {
-        (void)snprintf(out, room, "%.1f %s", value, units[unit]);
-    }
+    uint64_t tenths = (uint64_t)(value * 10 + 0.5); /* in whole numbers: a locale may write others with a comma */
+    bool whole = unit == 0 || value >= 100 || fabs(value - floor(value + 0.5)) < 0.05;
+    if (whole) (void)snprintf(out, room, "%llu %s", (unsigned long long)(value + 0.5), units[unit]);
+    else
+        (void)snprintf(out, room, "%llu.%llu %s", (unsigned long long)(tenths / 10), (unsigned long long)(tenths % 10),
+                       units[unit]);
 }
 
 static const char *const units_counted[5] = {"bytes", "KiB", "MiB", "GiB", "TiB"};
@@ -95,6 +94,19 @@ const char *ws_size_both(uint64_t bytes, char *out, size_t room) {
     if (bytes < 1000) (void)snprintf(out, room, "%s", sold);
     else (void)snprintf(out, room, "%s · %s", sold, counted);
     return out;
+}
+
+/* Digits, perhaps with a point and more of them, in any locale. `end` stays NULL if there are none. */
+static double decimal(const char *text, const char **end) {
+    double value = 0;
+    double digit = 1;
+    const char *p = text;
+    if (*p < '0' || *p > '9') return -1;
+    for (; *p >= '0' && *p <= '9'; p++) value = value * 10 + (*p - '0');
+    if (*p == '.')
+        for (p++; *p >= '0' && *p <= '9'; p++) value += (*p - '0') * (digit /= 10);
+    *end = p;
+    return value;
 }
 
 enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error) {
@@ -117,11 +129,9 @@ enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error 
                  {"T", 1099511627776.0},
                  {"TiB", 1099511627776.0},
                  {"TB", 1e12}};
-    char *end = NULL;
+    const char *end = NULL;
     const char *start = text ? text : "";
-    double value = (*start >= '0' && *start <= '9') ? strtod(start, &end) : -1;
-    if (end && (strpbrk(start, "eExXnN") && (size_t)(strpbrk(start, "eExXnN") - start) < (size_t)(end - start)))
-        end = NULL; /* no exponents, no hexadecimal */
+    double value = decimal(start, &end);
     if (end) {
         while (*end == ' ') end++;
         for (size_t i = 0; i < sizeof units / sizeof units[0]; i++) {
@@ -138,7 +148,8 @@ enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error 
 }
 
 const char *ws_duration(double seconds, char *out, size_t room) {
-    if (seconds < 10) (void)snprintf(out, room, "%.1f s", seconds);
+    unsigned tenths = seconds < 10 ? (unsigned)(seconds * 10 + 0.5) : 0;
+    if (seconds < 10) (void)snprintf(out, room, "%u.%u s", tenths / 10, tenths % 10);
     else if (seconds < 120) (void)snprintf(out, room, "%.0f s", seconds);
     else if (seconds < 7200) (void)snprintf(out, room, "%.0f min", seconds / 60);
     else (void)snprintf(out, room, "%d h %02d min", (int)(seconds / 3600), (int)(seconds / 60) % 60);

@@ -205,6 +205,28 @@ static void look_at_size(struct ws_image *image, const struct ws_tree *tree) {
     }
 }
 
+/* Initial RAM disks are called so, too: an archive (cpio), or several, mostly packed. */
+static bool is_ram_disk(const struct ws_node *n) {
+    static const struct {
+        const char *bytes;
+        size_t length;
+    } begins[] = {{"07070", 5},
+                  {"\x1f\x8b", 2},
+                  {"\xfd"
+                   "7zXZ",
+                   5},
+                  {"\x28\xb5\x2f\xfd", 4},
+                  {"BZh", 3},
+                  {"\x02\x21\x4c\x18", 4},
+                  {"\x5d\0\0", 3}};
+    const struct ws_node *inode = n->same_as ? n->same_as : n;
+    char head[6];
+    if (!inode->content || ws_source_read(inode->content, 0, head, sizeof head, NULL) != WS_OK) return false;
+    for (size_t i = 0; i < sizeof begins / sizeof begins[0]; i++)
+        if (memcmp(head, begins[i].bytes, begins[i].length) == 0) return true;
+    return false;
+}
+
 /* People zip an image together with its checksums: say that the image is what they want. */
 static void look_for_images(struct ws_image *image, const struct ws_tree *tree, const struct ws_node *esp) {
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
@@ -212,7 +234,7 @@ static void look_for_images(struct ws_image *image, const struct ws_tree *tree, 
         char path[160];
         const char *end = length > 4 ? n->name + length - 4 : "";
         if (n->kind == WS_NODE_FILE && n != esp && ws_node_size(n) >= 1 << 20 &&
-            (strcmp(end, ".iso") == 0 || strcmp(end, ".img") == 0))
+            (strcmp(end, ".iso") == 0 || strcmp(end, ".img") == 0) && !is_ram_disk(n))
             ws_findings_add(&image->findings, WS_NOTE, "holds an image of its own, %s: unpack it and look at that",
                             ws_node_path(n, path, sizeof path));
     }

@@ -54,10 +54,11 @@ static void add_updates(const struct ws_wishes *w, const struct ws_packages *p, 
     double replaced = 1 - pow(1 - w->churn, w->months);
     uint64_t system = s->installed > p->kernel_bytes ? s->installed - p->kernel_bytes : 0;
     uint64_t changed = (uint64_t)((double)system * replaced);
-    ws_size_counted(s->installed, installed, sizeof installed);
+    ws_size_counted(system, installed, sizeof installed);
     if (w->months <= 0 || w->churn <= 0) return;
-    add(s, "updates", changed, "%.0f months at %.1f %% a month replace %.0f %% of the %s installed%s", w->months,
-        w->churn * 100, replaced * 100, installed, s->counted ? "" : " (assumed from the root's size)");
+    add(s, "updates", changed, "%.0f months at %.1f %% a month replace %.0f %% of the %s installed%s%s", w->months,
+        w->churn * 100, replaced * 100, installed, p->kernel_bytes ? " beside the kernel" : "",
+        s->counted ? "" : " (assumed from the root's size)");
     if (p->kernel_bytes)
         add(s, "another kernel", p->kernel_bytes + assumed_initrd,
             "the image keeps its own; an update adds one, with its initial RAM disk");

@@ -30,12 +30,15 @@ static void step(struct proving *p, unsigned round, const char *what) {
     if (p->options->on_step) p->options->on_step(p->options->context, text);
 }
 
-static struct ws_proof_item *add_item(struct proving *p, const char *what, const char *path, unsigned round) {
+static struct ws_proof_item *add_item(struct proving *p, enum ws_proof_change change, const char *path,
+                                      unsigned round) {
+    static const char *const words[] = {"new folder", "new file", "changed file", "deleted file", "installed program"};
     struct ws_proof *proof = p->proof;
     if (proof->items >= WS_PROOF_ITEMS_MOST) return NULL;
     struct ws_proof_item *i = &proof->item[proof->items++];
     memset(i, 0, sizeof *i);
-    (void)snprintf(i->what, sizeof i->what, "%s", what);
+    i->change = change;
+    (void)snprintf(i->what, sizeof i->what, "%s", words[change]);
     (void)snprintf(i->path, sizeof i->path, "%s", path);
     i->round = round;
     i->console = i->drive = WS_NOT_TRIED;
@@ -97,27 +100,27 @@ static enum ws_status make_changes(struct proving *p, unsigned round, struct ws_
     char text[160];
     int result;
     (void)snprintf(path, sizeof path, "%s/folder-%u", place, round);
-    (void)add_item(p, "new folder", path, round);
+    (void)add_item(p, WS_PROOF_NEW_FOLDER, path, round);
     WS_TRY(run(p, &result, NULL, error, "mkdir -p %s", path));
     (void)snprintf(path, sizeof path, "%s/folder-%u/new-file", place, round);
     WS_TRY(run(p, &result, NULL, error, "echo written in start %u, %s > %s", round, p->nonce, path));
     (void)snprintf(text, sizeof text, "written in start %u, %s\n", round, p->nonce);
-    WS_TRY(expect_text(add_item(p, "new file", path, round), text, error));
+    WS_TRY(expect_text(add_item(p, WS_PROOF_NEW_FILE, path, round), text, error));
     if (round > 1) return run(p, &result, NULL, error, "sync");
     WS_TRY(choose_files(p, error));
     if (p->changed_path[0]) {
-        struct ws_proof_item *item = add_item(p, "changed file", p->changed_path, round);
+        struct ws_proof_item *item = add_item(p, WS_PROOF_CHANGED, p->changed_path, round);
         WS_TRY(run(p, &result, NULL, error, "cat %s > %s/changed-before", p->changed_path, place));
         WS_TRY(run(p, &result, NULL, error, "echo changed by the proof, %s >> %s", p->nonce, p->changed_path));
         if (item) WS_TRY(hash_there(p, p->changed_path, item->sha256, error));
     }
     if (p->deleted_path[0]) {
-        (void)add_item(p, "deleted file", p->deleted_path, round);
+        (void)add_item(p, WS_PROOF_DELETED, p->deleted_path, round);
         WS_TRY(run(p, &result, NULL, error, "cat %s > %s/deleted-before", p->deleted_path, place));
         WS_TRY(run(p, &result, NULL, error, "rm %s", p->deleted_path));
     }
     (void)snprintf(text, sizeof text, "#!/bin/sh\necho runs-%s\n", p->nonce);
-    WS_TRY(expect_text(add_item(p, "installed program", program_path, round), text, error));
+    WS_TRY(expect_text(add_item(p, WS_PROOF_PROGRAM, program_path, round), text, error));
     WS_TRY(run(p, &result, NULL, error, "mkdir -p /usr/local/bin"));
     WS_TRY(run(p, &result, NULL, error, "printf '#!/bin/sh\\necho runs-%s\\n' > %s", p->nonce, program_path));
     WS_TRY(run(p, &result, NULL, error, "chmod 755 %s", program_path));
@@ -136,9 +139,9 @@ static enum ws_status verify_on_console(struct proving *p, unsigned round, struc
             there = strcmp(hex, item->sha256) == 0;
         } else {
             WS_TRY(run(p, &result, NULL, error, "test -e %s", item->path));
-            there = strcmp(item->what, "deleted file") == 0 ? result != 0 : result == 0;
+            there = item->change == WS_PROOF_DELETED ? result != 0 : result == 0;
         }
-        if (there && strcmp(item->what, "installed program") == 0) {
+        if (there && item->change == WS_PROOF_PROGRAM) {
             struct ws_text out = {0};
             char want[40];
             (void)snprintf(want, sizeof want, "runs-%s", p->nonce);
@@ -195,7 +198,7 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
         char path[256];
         (void)snprintf(path, sizeof path, "/%s%s", p->memory.family->changes, item->path);
         const struct ws_node *n = ws_tree_find(tree, path);
-        bool deleted = strcmp(item->what, "deleted file") == 0;
+        bool deleted = item->change == WS_PROOF_DELETED;
         if (n && item->sha256[0])
             for (size_t k = 0; k < now.count; k++)
                 if (strcmp(now.shot[k].path, path) == 0) memcpy(item->found, now.shot[k].sha256, sizeof item->found);

@@ -8,7 +8,7 @@ CC=clang cmake -S . -B build/fuzz -G Ninja -DCMAKE_BUILD_TYPE=RelWithDebInfo -DW
 cmake --build build/fuzz --target fuzz start_seed demo-image satchel compose_persistence >/dev/null
 seeds=build/fuzz/seeds
 rm -rf "$seeds" && mkdir -p "$seeds"
-build/fuzz/demo-image build/fuzz/demo.iso
+rm -f build/fuzz/demo.iso && build/fuzz/demo-image build/fuzz/demo.iso
 # each seed is the parser's number and the start of a real input
 seed() { { printf "\\$(printf '%03o' "$1")"; head -c 400000 "$2"; } > "$seeds/$3"; }
 seed 0 build/fuzz/demo.iso image

@@ -107,6 +107,8 @@ static enum ws_status mark_folder(struct ws_ext4_geometry *g, size_t item, struc
 
 static enum ws_status mark_folders(struct ws_ext4_geometry *g, struct ws_error *error) {
     for (size_t i = 0; i < g->items; i++)
+        if (g->item[i].node) WS_TRY(ext4_xattrs_check(g->item[i].node, error));
+    for (size_t i = 0; i < g->items; i++)
         if (g->item[i].node && g->item[i].node->kind == WS_NODE_FOLDER) WS_TRY(mark_folder(g, i, error));
     return WS_OK;
 }

@@ -95,6 +95,8 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
 enum ws_status ext4_data_source(const struct ws_ext4_geometry *g, struct ws_source **source, struct ws_error *error);
 /* xattr.c */
 enum ws_status ext4_xattr_inode(const struct ws_node *node, uint8_t *area, size_t room, struct ws_error *error);
+/* Is there room for all of a node's attributes? Asked while measuring: nothing may turn up while streaming. */
+enum ws_status ext4_xattrs_check(const struct ws_node *node, struct ws_error *error);
 enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct ws_node *node, uint64_t physical,
                                 uint8_t out[BLOCK], struct ws_error *error);
 enum ws_status ext4_xattr_read(struct ws_tree *tree, struct ws_node *node, const uint8_t *entries, size_t room,

@@ -166,6 +166,19 @@ enum ws_status ext4_xattr_inode(const struct ws_node *node, uint8_t *area, size_
     return WS_OK;
 }
 
+enum ws_status ext4_xattrs_check(const struct ws_node *node, struct ws_error *error) {
+    uint8_t block[BLOCK];
+    size_t count = 0;
+    char path[200];
+    for (const struct ws_xattr *x = node->xattrs; x; x = x->next) count++;
+    if (count > ATTRIBUTES_MOST) {
+        ws_fail(error, WS_E_SPACE, "a file has %zu extended attributes; at most %d are kept", count,
+                (int)ATTRIBUTES_MOST);
+        return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
+    }
+    return count && !ext4_xattrs_fit_inode(node) ? ext4_xattr_block(NULL, node, 0, block, error) : WS_OK;
+}
+
 enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct ws_node *node, uint64_t physical,
                                 uint8_t out[BLOCK], struct ws_error *error) {
     struct attribute list[ATTRIBUTES_MOST];
