@@ -204,11 +204,11 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
     WS_TRY(ws_source_drive(drive, &source, &cli->error));
     WS_GO(ws_source_read(source, 0, first, sizeof first, &cli->error));
     if (ws_is_unfinished(first)) {
-        bool known = ws_unfinished_read(first, &mark) && mark.build[0];
+        bool known = ws_unfinished_read(first, &mark) && mark.flushed;
         ws_findings_add(findings, WS_FAULT,
                         "a build on it is not finished%s%s%s%s; `satchel build` with its plan continues it",
-                        known ? ", " : "", known ? ws_size_counted(mark.flushed, got, sizeof got) : "",
-                        known ? " done of " : "", known ? ws_size_counted(mark.end, all, sizeof all) : "");
+                        known ? ", done up to " : "", known ? ws_size_counted(mark.flushed, got, sizeof got) : "",
+                        known ? " of " : "", known ? ws_size_counted(mark.end, all, sizeof all) : "");
         goto done;
     }
     WS_GO(ws_table_check(source, f->logical_sector, &table, &cli->error));

@@ -182,7 +182,7 @@ expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 20M --bench b
 expect 4 "went away" "$satchel" build a.plan --bench b --confirm "$gorse"
 expect 3 "not here" "$satchel" build a.plan --bench b --confirm "$gorse"
 expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench b
-expect 0 "unfinished build, " "$satchel" drives "$gorse" --bench b
+expect 0 "unfinished build" "$satchel" drives "$gorse" --bench b
 json 'len(d["drives"][0]["unfinished"]["build"]) == 64' "$satchel" drives "$gorse" --bench b --json
 expect 1 "is not finished" "$satchel" check "$gorse" --bench b
 expect 1 "did not come up" "$satchel" bench start hut "$gorse" --bench b
@@ -510,7 +510,7 @@ expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 270M --bench i
 expect 4 "went away" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
 ok "an older record stays" test ! -e big.plan.built
 expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench i
-expect 0 "unfinished build, 260 MiB of 280 MiB done" "$satchel" drives "$gorse" --bench i
+expect 0 "unfinished build, done up to 260 MiB of 280 MiB" "$satchel" drives "$gorse" --bench i
 cp --sparse=always "i/$gorse.drive" half.drive
 expect 0 "Continued      at" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
 ok "continued, it is the image" cmp -n 293601280 big.img "i/$gorse.drive"

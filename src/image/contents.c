@@ -223,8 +223,8 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
         starts |= c->part[i].starts;
     }
     char got[24], all[24];
-    if (c->unfinished && c->build[0])
-        (void)snprintf(c->guess, sizeof c->guess, "unfinished build, %s of %s done",
+    if (c->unfinished && c->build_flushed)
+        (void)snprintf(c->guess, sizeof c->guess, "unfinished build, done up to %s of %s",
                        ws_size_counted(c->build_flushed, got, sizeof got),
                        ws_size_counted(c->build_end, all, sizeof all));
     else if (c->unfinished) (void)snprintf(c->guess, sizeof c->guess, "unfinished build");
