@@ -73,8 +73,8 @@ enum ws_status trial_tell(struct trying *t, enum ws_step step, uint64_t done, st
     if (ws_pace_tell(&t->pace, step, ws_min_u64(done, t->pace.progress.total))) return WS_OK;
     ws_fail(error, WS_E_CANCELLED, "stopped as asked; the trial is not finished");
     return ws_fail_next(error, t->options->depth == WS_TRIAL_READ ? "nothing was written"
-                                                                   : "what was on the drive may be gone already; made "
-                                                                     "blank, it is an ordinary one again");
+                                                                  : "what was on the drive may be gone already; made "
+                                                                    "blank, it is an ordinary one again");
 }
 
 uint64_t trial_gap(uint64_t size, size_t block) {

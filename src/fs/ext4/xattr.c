@@ -166,17 +166,32 @@ enum ws_status ext4_xattr_inode(const struct ws_node *node, uint8_t *area, size_
     return WS_OK;
 }
 
+static enum ws_status too_large(const struct ws_node *node, struct ws_error *error) {
+    char path[200];
+    ws_fail(error, WS_E_SPACE, "the extended attributes of one file are larger than the 4 KiB ext4 has for them");
+    return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
+}
+
 enum ws_status ext4_xattrs_check(const struct ws_node *node, struct ws_error *error) {
-    uint8_t block[BLOCK];
+    struct attribute list[ATTRIBUTES_MOST];
+    uint8_t scratch[BLOCK];
     size_t count = 0;
     char path[200];
-    for (const struct ws_xattr *x = node->xattrs; x; x = x->next) count++;
+    for (const struct ws_xattr *x = node->xattrs; x; x = x->next, count++) {
+        const char *name = x->name;
+        (void)split_name(x->name, &name);
+        if (strlen(name) <= 255) continue;
+        ws_fail(error, WS_E_SPACE, "the name of an extended attribute is longer than the 255 bytes ext4 has for it");
+        return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
+    }
     if (count > ATTRIBUTES_MOST) {
         ws_fail(error, WS_E_SPACE, "a file has %zu extended attributes; at most %d are kept", count,
                 (int)ATTRIBUTES_MOST);
         return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
     }
-    return count && !ext4_xattrs_fit_inode(node) ? ext4_xattr_block(NULL, node, 0, block, error) : WS_OK;
+    if (count == 0 || ext4_xattrs_fit_inode(node)) return WS_OK;
+    count = collect(node, list, scratch, sizeof scratch);
+    return room_needed(list, count) + 32 > BLOCK ? too_large(node, error) : WS_OK;
 }
 
 enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct ws_node *node, uint64_t physical,
@@ -185,11 +200,7 @@ enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct w
     uint8_t scratch[BLOCK];
     uint8_t place[8];
     size_t count = collect(node, list, scratch, sizeof scratch);
-    if (room_needed(list, count) + 32 > BLOCK) {
-        char path[200];
-        ws_fail(error, WS_E_SPACE, "the extended attributes of one file are larger than the 4 KiB ext4 has for them");
-        return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
-    }
+    if (room_needed(list, count) + 32 > BLOCK) return too_large(node, error);
     memset(out, 0, BLOCK);
     ws_store_le32(out, (uint32_t)XATTR_MAGIC);
     ws_store_le32(out + 4, 1);
