@@ -89,9 +89,8 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
         if (up) text.data[text.length -= 2] = '\0';
         status = pc->ops->power_off(pc, true, &cli->error);
         if (cli->json)
-            (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:b, s:o}", "format", "wild-satchel-start", "pc", pc_name,
-                                          "drive", drive_name, "running", up, "console",
-                                          cli_text(text.data ? text.data : "")),
+            (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name,
+                                          "drive", drive_name, "running", up, "console", text.data ? text.data : ""),
                                  0);
         else {
             show_console(text.data ? text.data : "");

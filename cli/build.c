@@ -1,6 +1,8 @@
 /* build.c — satchel build: a plan carried out; satchel check: what reads back against what was meant. */
 #include "cli/cli.h"
 
+#include "port/linux/linux.h"
+
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -21,27 +23,16 @@ static bool tell(void *context, const struct ws_progress *progress) {
 /* The record of an older build is no longer true from the first write on. What is no record of ours stays. */
 static enum ws_status before_write(void *context, struct ws_error *error) {
     const struct building *b = context;
-    struct ws_text text = {0};
-    struct ws_error ignored = {0};
-    if (access(b->record, F_OK) != 0 || cli_read_file(b->record, 1 << 20, &text, &ignored) != WS_OK) {
-        ws_text_free(&text);
-        return WS_OK;
-    }
-    json_t *root = json_loads(text.data ? text.data : "", 0, NULL);
-    const char *format = json_string_value(json_object_get(root, "format"));
-    bool ours = format && strcmp(format, built_format) == 0;
-    json_decref(root);
-    ws_text_free(&text);
-    if (!ours || unlink(b->record) == 0) return WS_OK;
+    if (!ws_linux_is_document(b->record, built_format) || unlink(b->record) == 0) return WS_OK;
     ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
     ws_fail_where(error, "%s", b->record);
     return ws_fail_next(error, "remove it; nothing was written");
 }
 
 static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
-    return cli_pack("{s:s, s:i, s:s, s:o, s:o, s:I, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
-                    built_format, "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", cli_text(p->drive_name),
-                    "serial", cli_text(p->drive_serial), "written_bytes", (json_int_t)r->write.written, "begun",
+    return cli_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
+                    built_format, "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", p->drive_name, "serial",
+                    p->drive_serial, "written_bytes", (json_int_t)r->write.written, "begun",
                     ws_begun_name(r->write.begun), "continued_at_bytes", (json_int_t)r->write.continued_at,
                     "compared_bytes", (json_int_t)r->write.compared, "write_seconds", r->write.seconds, "flush_seconds",
                     r->write.flush_seconds, "checked", r->checked, "checked_bytes", (json_int_t)r->check.checked,

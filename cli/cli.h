@@ -62,6 +62,9 @@ enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, stru
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
 int64_t cli_touched_at(const char *path);
+/** Print the text of a JSON document. Controls and marks that turn the writing round, which JSON lets stand, are
+ * written as escapes: only strings hold any. */
+void cli_put_document(const char *text);
 /** A text as JSON: what is no UTF-8 becomes visible. */
 json_t *cli_text(const char *text);
 /** An object by a format of jansson's, "{s:s, s:i}": keys, and values s, i, I, f, b, o and objects. Texts become

@@ -20,8 +20,7 @@ int cli_exit_code(enum ws_status status) {
     }
 }
 
-/* Controls and marks that turn the writing round, which JSON lets stand, written as escapes: only strings hold any. */
-static void print_escaped(const char *text) {
+void cli_put_document(const char *text) {
     size_t length = strlen(text);
     for (size_t i = 0; i < length;) {
         uint32_t code = 0;
@@ -38,7 +37,7 @@ static void print_escaped(const char *text) {
 int cli_print_json(json_t *document, int exit_code) {
     char *text = document ? json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
     if (text) {
-        print_escaped(text);
+        cli_put_document(text);
         putchar('\n');
     } else {
         note("satchel: the JSON document could not be made: out of memory\n");
@@ -53,9 +52,8 @@ int cli_fail(struct cli *cli) {
     const struct ws_error *e = &cli->error;
     int code = cli_exit_code(e->status);
     if (cli->json)
-        return cli_print_json(cli_pack("{s:{s:s, s:o, s:o, s:o}, s:i}", "error", "status", ws_status_name(e->status),
-                                       "what", cli_text(e->what), "where", cli_text(e->where), "next",
-                                       cli_text(e->next), "exit_code", code),
+        return cli_print_json(cli_pack("{s:{s:s, s:s, s:s, s:s}, s:i}", "error", "status", ws_status_name(e->status),
+                                       "what", e->what, "where", e->where, "next", e->next, "exit_code", code),
                               code);
     note("%ssatchel:%s %s%s%s.\n", note_ink(cli, INK_BAD), note_ink(cli, INK_PLAIN), e->where, e->where[0] ? ": " : "",
          e->what);
@@ -260,8 +258,8 @@ void cli_free_plan(struct cli_plan *p) {
 json_t *cli_findings_json(const struct ws_findings *f) {
     json_t *list = json_array();
     for (size_t i = 0; i < f->count; i++)
-        json_array_append_new(list, cli_pack("{s:s, s:o}", "weight", ws_weight_name(f->list[i].weight), "text",
-                                             cli_text(f->list[i].text)));
+        json_array_append_new(
+            list, cli_pack("{s:s, s:s}", "weight", ws_weight_name(f->list[i].weight), "text", f->list[i].text));
     return list;
 }
 

@@ -56,23 +56,22 @@ static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error 
     for (size_t i = 0; c && i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
         json_array_append_new(
-            parts, cli_pack("{s:i, s:I, s:I, s:s, s:o, s:o, s:o, s:o, s:b}", "partition", (int)p->number, "at_bytes",
+            parts, cli_pack("{s:i, s:I, s:I, s:s, s:s, s:o, s:o, s:o, s:b}", "partition", (int)p->number, "at_bytes",
                             (json_int_t)p->at, "size_bytes", (json_int_t)p->length, "system", p->system, "label",
-                            cli_text(p->label), "free_bytes", number_or_null(p->counted, p->free_bytes), "files",
+                            p->label, "free_bytes", number_or_null(p->counted, p->free_bytes), "files",
                             number_or_null(p->files_counted, p->files), "written_at",
                             number_or_null(p->written_at > 0, (uint64_t)p->written_at), "clean", p->clean));
     }
-    return cli_pack("{s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:o, s:b, s:o, s:o, s:o, "
+    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, "
                     "s:s, s:o, s:o}",
-                    "name", cli_text(f->short_name), "id", cli_text(f->id), "vendor", cli_text(f->vendor), "model",
-                    cli_text(f->model), "serial", cli_text(f->serial), "bus", cli_text(f->bus), "bus_bits_s",
-                    number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind", cli_kind_of(f), "size_bytes",
-                    (json_int_t)f->size, "sector_bytes", (int)f->logical_sector, "removable", known_json(f->removable),
-                    "internal", known_json(f->internal), "system", f->system, "write_protected", f->read_only,
-                    "in_use_by", cli_text(f->in_use_by), "may_be_used", refusal->status == WS_OK, "why_not",
-                    refusal->status == WS_OK ? json_null() : cli_text(refusal->what), "guess",
-                    cli_text(c ? c->guess : ""), "holds", cli_text(c ? c->summary : ""), "table",
-                    c ? ws_table_kind_name(c->table) : "none", "unfinished", unfinished_json(c), "parts", parts);
+                    "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial,
+                    "bus", f->bus, "bus_bits_s", number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind",
+                    cli_kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes", (int)f->logical_sector,
+                    "removable", known_json(f->removable), "internal", known_json(f->internal), "system", f->system,
+                    "write_protected", f->read_only, "in_use_by", f->in_use_by, "may_be_used", refusal->status == WS_OK,
+                    "why_not", refusal->status == WS_OK ? json_null() : cli_text(refusal->what), "guess",
+                    c ? c->guess : "", "holds", c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none",
+                    "unfinished", unfinished_json(c), "parts", parts);
 }
 
 /* A bus and how fast it is, "usb, 480 Mbit/s (USB 2)". */

@@ -57,13 +57,16 @@ static bool is_pipe(void) {
     return fstat(STDOUT_FILENO, &s) == 0 && (S_ISFIFO(s.st_mode) || S_ISSOCK(s.st_mode));
 }
 
+static bool is_for_every_command(const char *word) {
+    return strcmp(word, "--json") == 0 || strcmp(word, "--bench") == 0 || strncmp(word, "--bench=", 8) == 0;
+}
+
 /* What every command takes may stand before it, too: it goes behind. @return where the command's words begin */
 static char **order_words(int argc, char **argv) {
     int n = 1;
     while (n < argc) {
-        if (strcmp(argv[n], "--json") == 0 || strncmp(argv[n], "--bench=", 8) == 0) n++;
-        else if (strcmp(argv[n], "--bench") == 0 && n + 1 < argc) n += 2;
-        else break;
+        if (!is_for_every_command(argv[n])) break;
+        n += strcmp(argv[n], "--bench") == 0 && n + 1 < argc ? 2 : 1;
     }
     char **words = calloc((size_t)argc + 1, sizeof *words);
     if (!words) return NULL;
@@ -85,12 +88,12 @@ static int run(struct cli *cli, int argc, char **argv) {
         return EXIT_DONE;
     }
     const struct command *command = cli_command(word);
-    if (!command && (!word[0] || strcmp(word, "--json") == 0) && !cli->json) {
+    bool none = !word[0] || is_for_every_command(word);
+    if (none && !cli->json) {
         usage(stderr);
         return EXIT_USAGE;
     }
     if (!command) {
-        bool none = !word[0] || strcmp(word, "--json") == 0;
         if (none) ws_fail(&cli->error, WS_E_USAGE, "no command was given");
         else ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a command", word);
         ws_fail_next(&cli->error, "`satchel --help` lists them");

@@ -392,7 +392,8 @@ struct verdict {
 static struct verdict judge(struct cli *cli, const struct planning *g) {
     struct ws_target_rules with_flag = {true};
     struct ws_target_rules without = {false};
-    struct verdict v = {.refused = ws_drive_may_be_target(cli->port, &g->facts, &with_flag, &v.refusal) != WS_OK};
+    struct verdict v = {0};
+    v.refused = ws_drive_may_be_target(cli->port, &g->facts, &with_flag, &v.refusal) != WS_OK;
     if (!v.refused) (void)ws_drive_may_write(&g->facts, &without, &v.refusal);
     v.faulty = ws_findings_worst(&g->plan.findings) == WS_FAULT;
     v.outlook = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
@@ -526,7 +527,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
     if (w.save) WS_GO(cli_keep(cli, w.save, text.data, text.length, "wild-satchel-plan", w.over != 0, &never));
     struct verdict verdict = judge(cli, g);
     code = exit_of(&verdict);
-    if (!to_output && cli->json) fputs(text.data, stdout);
+    if (!to_output && cli->json) cli_put_document(text.data);
     else if (!to_output) {
         show_plan(cli, g);
         conclude(cli, g, &verdict, w.save);

@@ -41,15 +41,14 @@ static json_t *proof_json(const struct ws_proof *p, const char *drive, const cha
     json_t *items = json_array();
     for (size_t i = 0; i < p->items; i++)
         json_array_append_new(
-            items, cli_pack("{s:s, s:o, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path",
-                            cli_text(p->item[i].path), "made_in_start", (int)p->item[i].round, "on_console",
-                            survival_json(p->item[i].console), "on_drive", survival_json(p->item[i].drive), "sha256",
-                            cli_hash_json(p->item[i].sha256), "sha256_on_drive", cli_hash_json(p->item[i].found)));
-    return cli_pack("{s:s, s:o, s:o, s:s, s:s, s:o, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
-                    cli_text(drive), "pc", cli_text(pc), "verdict", ws_verdict_name(p->verdict), "cause",
-                    ws_forgets_name(p->cause), "text", cli_text(p->text), "starts", (int)p->starts, "seconds",
-                    p->seconds, "entries_added", (json_int_t)p->evidence_added, "entries_changed",
-                    (json_int_t)p->evidence_changed, "items", items);
+            items, cli_pack("{s:s, s:s, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path", p->item[i].path,
+                            "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
+                            "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
+                            "sha256_on_drive", cli_hash_json(p->item[i].found)));
+    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
+                    drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause", ws_forgets_name(p->cause), "text",
+                    p->text, "starts", (int)p->starts, "seconds", p->seconds, "entries_added",
+                    (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed, "items", items);
 }
 
 static void show_survival(const struct cli *cli, enum ws_survival s) {

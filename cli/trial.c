@@ -102,9 +102,9 @@ static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struc
     if (work->save)
         WS_GO(cli_keep(cli, work->save, text.data, text.length, "wild-satchel-trial", work->over != 0, &never));
     code = trial.sound ? EXIT_DONE : EXIT_NEGATIVE;
-    if (cli->json) {
-        if (!work->save || strcmp(work->save, "-") != 0) fputs(text.data, stdout);
-    } else if (!work->save || strcmp(work->save, "-") != 0) {
+    bool to_output = work->save && strcmp(work->save, "-") == 0;
+    if (!to_output && cli->json) cli_put_document(text.data);
+    else if (!to_output) {
         show_trial(cli, f, &trial);
         if (work->save) show_field(cli, "Kept in", "%s", work->save);
         show_verdict(cli, f, &trial);

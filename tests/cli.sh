@@ -69,6 +69,8 @@ expect 2 "COMMAND" "$satchel"
 expect 0 "Exit codes" "$satchel" --help
 expect 0 "satchel" "$satchel" --version
 expect 2 "not a command" "$satchel" burn
+expect 2 '--frobnicate\\" is not a command' "$satchel" --json --frobnicate
+expect 2 "no command was given" "$satchel" --bench b --json
 expect 2 "--frobnicate" "$satchel" drives --frobnicate
 expect 2 "takes" "$satchel" image
 expect 2 "takes" "$satchel" image one two
@@ -585,6 +587,8 @@ fi
 
 # Faults: built only if it is really meant
 expect 3 "has a fault" "$satchel" build blank.plan --bench b --confirm "$gorse"
+head -c 510 /dev/urandom > record.img && printf '\125\252' >> record.img # a boot record alone is an image, too
+expect 0 "Done" "$satchel" plan --bench b --image record.img --drive "$gorse"
 printf 'tides\n' > tides.txt
 expect 1 "Not good" "$satchel" plan --bench b --image tides.txt --drive "$gorse" --save tides.plan
 expect 3 "even-so" "$satchel" build tides.plan --bench b --confirm "$gorse"

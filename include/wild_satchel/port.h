@@ -57,7 +57,8 @@ struct ws_drive_ops {
     enum ws_status (*reread)(struct ws_drive *drive, struct ws_error *error);
     /** Flush, then take the drive out of service so that it can be unplugged. */
     enum ws_status (*release)(struct ws_drive *drive, struct ws_error *error);
-    /** Is the file or device at `path` this drive itself, or does it lie on it? NULL where a port knows no files. */
+    /** Is the file or device at `path` this drive itself, or does it lie on it; of a folder, does one of its files?
+     * NULL where a port knows no files. */
     bool (*stores)(struct ws_drive *drive, const char *path);
     void (*close)(struct ws_drive *drive);
 };
@@ -132,11 +133,6 @@ enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_d
  *  a target. @return WS_OK; WS_E_REFUSED naming the other one */
 enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts, struct ws_error *error);
 
-/** Both questions before a drive may be a target: ws_drive_may_write() and ws_drive_is_alone(). */
-struct ws_target_rules;
-enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
-                                      const struct ws_target_rules *rules, struct ws_error *error);
-
 /** A drive as a source, in any alignment. Borrows the drive. */
 enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
 
@@ -154,5 +150,8 @@ struct ws_target_rules {
 /** @return WS_OK if the drive may be a target; WS_E_REFUSED with the reason and what to do */
 enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
                                   struct ws_error *error);
+/** Both questions before a drive may be a target: ws_drive_may_write() and ws_drive_is_alone(). */
+enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
+                                      const struct ws_target_rules *rules, struct ws_error *error);
 
 #endif

@@ -33,7 +33,7 @@ static bool is_document(int folder, const char *name, const char *format) {
     int fd = openat(folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
     FILE *file = fd >= 0 ? fdopen(fd, "rb") : NULL;
     struct stat s;
-    bool small = file && fstat(fd, &s) == 0 && s.st_size <= DOCUMENT_MOST;
+    bool small = file && fstat(fd, &s) == 0 && S_ISREG(s.st_mode) && s.st_size <= DOCUMENT_MOST;
     json_t *root = small ? json_loadf(file, 0, NULL) : NULL;
     const char *is = json_string_value(json_object_get(root, "format"));
     bool same = is && strcmp(is, format) == 0;
@@ -42,6 +42,8 @@ static bool is_document(int folder, const char *name, const char *format) {
     else if (fd >= 0) close(fd);
     return same;
 }
+
+bool ws_linux_is_document(const char *path, const char *format) { return is_document(AT_FDCWD, path, format); }
 
 static enum ws_status may_replace(int folder, const char *name, const char *path, const struct stat *s,
                                   const struct ws_keep *keep, struct ws_error *error) {

@@ -61,6 +61,9 @@ struct ws_keep {
 enum ws_status ws_linux_keep(const char *path, const void *bytes, size_t length, const struct ws_keep *keep,
                              struct ws_error *error);
 
+/** Is there a JSON document of this "format" at `path`, no link? */
+bool ws_linux_is_document(const char *path, const char *format);
+
 /** How the machine this runs on was started: BIOS or UEFI, Secure Boot on or off. */
 void ws_linux_this_pc(struct ws_pc_facts *facts);
 

@@ -1,4 +1,5 @@
 /* label.c — volume labels by the rules of each file system, as data. */
+#include "wild_satchel/base.h"
 #include "wild_satchel/label.h"
 
 #include <stdio.h>
@@ -18,15 +19,6 @@ static const struct rule {
     {"gpt", 36, UTF16, false, false, NULL, ""},
 };
 
-/* Bytes of the UTF-8 character at `p`, 0 if it is none. */
-static size_t character(const char *p) {
-    unsigned char c = (unsigned char)*p;
-    size_t n = c < 0x80 ? 1 : c >= 0xc2 && c < 0xe0 ? 2 : c >= 0xe0 && c < 0xf0 ? 3 : c >= 0xf0 && c < 0xf5 ? 4 : 0;
-    for (size_t i = 1; i < n; i++)
-        if (((unsigned char)p[i] & 0xc0) != 0x80) return 0;
-    return n;
-}
-
 enum ws_status ws_label_normalise(const char *system, const char *text, char *out, size_t room, char *said,
                                   size_t said_room, struct ws_error *error) {
     const struct rule *r = NULL;
@@ -39,7 +31,8 @@ enum ws_status ws_label_normalise(const char *system, const char *text, char *ou
         if (strcmp(rules[i].system, system) == 0) r = &rules[i];
     if (!r) return ws_fail(error, WS_E_USAGE, "no rules for labels of \"%s\" are known here", system);
     for (const char *p = text; *p;) {
-        size_t length = character(p);
+        uint32_t code;
+        size_t length = ws_utf8_next(p, strlen(p), &code);
         if (length == 0) return ws_fail(error, WS_E_FORMAT, "the label is not UTF-8 text");
         char one[5] = "";
         memcpy(one, p, length);

@@ -22,10 +22,13 @@ static enum ws_status look_for_sense(struct ws_build *b, struct ws_error *error)
     if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for an image's contents");
     enum ws_status status = WS_OK;
     bool sense = false;
-    if (b->image.source->size >= 512) {
+    uint8_t first[512] = {0};
+    if (b->image.source->size >= sizeof first) {
         status = ws_contents_look(b->image.source, 512, false, c, error);
-        sense = status == WS_OK && (c->table != WS_TABLE_NONE || b->image.iso || c->parts != 1 ||
-                                    (strcmp(c->part[0].system, "unknown") != 0 && !c->blank));
+        if (status == WS_OK) status = ws_source_read(b->image.source, 0, first, sizeof first, error);
+        sense = status == WS_OK &&
+                (c->table != WS_TABLE_NONE || b->image.iso || (first[510] == 0x55 && first[511] == 0xaa) ||
+                 (strcmp(c->part[0].system, "unknown") != 0 && !c->blank));
     }
     free(c);
     if (status == WS_OK && !sense)

@@ -41,12 +41,9 @@ static enum ws_status renew_mark(struct writer *w, uint64_t flushed, struct ws_e
     char mark[WS_ALIGN * 2];
     if (!w->marks) return WS_OK;
     char *aligned = mark + (WS_ALIGN - (uintptr_t)mark % WS_ALIGN) % WS_ALIGN;
-    memset(aligned, 0, WS_ALIGN);
-    ws_mark_make(w->options->build, flushed, w->end, aligned);
-    if (w->sector > 512) { /* what else the seal covers is zeros already; what it does not is not ours */
+    if (w->sector > 512) /* what else the seal covers is zeros already; what it does not is not ours */
         WS_TRY(w->drive->ops->read(w->drive, 0, aligned, w->sector, error));
-        ws_mark_make(w->options->build, flushed, w->end, aligned);
-    }
+    ws_mark_make(w->options->build, flushed, w->end, aligned);
     WS_TRY(w->drive->ops->write(w->drive, 0, aligned, w->sector, error));
     return w->drive->ops->flush(w->drive, error);
 }

@@ -276,8 +276,7 @@ static void take_over(struct ws_node *heir, const struct ws_node *was) {
 void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct ws_node *node), void *context) {
     size_t going = 0;
     for (struct ws_node *n = ws_tree_next(ws_tree_root(tree)); n; n = ws_tree_next(n)) {
-        bool with_its_folder = n->parent->parent && n->parent->going;
-        n->going = with_its_folder || goes(context, n);
+        n->going = n->parent->going || goes(context, n); /* the root never does */
         n->heir = NULL;
         going += n->going;
     }
