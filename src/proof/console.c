@@ -55,8 +55,14 @@ static bool has_kernel_spoken(const char *seen) {
     return false;
 }
 
+/* A terminal forgets what was typed before its shell opened it, up to any character. So what is typed has no quotes:
+ * half a pair would leave the shell waiting for the other half, and each further line too. The backslash keeps the echo
+ * of a line from being taken for its answer; left alone at an end it only joins the next line. */
+#define QUESTION "\necho ws-shell\\-answers\n"
+#define MARK_END "; echo ws-\\done-%u-$?-\n"
+
 /* A key pressed while a start menu counts down stops it: nothing is typed before a kernel has spoken or a prompt is
- * there. The question is written so that its own echo is not taken for the answer. */
+ * there. */
 enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up, struct ws_error *error) {
     double began = c->port->ops->steady_clock(c->port);
     double quiet_since = began;
@@ -81,7 +87,7 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
         bool due = now - asked > 5.0;
         if (c->seen.length && quiet && due && (ends_like_prompt(&c->seen) || (kernel && now - quiet_since > 12.0))) {
             asked = now;
-            WS_TRY(console_send(c, "\necho \"ws-shell\"\"-answers\"\n", error));
+            WS_TRY(console_send(c, QUESTION, error));
         }
         if (now - began > wait_s) return WS_OK;
     }
@@ -94,7 +100,7 @@ enum ws_status console_run(struct console *c, const char *command, int *result, 
     double began = c->port->ops->steady_clock(c->port);
     c->commands++;
     (void)snprintf(mark, sizeof mark, "ws-done-%u-", c->commands);
-    (void)snprintf(line, sizeof line, "%s; echo \"ws-\"\"done-%u-$?-\"\n", command, c->commands);
+    (void)snprintf(line, sizeof line, "%s" MARK_END, command, c->commands);
     forget(c);
     WS_TRY(console_send(c, line, error));
     for (;;) {
