@@ -1,6 +1,7 @@
 /* test_ext4.c — ext4 volumes composed and read: a checker and the kernel are the judges. */
 #include "tests/harness.h"
 
+#include <sys/stat.h>
 #include <sys/statfs.h>
 #include <unistd.h>
 
@@ -120,6 +121,15 @@ static void random_trees_come_out_of_the_kernel_as_they_went_in(void) {
     }
 }
 
+/* Zeros that do not tell that they are. */
+static enum ws_status plain_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                 struct ws_error *e) {
+    (void)source, (void)at, (void)e;
+    memset(buffer, 0, length);
+    return WS_OK;
+}
+static const struct ws_source_ops plain_ops = {plain_read, NULL, NULL};
+
 /* Files large enough that their extents need a tree of their own. */
 static void large_files_have_deep_extents(void) {
     struct ws_tree *tree = NULL;
@@ -130,7 +140,7 @@ static void large_files_have_deep_extents(void) {
     struct ws_ext4_params p = params_of(3ull << 30);
     const char *path = scratch("large.img");
     OK(ws_tree_create(&tree, &error));
-    OK(ws_source_zeros(2ull << 30, &large, &error));
+    OK(ws_source_make(&plain_ops, 2ull << 30, NULL, &large, &error));
     OK(ws_tree_put(tree, "large.bin", "", 0, &n, &error));
     n->content = large;
     OK(ws_tree_put(tree, "after.txt", "still here", 10, NULL, &error));
@@ -157,6 +167,108 @@ static void large_files_have_deep_extents(void) {
     ws_source_close(large);
 }
 
+/* A file of random stretches and holes, and the blocks it must take. */
+static struct ws_source *sparse_file(const struct ws_source *base, size_t runs, uint64_t *blocks) {
+    struct ws_run *run = calloc(runs + 1, sizeof *run);
+    struct ws_source *file = NULL;
+    bool odd = random_below(2); /* holes that do not end at blocks */
+    uint64_t size = 0;
+    uint64_t stored_until = 0; /* blocks */
+    *blocks = 0;
+    for (size_t i = 0; i < runs; i++) {
+        bool hole = (i + odd) % 2;
+        uint64_t length = odd && random_below(3) == 0 ? 1 + random_below(9000) : 4096ull * (1 + random_below(4));
+        run[i] = (struct ws_run){length, hole ? WS_RUN_HOLE : random_below(1 << 16)};
+        if (!hole) {
+            uint64_t first = size / 4096 < stored_until ? stored_until : size / 4096;
+            uint64_t end = (size + length + 4095) / 4096;
+            *blocks += end > first ? end - first : 0;
+            stored_until = end;
+        }
+        size += length;
+    }
+    if (ws_source_runs(base, run, runs, size, &file, &error) != WS_OK) abort();
+    free(run);
+    return file;
+}
+
+/* The kernel sees the same bytes, in no more blocks than are stored. */
+static void check_stored(const char *place, const char *name, uint64_t size, uint64_t blocks, uint64_t tree) {
+    char path[600];
+    struct stat st;
+    (void)snprintf(path, sizeof path, "%s/%s", place, name);
+    CHECK_INT(stat(path, &st), 0);
+    CHECK_INT(st.st_size, size);
+    if ((uint64_t)st.st_blocks < blocks * 8 || (uint64_t)st.st_blocks > (blocks + tree) * 8)
+        fail_at(__FILE__, __LINE__, "%s: %lld sectors for %llu blocks", name, (long long)st.st_blocks,
+                (unsigned long long)blocks);
+}
+
+static void holes_stay_holes(void) {
+    enum { FILES = 12 };
+    static const size_t runs_of[FILES] = {1, 2, 3, 4, 5, 9, 40, 700, 3000, 6000, 1, 2};
+    uint8_t *noise = malloc(1 << 17);
+    struct ws_source *base = NULL;
+    random_bytes(noise, 1 << 17);
+    OK(ws_source_memory(noise, 1 << 17, &base, &error));
+    free(noise);
+    for (int round = 0; round < cases_of(10); round++) {
+        struct ws_tree *tree = NULL;
+        struct ws_node *n = NULL;
+        struct ws_source *file[FILES + 1];
+        struct ws_ext4_geometry g;
+        struct ws_layout *layout = NULL;
+        struct ws_ext4_params p = params_of((200 + random_below(400)) * MIB);
+        const char *path = scratch("sparse.img");
+        const char *place = scratch("sparse");
+        char device[64], name[20];
+        uint64_t blocks[FILES + 1] = {0};
+        OK(ws_tree_create(&tree, &error));
+        for (int i = 0; i < FILES; i++) file[i] = sparse_file(base, runs_of[i], &blocks[i]);
+        OK(ws_source_zeros(3ull << 40, &file[FILES], &error)); /* nothing but a hole, larger than the volume */
+        for (int i = 0; i <= FILES; i++) {
+            (void)snprintf(name, sizeof name, "file-%d", i);
+            OK(ws_tree_put(tree, name, "", 0, &n, &error));
+            n->content = file[i];
+        }
+        if (compose(&p, tree, &g, &layout)) {
+            struct ws_source *view = NULL;
+            struct ws_tree *back = NULL;
+            save_layout(layout, path);
+            if (have_program("e2fsck")) check_clean(path, p.size);
+            check_statfs(path, &g);
+            OK(ws_layout_source(layout, &view, &error));
+            OK(ws_ext4_read(view, &back, NULL, &error));
+            n->content = NULL; /* too large to compare */
+            n->kind = WS_NODE_FIFO;
+            ws_tree_find(back, name)->kind = WS_NODE_FIFO;
+            compare_trees(back, tree, TREE_ALL);
+            if (may_mount() && loop_attach(path, device)) {
+                if (mount_at(device, "ext4", "ro", place)) {
+                    for (int i = 0; i <= FILES; i++) {
+                        (void)snprintf(name, sizeof name, "file-%d", i);
+                        check_stored(place, name, file[i]->size, blocks[i], runs_of[i % FILES] / 340 + 2);
+                    }
+                    for (int i = 0; i < FILES - 1; i++) {
+                        char hash[WS_HASH_HEX];
+                        OK(ws_source_hash(file[i], WS_HASH_SHA256, hash, &error));
+                        CHECK_INT(shell(NULL, "echo '%s  %s/file-%d' | sha256sum -c --quiet", hash, place, i), 0);
+                    }
+                    unmount(place);
+                }
+                loop_detach(device);
+            }
+            ws_tree_close(back);
+            ws_source_close(view);
+        }
+        ws_layout_close(layout);
+        ws_ext4_geometry_free(&g);
+        ws_tree_close(tree);
+        for (int i = 0; i <= FILES; i++) ws_source_close(file[i]);
+    }
+    ws_source_close(base);
+}
+
 static void what_does_not_fit_is_said_before_anything_is_made(void) {
     struct ws_tree *tree = NULL;
     struct ws_node *n = NULL;
@@ -164,10 +276,15 @@ static void what_does_not_fit_is_said_before_anything_is_made(void) {
     struct ws_ext4_geometry g;
     struct ws_ext4_params p = params_of(32 * MIB);
     OK(ws_tree_create(&tree, &error));
-    OK(ws_source_zeros(40 * MIB, &large, &error));
+    OK(ws_source_make(&plain_ops, 40 * MIB, NULL, &large, &error));
     OK(ws_tree_put(tree, "large.bin", "", 0, &n, &error));
     n->content = large;
     FAILS(ws_ext4_measure(&p, tree, &g, &error), WS_E_SPACE);
+    ws_source_close(large);
+    OK(ws_source_zeros(17ull << 40, &large, &error)); /* a hole, but its blocks cannot be numbered */
+    n->content = large;
+    FAILS(ws_ext4_measure(&p, tree, &g, &error), WS_E_RANGE);
+    CHECK_STR(error.where, "large.bin");
     ws_tree_drop(tree, n);
     p.size = WS_EXT4_LEAST - 1;
     FAILS(ws_ext4_measure(&p, tree, &g, &error), WS_E_RANGE);
@@ -450,6 +567,7 @@ int main(int argc, char **argv) {
         {"200 random sizes are clean and as predicted", random_sizes_are_clean_and_as_predicted},
         {"200 random trees come out of the kernel as they went in",
          random_trees_come_out_of_the_kernel_as_they_went_in},
+        {"holes stay holes", holes_stay_holes},
         {"large files have deep extents", large_files_have_deep_extents},
         {"what does not fit is said before anything is made", what_does_not_fit_is_said_before_anything_is_made},
         {"only what must be written is written", only_what_must_be_written_is_written},

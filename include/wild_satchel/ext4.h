@@ -23,6 +23,8 @@ struct ws_ext4_params {
 };
 
 struct ws_ext4_mark;
+struct ws_ext4_run;
+struct ws_ext4_sparse;
 struct ws_ext4_item; /* one inode: its node and where its blocks start */
 
 /** Everything about a volume that follows from its parameters and tree. Both measuring and composing go by it. */
@@ -43,13 +45,17 @@ struct ws_ext4_geometry {
     size_t items;
     struct ws_ext4_mark *mark; /* owned: places in large folders, in order */
     size_t marks, marks_room;
+    struct ws_ext4_sparse *sparse; /* owned: files with holes, in order */
+    size_t sparses, sparses_room;
+    struct ws_ext4_run *run; /* owned: what is stored of them */
+    size_t runs_room;
     const struct ws_tree *tree;
 };
 
 /**
  * Work out a volume: exact, and nothing is written. Adds "lost+found" to the tree if it has none, and uses the nodes'
  * scratch fields, so one tree is measured and composed at a time. Owners, modes, times with nanoseconds, extended
- * attributes, links, devices are kept.
+ * attributes, links, devices are kept, and holes that the files' sources tell are not stored.
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
  *         fit (the text says how much is missing); WS_E_NOMEM
  */

@@ -33,30 +33,6 @@ static void store_index(uint8_t *p, uint32_t logical, uint64_t physical) {
     ws_store_le16(p + 10, 0);
 }
 
-/* Walk an inode's extents in order: extent number `index`, or the first logical block of it. */
-struct extent_walk {
-    const struct ws_ext4_geometry *g;
-    uint64_t d, left;
-    uint64_t logical;
-};
-
-static bool next_extent(struct extent_walk *w, uint64_t *physical, uint32_t *length) {
-    if (w->left == 0) return false;
-    uint64_t run;
-    *physical = ext4_physical(w->g, w->d, w->left, &run);
-    /* ext4_physical cuts at gaps only; runs are counted in whole EXTENT_MOST pieces from each gap on */
-    uint64_t take = run < EXTENT_MOST ? run : EXTENT_MOST;
-    *length = (uint32_t)take;
-    w->d += take;
-    w->left -= take;
-    w->logical += take;
-    return true;
-}
-
-static struct extent_walk walk_content(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape) {
-    return (struct extent_walk){g, g->item[item].start + (shape->xattr_block ? 1 : 0) + shape->tree, shape->content, 0};
-}
-
 /* Tree blocks stand before the content: leaves first, then the index blocks over them (if any). */
 static uint64_t tree_block(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape, uint32_t n) {
     uint64_t run;
@@ -66,29 +42,29 @@ static uint64_t tree_block(const struct ws_ext4_geometry *g, size_t item, const 
 /* First logical block of leaf `leaf`. */
 static uint32_t leaf_start(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape,
                            uint32_t leaf) {
-    struct extent_walk w = walk_content(g, item, shape);
+    return (uint32_t)ext4_walk_from(g, item, shape, (uint64_t)leaf * EXTENTS_A_BLOCK).logical;
+}
+
+/* As many extents as there are and fit, from number `first` on. */
+static uint16_t store_extents(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape,
+                              uint64_t first, uint16_t most, uint8_t *out) {
+    struct ext4_walk w = ext4_walk_from(g, item, shape, first);
+    uint16_t entries = 0;
     uint64_t physical;
-    uint32_t length;
-    for (uint64_t i = 0; i < (uint64_t)leaf * EXTENTS_A_BLOCK; i++) (void)next_extent(&w, &physical, &length);
-    return (uint32_t)w.logical;
+    uint32_t logical, length;
+    while (entries < most && ext4_next_extent(&w, &logical, &physical, &length))
+        store_extent(out + 12 + 12 * (size_t)entries++, logical, (uint16_t)length, physical);
+    extent_header(out, entries, most, 0);
+    return entries;
 }
 
 static void make_tree_block(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape, uint32_t n,
                             uint8_t out[BLOCK]) {
     memset(out, 0, BLOCK);
-    uint16_t entries = 0;
     if (n < shape->leaves) {
-        struct extent_walk w = walk_content(g, item, shape);
-        uint64_t physical;
-        uint32_t length;
-        for (uint64_t i = 0; i < (uint64_t)n * EXTENTS_A_BLOCK; i++) (void)next_extent(&w, &physical, &length);
-        while (entries < EXTENTS_A_BLOCK) {
-            uint32_t logical = (uint32_t)w.logical;
-            if (!next_extent(&w, &physical, &length)) break;
-            store_extent(out + 12 + 12 * (size_t)entries++, logical, (uint16_t)length, physical);
-        }
-        extent_header(out, entries, EXTENTS_A_BLOCK, 0);
+        (void)store_extents(g, item, shape, (uint64_t)n * EXTENTS_A_BLOCK, EXTENTS_A_BLOCK, out);
     } else {
+        uint16_t entries = 0;
         uint32_t first = (n - shape->leaves) * EXTENTS_A_BLOCK;
         for (uint32_t leaf = first; leaf < shape->leaves && entries < EXTENTS_A_BLOCK; leaf++)
             store_index(out + 12 + 12 * (size_t)entries++, leaf_start(g, item, shape, leaf),
@@ -102,16 +78,7 @@ static void make_tree_block(const struct ws_ext4_geometry *g, size_t item, const
 static void make_root(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape, uint8_t out[60]) {
     memset(out, 0, 60);
     if (shape->tree == 0) {
-        struct extent_walk w = walk_content(g, item, shape);
-        uint16_t entries = 0;
-        uint64_t physical;
-        uint32_t length;
-        uint32_t logical = 0;
-        while (next_extent(&w, &physical, &length)) {
-            store_extent(out + 12 + 12 * (size_t)entries++, logical, (uint16_t)length, physical);
-            logical = (uint32_t)w.logical;
-        }
-        extent_header(out, entries, EXTENTS_IN_INODE, 0);
+        (void)store_extents(g, item, shape, 0, EXTENTS_IN_INODE, out);
         return;
     }
     bool deep = shape->tree > shape->leaves;
@@ -315,8 +282,14 @@ static enum ws_status read_item(const struct ws_ext4_geometry *g, size_t item, u
     } else if (node->kind == WS_NODE_LINK) {
         uint64_t size = ws_node_size(node);
         if (at < size) memcpy(out, node->target + at, (size_t)ws_min_u64(length, size - at));
-    } else if (at < ws_node_size(node)) {
-        return ws_source_read(node->content, at, out, (size_t)ws_min_u64(length, ws_node_size(node) - at), error);
+    } else {
+        for (uint64_t step; length > 0; at += step, out += step, length -= step) {
+            uint64_t from = ext4_logical_byte(g, item, at, &step);
+            step = ws_min_u64(step, length);
+            if (from < ws_node_size(node))
+                WS_TRY(ws_source_read(node->content, from, out, (size_t)ws_min_u64(step, ws_node_size(node) - from),
+                                      error));
+        }
     }
     return WS_OK;
 }

@@ -125,42 +125,58 @@ const struct ws_ext4_mark *ext4_mark_before(const struct ws_ext4_geometry *g, si
     return low > 0 && g->mark[low - 1].item == item ? &g->mark[low - 1] : NULL;
 }
 
-static uint64_t content_blocks(const struct ws_ext4_geometry *g, const struct ws_node *node) {
+static uint64_t content_blocks(const struct ws_ext4_geometry *g, size_t item) {
+    const struct ws_node *node = g->item[item].node;
     if (!node) return g->journal_blocks;
     if (node->kind == WS_NODE_FOLDER) return node->work2; /* counted once, by mark_folders() */
     uint64_t size = ws_node_size(node);
     if (node->kind == WS_NODE_LINK) return size < FAST_LINK ? 0 : 1;
-    return ws_div_up(size, BLOCK);
+    const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
+    return sparse ? sparse->shape.content : ws_div_up(size, BLOCK);
 }
 
-static uint64_t count_extents(const struct ws_ext4_geometry *g, uint64_t d, uint64_t blocks) {
+/* Also notes for each run between holes how many extents stand before it. */
+static uint64_t count_extents(const struct ws_ext4_geometry *g, uint64_t d, uint64_t blocks,
+                              const struct ws_ext4_sparse *sparse) {
     uint64_t count = 0;
-    while (blocks > 0 && d < g->data_before[g->groups]) {
-        uint64_t run;
-        ext4_physical(g, d, blocks, &run);
-        count += ws_div_up(run, EXTENT_MOST);
-        d += run;
-        blocks -= run;
+    for (size_t i = 0; i < (sparse ? sparse->runs : 1); i++) {
+        struct ws_ext4_run *run = sparse ? &g->run[sparse->first + i] : NULL;
+        uint64_t left = run ? run->blocks : blocks;
+        if (run) run->extents_before = count;
+        while (left > 0 && d < g->data_before[g->groups]) {
+            uint64_t piece;
+            ext4_physical(g, d, left, &piece);
+            count += ws_div_up(piece, EXTENT_MOST);
+            d += piece;
+            left -= piece;
+        }
+        d += left;
     }
     return count;
 }
 
-void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape) {
+static void settle_shape(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape) {
     const struct ws_node *node = g->item[item].node;
     memset(shape, 0, sizeof *shape);
     shape->xattr_block = node && node->xattrs && !ext4_xattrs_fit_inode(node);
-    shape->content = content_blocks(g, node);
+    shape->content = content_blocks(g, item);
     if (shape->content == 0) return;
     /* More tree blocks push the content on, which can cut it into more extents: repeat until it settles. */
     for (;;) {
         uint64_t start = g->item[item].start + (shape->xattr_block ? 1 : 0) + shape->tree;
-        shape->extents = count_extents(g, start, shape->content);
+        shape->extents = count_extents(g, start, shape->content, ext4_sparse_of(g, item));
         uint32_t leaves = shape->extents <= EXTENTS_IN_INODE ? 0 : (uint32_t)ws_div_up(shape->extents, EXTENTS_A_BLOCK);
         uint32_t tree = leaves <= EXTENTS_IN_INODE ? leaves : leaves + (uint32_t)ws_div_up(leaves, EXTENTS_A_BLOCK);
         if (tree <= shape->tree) break;
         shape->tree = tree;
         shape->leaves = leaves;
     }
+}
+
+void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape) {
+    const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
+    if (sparse) *shape = sparse->shape; /* settled when it was placed */
+    else settle_shape(g, item, shape);
 }
 
 static uint32_t choose_journal(uint64_t blocks) {
@@ -230,11 +246,13 @@ static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *e
     for (size_t i = 0; i < g->items; i++) {
         struct ext4_shape shape;
         g->item[i].start = cursor;
-        ext4_shape_of(g, i, &shape);
+        settle_shape(g, i, &shape);
+        struct ws_ext4_sparse *sparse = ext4_sparse_of(g, i);
+        if (sparse) sparse->shape = shape;
         cursor += shape.content + shape.tree + (shape.xattr_block ? 1 : 0);
         if (cursor > room) {
             uint64_t missing = 0;
-            for (; i < g->items; i++) missing += content_blocks(g, g->item[i].node) + 1;
+            for (; i < g->items; i++) missing += content_blocks(g, i) + 1;
             char size[24];
             return ws_fail(error, WS_E_SPACE, "the files need about %s more than this volume has",
                            ws_size_counted(missing * BLOCK, size, sizeof size));
@@ -289,6 +307,7 @@ enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tr
     for (uint32_t i = 0; i < g->groups; i++)
         g->data_before[i + 1] = g->data_before[i] + ext4_group_blocks(g, i) - ext4_prefix(g, i);
     WS_GO(mark_folders(g, error));
+    WS_GO(ext4_find_holes(g, error));
     WS_GO(place_items(g, error));
     g->free_bytes = (g->data_before[g->groups] - g->data_used) * BLOCK;
     g->free_inodes = (uint64_t)g->groups * g->inodes_a_group - g->inodes_used;
@@ -302,9 +321,13 @@ void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
     free(g->data_before);
     free(g->dirs_in_group);
     free(g->mark);
-    g->mark = NULL;
+    free(g->sparse);
+    free(g->run);
     free(g->item);
     g->data_before = NULL;
     g->dirs_in_group = NULL;
+    g->mark = NULL;
+    g->sparse = NULL;
+    g->run = NULL;
     g->item = NULL;
 }

@@ -78,12 +78,43 @@ uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first);
 
 /* How an inode's blocks divide. */
 struct ext4_shape {
-    uint64_t content; /* blocks of content */
+    uint64_t content; /* blocks of content that are stored */
     uint32_t tree;    /* blocks of the extent tree outside the inode */
     uint32_t leaves;  /* of these, leaves */
     bool xattr_block; /* attributes did not fit into the inode */
     uint64_t extents;
 };
+
+/* A stretch of a file between holes. */
+struct ws_ext4_run {
+    uint64_t logical, blocks; /* of the file */
+    uint64_t before;          /* blocks stored before this run */
+    uint64_t extents_before;
+};
+/* A file with holes. Its shape is kept: to work it out takes a look at each run. */
+struct ws_ext4_sparse {
+    size_t item;
+    size_t first, runs;
+    struct ext4_shape shape;
+};
+/* sparse.c: NULL for a file without holes */
+struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t item);
+/* Find the runs of all files that have holes. */
+enum ws_status ext4_find_holes(struct ws_ext4_geometry *g, struct ws_error *error);
+/* The byte of the file that is stored as byte `at` of its content, and how many follow in one piece. */
+uint64_t ext4_logical_byte(const struct ws_ext4_geometry *g, size_t item, uint64_t at, uint64_t *contiguous);
+
+/* Walk an inode's extents in order, from extent number `index` on. */
+struct ext4_walk {
+    const struct ws_ext4_geometry *g;
+    const struct ws_ext4_run *run, *end; /* runs that follow; NULL without holes */
+    uint64_t d, left;                    /* the rest of this run in data space */
+    uint64_t logical;                    /* of the file */
+};
+struct ext4_walk ext4_walk_from(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape,
+                                uint64_t index);
+/* The next extent; w->logical is behind it afterwards. @return false at the end */
+bool ext4_next_extent(struct ext4_walk *w, uint32_t *logical, uint64_t *physical, uint32_t *length);
 void ext4_shape_of(const struct ws_ext4_geometry *g, size_t item, struct ext4_shape *shape);
 uint32_t ext4_ino_of_item(size_t item);
 size_t ext4_item_of_ino(uint32_t ino); /* SIZE_MAX for reserved ones */

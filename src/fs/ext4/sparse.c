@@ -1,0 +1,163 @@
+/* sparse.c — which blocks of a file are stored, and as which extents: holes stay holes. */
+#include "fs/ext4/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t item) {
+    size_t low = 0;
+    size_t high = g->sparses;
+    while (low < high) {
+        size_t middle = low + (high - low) / 2;
+        if (g->sparse[middle].item < item) low = middle + 1;
+        else high = middle;
+    }
+    return low < g->sparses && g->sparse[low].item == item ? &g->sparse[low] : NULL;
+}
+
+/* Is nothing stored at this byte, and how far does that go? Slices and put-together files are looked through. */
+static bool is_hole(const struct ws_source *source, uint64_t at, uint64_t *length) {
+    struct ws_piece piece = ws_source_piece(source, at, *length);
+    while (piece.kind == WS_PIECE_BASE) piece = ws_source_piece(piece.base, piece.at, piece.length);
+    *length = piece.length;
+    return piece.kind == WS_PIECE_HOLE;
+}
+
+static void *grown(void *array, size_t count, size_t *room, size_t each) {
+    if (count < *room) return array;
+    void *larger = realloc(array, (*room * 2 + 64) * each);
+    if (larger) *room = *room * 2 + 64;
+    return larger;
+}
+
+static enum ws_status add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
+    struct ws_ext4_sparse *s = &g->sparse[g->sparses - 1];
+    struct ws_ext4_run *last = s->runs ? &g->run[s->first + s->runs - 1] : NULL;
+    if (from == end) return WS_OK;
+    struct ws_ext4_run *runs = grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
+    if (!runs) return ws_fail(error, WS_E_NOMEM, "out of memory for a file with many holes");
+    last = last ? runs + (last - g->run) : NULL;
+    g->run = runs;
+    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, last ? last->before + last->blocks : 0, 0};
+    s->shape.content += end - from;
+    return WS_OK;
+}
+
+static enum ws_status begin_sparse(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
+    struct ws_ext4_sparse *last = g->sparses ? &g->sparse[g->sparses - 1] : NULL;
+    size_t first = last ? last->first + last->runs : 0;
+    struct ws_ext4_sparse *all = grown(g->sparse, g->sparses, &g->sparses_room, sizeof *all);
+    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for files with holes");
+    g->sparse = all;
+    all[g->sparses++] = (struct ws_ext4_sparse){.item = item, .first = first};
+    return WS_OK;
+}
+
+/* Only whole blocks can be left out; a file gets a row of its own with its first such hole. */
+static enum ws_status find_holes(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
+    const struct ws_node *node = g->item[item].node;
+    uint64_t size = ws_node_size(node);
+    uint64_t blocks = ws_div_up(size, BLOCK);
+    uint64_t from = 0; /* first block that is not yet in a run */
+    bool sparse = false;
+    if (blocks > UINT32_MAX) {
+        char text[24];
+        ws_fail(error, WS_E_RANGE, "a file of %s is larger than ext4 can count",
+                ws_size_counted(size, text, sizeof text));
+        return ws_fail_where(error, "%.200s", node->name);
+    }
+    for (uint64_t at = 0, length; at < size; at += length) {
+        length = size - at;
+        if (!is_hole(node->content, at, &length)) continue;
+        uint64_t end = at + length;
+        for (uint64_t more; end < size; end += more) { /* one hole may be told in pieces */
+            more = size - end;
+            if (!is_hole(node->content, end, &more)) break;
+        }
+        length = end - at;
+        uint64_t hole = ws_div_up(at, BLOCK);
+        uint64_t behind = end == size ? blocks : end / BLOCK;
+        if (hole >= behind) continue;
+        if (!sparse) WS_TRY(begin_sparse(g, item, error));
+        sparse = true;
+        WS_TRY(add_run(g, from, hole, error));
+        from = behind;
+    }
+    return sparse ? add_run(g, from, blocks, error) : WS_OK;
+}
+
+enum ws_status ext4_find_holes(struct ws_ext4_geometry *g, struct ws_error *error) {
+    for (size_t i = 0; i < g->items; i++) {
+        const struct ws_node *node = g->item[i].node;
+        if (node && node->kind == WS_NODE_FILE && node->content) WS_TRY(find_holes(g, i, error));
+    }
+    return WS_OK;
+}
+
+uint64_t ext4_logical_byte(const struct ws_ext4_geometry *g, size_t item, uint64_t at, uint64_t *contiguous) {
+    const struct ws_ext4_sparse *s = ext4_sparse_of(g, item);
+    *contiguous = UINT64_MAX;
+    if (!s) return at;
+    size_t low = s->first;
+    size_t high = s->first + s->runs; /* the last run that begins at or before it */
+    while (high - low > 1) {
+        size_t middle = low + (high - low) / 2;
+        if (g->run[middle].before <= at / BLOCK) low = middle;
+        else high = middle;
+    }
+    const struct ws_ext4_run *run = &g->run[low];
+    *contiguous = (run->before + run->blocks) * BLOCK - at;
+    return at - run->before * BLOCK + run->logical * BLOCK;
+}
+
+/* On to the next run. */
+static void enter_run(struct ext4_walk *w) {
+    w->d += w->left;
+    w->logical = w->run->logical;
+    w->left = w->run->blocks;
+    w->run++;
+}
+
+struct ext4_walk ext4_walk_from(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape,
+                                uint64_t index) {
+    struct ext4_walk w = {
+        .g = g, .d = g->item[item].start + (shape->xattr_block ? 1 : 0) + shape->tree, .left = shape->content};
+    const struct ws_ext4_sparse *s = ext4_sparse_of(g, item);
+    uint64_t at = 0;
+    if (s) {
+        size_t low = s->first;
+        size_t high = s->first + s->runs;
+        while (high - low > 1) {
+            size_t middle = low + (high - low) / 2;
+            if (g->run[middle].extents_before <= index) low = middle;
+            else high = middle;
+        }
+        w.run = g->run + low;
+        w.end = g->run + s->first + s->runs;
+        w.left = 0;
+        if (s->runs) {
+            at = w.run->extents_before;
+            w.d += w.run->before;
+            enter_run(&w);
+        }
+    }
+    uint32_t logical, length;
+    uint64_t physical;
+    while (at++ < index) (void)ext4_next_extent(&w, &logical, &physical, &length);
+    if (w.left == 0 && w.run < w.end) enter_run(&w); /* the next extent's own place in the file */
+    return w;
+}
+
+bool ext4_next_extent(struct ext4_walk *w, uint32_t *logical, uint64_t *physical, uint32_t *length) {
+    uint64_t run;
+    if (w->left == 0 && w->run < w->end) enter_run(w);
+    if (w->left == 0) return false;
+    *physical = ext4_physical(w->g, w->d, w->left, &run);
+    uint64_t take = ws_min_u64(run, EXTENT_MOST);
+    *logical = (uint32_t)w->logical;
+    *length = (uint32_t)take;
+    w->d += take;
+    w->left -= take;
+    w->logical += take;
+    return true;
+}
