@@ -22,7 +22,9 @@ struct ws_extent {
     const struct ws_source *from; /**< borrowed; outlives the layout */
     uint64_t from_at;             /**< first byte in `from` */
     enum ws_phase phase;
+    unsigned part; /**< which part of the drive it belongs to, by the caller's own count */
 };
+enum { WS_LAYOUT_PARTS = 32 }; /**< parts are 0 to WS_LAYOUT_PARTS - 1 */
 
 struct ws_layout;
 
@@ -32,6 +34,9 @@ void ws_layout_close(struct ws_layout *layout);
 
 /** Hand `source` over: it is closed with the layout, last given first closed. On WS_E_NOMEM it is closed at once. */
 enum ws_status ws_layout_own(struct ws_layout *layout, struct ws_source *source, struct ws_error *error);
+
+/** What is added from now on belongs to `part`; a fresh layout begins with 0. @return the part until now */
+unsigned ws_layout_part(struct ws_layout *layout, unsigned part);
 
 /**
  * Add one extent.
@@ -47,7 +52,7 @@ enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t len
 enum ws_status ws_layout_add_bytes(struct ws_layout *layout, uint64_t at, const void *bytes, size_t length,
                                    enum ws_phase phase, struct ws_error *error);
 
-/** Sort, check and freeze. Adjoining pieces of one source become one extent.
+/** Sort, check and freeze. Adjoining pieces of one source and part become one extent.
  *  @return WS_E_RANGE if two extents overlap (the text names both) */
 enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error);
 
@@ -57,6 +62,8 @@ size_t ws_layout_count(const struct ws_layout *layout);
 const struct ws_extent *ws_layout_extent(const struct ws_layout *layout, size_t index);
 /** Bytes in all extents: what will be written. */
 uint64_t ws_layout_bytes(const struct ws_layout *layout);
+/** The same without some parts: bit N of `leave_out` stands for part N. */
+uint64_t ws_layout_bytes_without(const struct ws_layout *layout, uint32_t leave_out);
 /** A source whose digest is known already, so that a fingerprint need not read it. */
 struct ws_known_input {
     const struct ws_source *source; /**< borrowed */

@@ -126,7 +126,8 @@ struct blanking {
 };
 
 static enum ws_status compare(const struct blanking *k, enum ws_check_scope scope, struct ws_error *error) {
-    struct ws_check_options c = {scope, false, k->options->on_progress, k->options->context};
+    struct ws_check_options c = {
+        .scope = scope, .on_progress = k->options->on_progress, .context = k->options->context};
     struct ws_check_result seen;
     WS_TRY(ws_check(k->port, k->blank->layout, k->drive, &c, &seen, error));
     seen.seconds += k->result->check.seconds;

@@ -111,7 +111,10 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
 static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
     bool plain = c->build->plan->kind == WS_PLAN_REPLICA; /* equal to the image: then so is its hash, at no cost */
-    struct ws_check_options o = {WS_CHECK_BEFORE_SEAL, !plain, c->options->on_progress, c->options->context};
+    struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
+                                 .with_hash = !plain,
+                                 .on_progress = c->options->on_progress,
+                                 .context = c->options->context};
     if (!c->options->skip_check) {
         enum ws_status status = ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error);
         if (status == WS_E_CANCELLED) {
@@ -171,6 +174,6 @@ enum ws_status ws_build_check(struct ws_build *b, struct ws_port *port, struct w
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error) {
     const struct ws_layout *layout = used && b->image_only ? b->image_only : b->layout;
-    struct ws_check_options o = {WS_CHECK_ALL, true, on_progress, context};
+    struct ws_check_options o = {.with_hash = true, .on_progress = on_progress, .context = context};
     return ws_check(port, layout, drive, &o, result, error);
 }

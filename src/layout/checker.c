@@ -40,12 +40,14 @@ enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, st
     void *memory = NULL;
     struct ws_pace pace;
     enum ws_check_scope scope = options->scope;
-    struct ws_cursor cursor = {layout, 0, 0, scope == WS_CHECK_SEAL ? (int)WS_PHASE_SEAL : -1, WS_PHASE_BODY};
+    struct ws_cursor cursor = {
+        layout, 0, 0, scope == WS_CHECK_SEAL ? (int)WS_PHASE_SEAL : -1, WS_PHASE_BODY, options->leave_out};
     enum ws_status status;
     int now = 0;
     memset(result, 0, sizeof *result);
     result->equal = true;
-    ws_pace_start(&pace, port, options->on_progress, options->context, ws_layout_bytes(layout));
+    ws_pace_start(&pace, port, options->on_progress, options->context,
+                  ws_layout_bytes_without(layout, options->leave_out));
     WS_GO(drive->ops->reread(drive, error));
     WS_GO(ws_source_drive(drive, &back, error));
     WS_GO(ws_layout_source(layout, &view, error));

@@ -10,6 +10,7 @@ struct ws_layout {
     uint64_t size;
     struct ws_extent *extent;
     size_t count, room;
+    unsigned part; /* of what is added next */
     struct ws_source **owned;
     size_t owned_count;
     bool sealed;
@@ -42,6 +43,12 @@ enum ws_status ws_layout_own(struct ws_layout *layout, struct ws_source *source,
     return WS_OK;
 }
 
+unsigned ws_layout_part(struct ws_layout *layout, unsigned part) {
+    unsigned was = layout->part;
+    layout->part = part < WS_LAYOUT_PARTS ? part : 0;
+    return was;
+}
+
 enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t length, const struct ws_source *from,
                              uint64_t from_at, enum ws_phase phase, struct ws_error *error) {
     if (length == 0) return WS_OK;
@@ -59,7 +66,7 @@ enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t len
         layout->extent = grown;
         layout->room = room;
     }
-    layout->extent[layout->count++] = (struct ws_extent){at, length, from, from_at, phase};
+    layout->extent[layout->count++] = (struct ws_extent){at, length, from, from_at, phase, layout->part};
     return WS_OK;
 }
 
@@ -89,7 +96,7 @@ enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error) 
                            (unsigned long long)before->length, (unsigned long long)before->at,
                            (unsigned long long)e->length, (unsigned long long)e->at);
         if (before && before->at + before->length == e->at && before->from == e->from && before->phase == e->phase &&
-            before->from_at + before->length == e->from_at)
+            before->part == e->part && before->from_at + before->length == e->from_at)
             before->length += e->length;
         else layout->extent[kept++] = *e;
     }
@@ -104,9 +111,12 @@ const struct ws_extent *ws_layout_extent(const struct ws_layout *layout, size_t 
     return &layout->extent[index];
 }
 
-uint64_t ws_layout_bytes(const struct ws_layout *layout) {
+uint64_t ws_layout_bytes(const struct ws_layout *layout) { return ws_layout_bytes_without(layout, 0); }
+
+uint64_t ws_layout_bytes_without(const struct ws_layout *layout, uint32_t leave_out) {
     uint64_t total = 0;
-    for (size_t i = 0; i < layout->count; i++) total += layout->extent[i].length;
+    for (size_t i = 0; i < layout->count; i++)
+        if (!(leave_out >> layout->extent[i].part & 1)) total += layout->extent[i].length;
     return total;
 }
 

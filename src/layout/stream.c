@@ -12,7 +12,7 @@ void ws_cursor_next(struct ws_cursor *c, uint64_t *at, size_t *length) {
     *length = 0;
     while (c->index < count) {
         const struct ws_extent *e = ws_layout_extent(c->layout, c->index);
-        bool wanted = c->phase < 0 || (int)e->phase == c->phase;
+        bool wanted = (c->phase < 0 || (int)e->phase == c->phase) && !(c->leave_out >> e->part & 1);
         uint64_t here = e->at + c->offset;
         if (*length > 0 && (!wanted || here != *at + *length || e->phase != phase)) return;
         if (!wanted || c->offset == e->length) {

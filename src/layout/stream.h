@@ -23,6 +23,7 @@ struct ws_cursor {
     uint64_t offset;
     int phase;                 /* enum ws_phase, or -1 for both */
     enum ws_phase chunk_phase; /* of the chunk found last: a chunk is all of one phase */
+    uint32_t leave_out;        /* bit N: part N is passed over */
 };
 
 /** Find the next chunk's place and length without reading it; length 0 at the end. A chunk never crosses a multiple
