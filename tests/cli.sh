@@ -69,7 +69,7 @@ expect 2 "COMMAND" "$satchel"
 expect 0 "Exit codes" "$satchel" --help
 expect 0 "satchel" "$satchel" --version
 expect 2 "not a command" "$satchel" burn
-expect 2 '--frobnicate\\" is not a command' "$satchel" --json --frobnicate
+expect 2 '--frobnicate\" is not a command' "$satchel" --json --frobnicate
 expect 2 "no command was given" "$satchel" --bench b --json
 expect 2 "--frobnicate" "$satchel" drives --frobnicate
 expect 2 "takes" "$satchel" image

@@ -84,6 +84,7 @@ static void the_shell_does_what_it_is_told(void) {
         {"echo \"one   two\" 'three'", "one   two three\n"},
         {"echo a; echo b", "a\nb\n"},
         {"echo \"ws-\"\"mark-$?-\"", "ws-mark-0-\n"},
+        {"echo ws-\\mark\\;-$?-", "ws-mark;-0-\n"},
         {"cat /etc/hostname", "curlew\n"},
         {"cat /etc/nothing", "/etc/nothing: No such file\n"},
         {"echo $?", "1\n"},

@@ -113,7 +113,7 @@ static bool uefi_loads(struct walk *w) {
     bool loads = false;
     if (ws_source_read(w->drive, 0, sector, 512, NULL) == WS_OK && has_unfinished_mark(w, sector)) return false;
     /* On removable drives firmware looks at any FAT volume (UEFI 2.10, section 3.5.1.1): the files' own one, too. */
-    bool files = w->medium.tree && !w->medium.iso && w->medium.fat;
+    bool files = w->medium.tree && !w->medium.iso && w->medium.firmware;
     if (files) esp = w->medium.tree;
     else if (ws_esp_read(w->drive, &w->table, NULL, &slice, &esp, NULL, &error) != WS_OK) {
         say(w, "UEFI: nothing to start: %s.", error.what);

@@ -269,7 +269,7 @@ done:
     return status;
 }
 
-/* The shell: words with quotes, > and >>, ; between commands, $? for the last result. */
+/* The shell: words with quotes and backslashes, > and >>, ; between commands, $? for the last result. */
 struct command {
     char word[WORDS_MOST][512];
     size_t words;
@@ -304,6 +304,8 @@ static const char *parse_command(const char *p, int last, struct command *c) {
         }
         if (quote ? *p == quote : *p == '"' || *p == '\'') {
             quote = quote ? 0 : *p;
+        } else if (!quote && p[0] == '\\' && p[1]) { /* the character behind it is itself */
+            if (n < 511) out[n++] = *++p;
         } else if (quote != '\'' && p[0] == '$' && p[1] == '?') {
             n += (size_t)snprintf(out + n, 512 - n, "%d", last);
             p++;
