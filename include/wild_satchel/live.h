@@ -113,9 +113,6 @@ void ws_parameters_remember(const char *options, const char *parameters, const c
 /** By what a menu names the medium it starts: its volume's label, or its identifier, which systems call UUID whatever
  *  its form: of FAT and exFAT the serial number, of ISO 9660 the time of its last change. */
 enum ws_named_by { WS_BY_LABEL, WS_BY_UUID, WS_NAMED_WAYS };
-enum { WS_UUID_ROOM = 24 };
-/** A FAT or exFAT serial number as systems write it: "1A2B-3C4D". */
-void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]);
 /** The name of the volume that these kernel parameters give as the live system's ("root=live:CDLABEL=...",
  *  "root=live:UUID=..."), its blanks as blanks. @return false if they name none so */
 bool ws_parameters_medium(const char *parameters, enum ws_named_by by, char *name, size_t room);

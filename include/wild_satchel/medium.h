@@ -11,7 +11,7 @@ struct ws_medium {
     struct ws_tree *tree; /**< its files */
     uint64_t at;          /**< byte of the drive at which its volume begins; 0 for an image laid down whole */
     struct ws_iso *iso;   /**< of an image laid down whole, else NULL */
-    bool fat;             /**< its volume is FAT: firmware reads it, too */
+    bool firmware;        /**< its volume is one that firmware reads, too */
     /** Of that volume, or of the image: its label and its identifier as systems write it, by enum ws_named_by. */
     char name[WS_NAMED_WAYS][48];
     struct ws_source *slice;

@@ -16,6 +16,7 @@ static const struct rule {
     {"exfat", 11, UTF16, false, false, NULL, ""},
     {"ext4", 16, BYTES, false, false, NULL, ""},
     {"iso9660", 32, CHARACTERS, true, true, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_", NULL},
+    {"swap", 15, BYTES, false, false, NULL, ""},
     {"gpt", 36, UTF16, false, false, NULL, ""},
 };
 
@@ -65,4 +66,8 @@ enum ws_status ws_label_normalise(const char *system, const char *text, char *ou
                        replaced ? "characters replaced that it cannot hold" : "", replaced && cut ? ", " : "",
                        cut ? "cut to what it can hold" : "");
     return WS_OK;
+}
+
+void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]) {
+    (void)snprintf(out, WS_UUID_ROOM, "%04X-%04X", (unsigned)(serial >> 16), (unsigned)(serial & 0xFFFF));
 }

@@ -2,9 +2,7 @@
 #include "wild_satchel/contents.h"
 
 #include "base/bytes.h"
-#include "wild_satchel/exfat.h"
-#include "wild_satchel/ext4.h"
-#include "wild_satchel/fat.h"
+#include "wild_satchel/format.h"
 #include "wild_satchel/iso9660.h"
 #include "wild_satchel/live.h"
 #include "wild_satchel/write.h"
@@ -43,7 +41,6 @@ static const struct {
     {"GFS2", 65536, "\x01\x16\x19\x70", 4, NULL},
     {"OCFS2", 8192, "OCFSV2", 6, NULL},
     {"UDF", 34817, "NSR0", 4, NULL},
-    {"swap", 4086, "SWAPSPACE2", 10, NULL},
     {"LUKS", 0, "LUKS\xba\xbe", 6, "encrypted volume"},
     {"LVM", 536, "LVM2 001", 8, "part of a volume group"},
     {"array member", 4096, "\xfc\x4e\x2b\xa9", 4, "part of a disk array"},
@@ -65,14 +62,6 @@ static void count_disc(const struct ws_source *volume, struct ws_content *c) {
     ws_iso_close(iso);
 }
 
-typedef enum ws_status (*read_call)(const struct ws_source *volume, struct ws_tree **tree);
-static enum ws_status fat_tree(const struct ws_source *volume, struct ws_tree **tree) {
-    return ws_fat_read(volume, tree, NULL, NULL);
-}
-static enum ws_status exfat_tree(const struct ws_source *volume, struct ws_tree **tree) {
-    return ws_exfat_read(volume, tree, NULL, NULL);
-}
-
 /* A file that a live family would remember in. */
 static void note_overlay(const struct ws_tree *tree, const char *path, struct ws_content *c) {
     const struct ws_node *n = ws_tree_find_any_case(tree, path);
@@ -84,14 +73,15 @@ static void note_overlay(const struct ws_tree *tree, const char *path, struct ws
 
 static bool holds_volume(const struct ws_tree *tree, const char *path) {
     const struct ws_node *n = ws_tree_find_any_case(tree, path);
-    struct ws_ext4_facts facts;
-    return n && n->kind == WS_NODE_FILE && n->content && ws_ext4_probe(n->content, &facts, NULL) == WS_OK;
+    struct ws_volume_facts facts;
+    return n && n->kind == WS_NODE_FILE && n->content &&
+           ws_format_find("ext4")->probe(n->content, &facts, NULL) == WS_OK;
 }
 
-/* All of a FAT or exFAT volume's folders: how many files, and the newest. */
-static void count_files(const struct ws_source *volume, read_call read, struct ws_content *c) {
+/* All of an ordinary volume's folders: how many files, and the newest. */
+static void count_files(const struct ws_source *volume, const struct ws_format *format, struct ws_content *c) {
     struct ws_tree *tree = NULL;
-    if (read(volume, &tree) != WS_OK) return;
+    if (format->read(volume, &tree, NULL, NULL) != WS_OK) return;
     c->files = ws_tree_count(tree) - 1;
     c->files_counted = true;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
@@ -115,61 +105,47 @@ static void count_files(const struct ws_source *volume, read_call read, struct w
     ws_tree_close(tree);
 }
 
+/* A format that is known by its signature alone, or nothing at all. */
+static void look_for_signature(const struct ws_source *volume, struct ws_content *c) {
+    uint8_t sector[2048];
+    bool zero = true;
+    for (size_t i = 0; i < SIGNATURES && strcmp(c->system, "unknown") == 0; i++) {
+        uint8_t found[16];
+        if (volume->size < signatures[i].at + 16ull) continue;
+        if (ws_source_read(volume, signatures[i].at, found, signatures[i].length, NULL) != WS_OK) continue;
+        if (memcmp(found, signatures[i].signature, signatures[i].length) == 0)
+            (void)snprintf(c->system, sizeof c->system, "%s", signatures[i].name);
+    }
+    size_t length = (size_t)ws_min_u64(sizeof sector, volume->size);
+    if (ws_source_read(volume, 0, sector, length, NULL) == WS_OK)
+        for (size_t i = 0; i < length; i++) zero &= sector[i] == 0;
+    else zero = false;
+    if (zero && strcmp(c->system, "unknown") == 0) (void)snprintf(c->system, sizeof c->system, "empty");
+}
+
 static void look_at(const struct ws_source *drive, bool deep, struct ws_content *c) {
     struct ws_source *slice = NULL;
-    struct ws_ext4_facts ext4;
-    struct ws_fat_facts fat;
-    struct ws_exfat_facts exfat;
-    uint8_t sector[2048];
+    struct ws_volume_facts facts;
     (void)snprintf(c->system, sizeof c->system, "unknown");
     c->clean = true;
     if (!ws_inside(c->at, c->length, drive->size) || ws_source_slice(drive, c->at, c->length, &slice, NULL) != WS_OK) {
         (void)snprintf(c->system, sizeof c->system, "outside the drive");
         return;
     }
-    if (ws_ext4_probe(slice, &ext4, NULL) == WS_OK) {
-        (void)snprintf(c->system, sizeof c->system, "ext4");
-        (void)snprintf(c->label, sizeof c->label, "%s", ext4.label);
-        c->free_bytes = ext4.free_bytes;
-        c->counted = true;
-        c->clean = ext4.clean;
-        c->files = ext4.inodes - ext4.free_inodes > 11 ? ext4.inodes - ext4.free_inodes - 11 : 0;
-        c->files_counted = true;
-        c->written_at = ext4.written_at;
-    } else if (slice->size >= 18 * 2048 && ws_source_read(slice, 16 * 2048, sector, 2048, NULL) == WS_OK &&
-               memcmp(sector + 1, "CD001", 5) == 0) {
-        (void)snprintf(c->system, sizeof c->system, "ISO 9660");
-        (void)snprintf(c->label, sizeof c->label, "%.32s", (const char *)sector + 40);
-        for (size_t n = strlen(c->label); n > 0 && c->label[n - 1] == ' '; n--) c->label[n - 1] = '\0';
-        if (deep) count_disc(slice, c);
-    } else if (ws_exfat_probe(slice, &exfat, NULL) == WS_OK) {
-        (void)snprintf(c->system, sizeof c->system, "exFAT");
-        (void)snprintf(c->label, sizeof c->label, "%s", exfat.label);
-        c->free_bytes = exfat.free_bytes;
-        c->counted = true;
-        c->clean = exfat.clean;
-        if (deep) count_files(slice, exfat_tree, c);
-    } else if (ws_fat_probe(slice, &fat, NULL) == WS_OK) {
-        (void)snprintf(c->system, sizeof c->system, "FAT%u", fat.bits);
-        (void)snprintf(c->label, sizeof c->label, "%s", fat.label);
-        c->free_bytes = fat.free_bytes;
-        c->counted = true;
-        c->clean = fat.clean;
-        if (deep) count_files(slice, fat_tree, c);
+    const struct ws_format *format = ws_format_of(slice, &facts);
+    if (format) {
+        (void)snprintf(c->system, sizeof c->system, "%s", facts.system);
+        (void)snprintf(c->label, sizeof c->label, "%.47s", facts.label);
+        c->free_bytes = facts.free_bytes;
+        c->counted = facts.counted;
+        c->clean = facts.clean;
+        c->files = facts.files;
+        c->files_counted = facts.files_counted;
+        c->written_at = facts.written_at;
+        if (deep && format->everywhere) count_files(slice, format, c);
+        if (deep && strcmp(format->word, "iso9660") == 0) count_disc(slice, c);
     } else {
-        bool zero = true;
-        for (size_t i = 0; i < SIGNATURES && strcmp(c->system, "unknown") == 0; i++) {
-            uint8_t found[16];
-            if (slice->size < signatures[i].at + 16ull) continue;
-            if (ws_source_read(slice, signatures[i].at, found, signatures[i].length, NULL) != WS_OK) continue;
-            if (memcmp(found, signatures[i].signature, signatures[i].length) == 0)
-                (void)snprintf(c->system, sizeof c->system, "%s", signatures[i].name);
-        }
-        size_t length = (size_t)ws_min_u64(sizeof sector, slice->size);
-        if (ws_source_read(slice, 0, sector, length, NULL) == WS_OK)
-            for (size_t i = 0; i < length; i++) zero &= sector[i] == 0;
-        else zero = false;
-        if (zero && strcmp(c->system, "unknown") == 0) (void)snprintf(c->system, sizeof c->system, "empty");
+        look_for_signature(slice, c);
     }
     ws_source_close(slice);
 }

@@ -1,24 +1,36 @@
 /* medium.c — the live system's files, wherever on a drive they stand. */
+#include "image/internal.h"
 #include "wild_satchel/medium.h"
 
-#include "wild_satchel/exfat.h"
-#include "wild_satchel/fat.h"
+#include "wild_satchel/format.h"
 #include "wild_satchel/live.h"
 
 #include <stdio.h>
 #include <string.h>
 
+enum ws_status image_read_plain(const struct ws_source *volume, const struct ws_format **format, struct ws_tree **tree,
+                                struct ws_volume_facts *facts, struct ws_error *error) {
+    size_t count;
+    const struct ws_format *f = ws_formats(&count);
+    for (size_t i = 0; i < count; i++) {
+        if (!f[i].everywhere) continue;
+        enum ws_status status = f[i].read(volume, tree, facts, error);
+        *format = &f[i];
+        if (status != WS_E_NOTFOUND) return status;
+    }
+    return ws_fail(error, WS_E_NOTFOUND, "there is no volume that every PC shows");
+}
+
 static bool open_partition(const struct ws_source *drive, const struct ws_partition *p, struct ws_medium *m) {
     struct ws_error ignored;
+    struct ws_volume_facts facts;
+    const struct ws_format *format = NULL;
     if (ws_source_slice(drive, p->at, p->length, &m->slice, &ignored) != WS_OK) return false;
-    struct ws_fat_facts fat = {0};
-    struct ws_exfat_facts exfat = {0};
-    enum ws_status status = ws_fat_read(m->slice, &m->tree, &fat, &ignored);
-    m->fat = status == WS_OK;
-    if (status == WS_E_NOTFOUND) status = ws_exfat_read(m->slice, &m->tree, &exfat, &ignored);
+    enum ws_status status = image_read_plain(m->slice, &format, &m->tree, &facts, &ignored);
     if (status == WS_OK) {
-        (void)snprintf(m->name[WS_BY_LABEL], sizeof m->name[0], "%s", m->fat ? fat.label : exfat.label);
-        ws_serial_name(m->fat ? fat.serial : exfat.serial, m->name[WS_BY_UUID]);
+        m->firmware = format->firmware;
+        (void)snprintf(m->name[WS_BY_LABEL], sizeof m->name[0], "%.47s", facts.label);
+        (void)snprintf(m->name[WS_BY_UUID], sizeof m->name[0], "%s", facts.id);
     }
     bool ours = status == WS_OK && ws_tree_find_any_case(m->tree, "loader/satchel.conf"); /* of whatever family */
     if (status == WS_OK && (ours || ws_live_family_of_medium(m->tree, NULL))) {

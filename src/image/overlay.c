@@ -1,9 +1,7 @@
 /* overlay.c — where on a drive a live family would remember: a volume by its label, or a file on a FAT volume. */
+#include "image/internal.h"
+#include "wild_satchel/format.h"
 #include "wild_satchel/medium.h"
-
-#include "wild_satchel/exfat.h"
-#include "wild_satchel/ext4.h"
-#include "wild_satchel/fat.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -13,13 +11,11 @@ static enum ws_status look_for_file(const struct ws_source *drive, const struct 
                                     struct ws_remembering *found, struct ws_error *error) {
     struct ws_source *slice = NULL;
     struct ws_tree *tree = NULL;
-    struct ws_fat_facts fat;
-    struct ws_exfat_facts exfat = {0};
+    struct ws_volume_facts facts;
+    const struct ws_format *format = NULL;
     enum ws_status status = ws_source_slice(drive, p->at, p->length, &slice, error);
     if (status != WS_OK) return WS_E_NOTFOUND;
-    status = ws_fat_read(slice, &tree, &fat, error);
-    bool is_fat = status == WS_OK;
-    if (status == WS_E_NOTFOUND) status = ws_exfat_read(slice, &tree, &exfat, error);
+    status = image_read_plain(slice, &format, &tree, &facts, error);
     const struct ws_node *n = status == WS_OK ? ws_tree_find_any_case(tree, name) : NULL;
     if (status != WS_OK || !n || n->kind != WS_NODE_FILE || !n->content) {
         status = WS_E_NOTFOUND;
@@ -27,7 +23,7 @@ static enum ws_status look_for_file(const struct ws_source *drive, const struct 
         status = ws_fail(error, WS_E_FORMAT, "the overlay file \"%s\" does not lie in one piece", name);
     } else {
         *found = (struct ws_remembering){true, p->number, p->at + n->work, ws_node_size(n), ""};
-        (void)snprintf(found->label, sizeof found->label, "%s", is_fat ? fat.label : exfat.label);
+        (void)snprintf(found->label, sizeof found->label, "%.47s", facts.label);
     }
     if (tree) ws_tree_close(tree);
     ws_source_close(slice);
@@ -41,9 +37,10 @@ enum ws_status ws_medium_remembers_on(const struct ws_source *drive, const struc
     const struct ws_partition *p = ws_table_partitions(table, &count);
     for (size_t i = 0; i < count; i++) {
         struct ws_source *slice = NULL;
-        struct ws_ext4_facts facts;
+        struct ws_volume_facts facts;
         if (ws_source_slice(drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
-        bool mine = ws_ext4_probe(slice, &facts, NULL) == WS_OK && strcmp(facts.label, family->label) == 0;
+        bool mine =
+            ws_format_find("ext4")->probe(slice, &facts, NULL) == WS_OK && strcmp(facts.label, family->label) == 0;
         ws_source_close(slice);
         if (!mine) continue;
         *found = (struct ws_remembering){false, p[i].number, p[i].at, p[i].length, ""};

@@ -42,10 +42,6 @@ const char *ws_live_parameters(const struct ws_live_family *family, const char *
     return out;
 }
 
-void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]) {
-    (void)snprintf(out, WS_UUID_ROOM, "%04X-%04X", (unsigned)(serial >> 16), (unsigned)(serial & 0xFFFF));
-}
-
 bool ws_parameters_medium(const char *parameters, enum ws_named_by by, char *name, size_t room) {
     static const char *const starts[2][6] = {
         {"root=live:CDLABEL=", "root=live:LABEL=", "root=CDLABEL=", "root=LABEL=", "root=live:/dev/disk/by-label/"},
