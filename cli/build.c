@@ -31,13 +31,14 @@ static enum ws_status before_write(void *context, struct ws_error *error) {
 
 static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
     return cli_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
-                    built_format, "version", 1, "kind", ws_plan_kind_name(p->kind), "drive", p->drive_name, "serial",
-                    p->drive_serial, "written_bytes", (json_int_t)r->write.written, "begun",
-                    ws_begun_name(r->write.begun), "continued_at_bytes", (json_int_t)r->write.continued_at,
-                    "compared_bytes", (json_int_t)r->write.compared, "write_seconds", r->write.seconds, "flush_seconds",
-                    r->write.flush_seconds, "checked", r->checked, "checked_bytes", (json_int_t)r->check.checked,
-                    "check_seconds", r->check.seconds, "drive_sha256", cli_hash_json(r->check.sha256), "image_sha256",
-                    cli_hash_json(r->image_sha256), "layout_sha256", p->fingerprint);
+                    built_format, "version", 1, "kind", ws_kind_name(ws_plan_facts(p)->kind), "drive",
+                    ws_plan_drive(p)->name, "serial", ws_plan_drive(p)->serial, "written_bytes",
+                    (json_int_t)r->write.written, "begun", ws_begun_name(r->write.begun), "continued_at_bytes",
+                    (json_int_t)r->write.continued_at, "compared_bytes", (json_int_t)r->write.compared, "write_seconds",
+                    r->write.seconds, "flush_seconds", r->write.flush_seconds, "checked", r->checked, "checked_bytes",
+                    (json_int_t)r->check.checked, "check_seconds", r->check.seconds, "drive_sha256",
+                    cli_hash_json(r->check.sha256), "image_sha256", cli_hash_json(r->image_sha256), "layout_sha256",
+                    ws_plan_facts(p)->fingerprint);
 }
 
 /* Where it began, where somebody may have thought otherwise. */
@@ -57,7 +58,7 @@ static void show_beginning(const struct cli *cli, const struct ws_write_result *
 static void show_built(const struct cli *cli, const struct ws_plan *p, const struct ws_build_result *r) {
     char size[48], time[32], flush[32], rate[24];
     double s = r->write.seconds > 0 ? r->write.seconds : 1e-9;
-    show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
+    show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, ws_plan_drive(p)->name);
     show_beginning(cli, &r->write);
     show_field(cli, "Written", "%s in %s (%s/s), %s of it waiting for the drive",
                ws_size_both(r->write.written, size, sizeof size), ws_duration(r->write.seconds, time, sizeof time),
@@ -73,15 +74,26 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
 /* An image touched since it was planned is read once more before anything is written: the check beside the writing
  * would find a change too, but only when the drive's old contents are gone. */
 static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
+    const struct ws_input *image = &ws_plan_request(p->plan)->input[WS_INPUT_IMAGE];
     char hex[WS_HASH_HEX];
-    if (!p->plan.image_touched_at || cli_touched_at(p->plan.image_path) == p->plan.image_touched_at) return WS_OK;
-    WS_TRY(ws_source_hash(p->image, WS_HASH_SHA256, hex, &cli->error));
-    if (strcmp(hex, p->plan.image_sha256) == 0) return WS_OK;
+    if (!image->touched_at || cli_touched_at(image->path) == image->touched_at) return WS_OK;
+    WS_TRY(ws_source_hash(p->input[WS_INPUT_IMAGE], WS_HASH_SHA256, hex, &cli->error));
+    if (strcmp(hex, image->sha256) == 0) return WS_OK;
     ws_fail(&cli->error, WS_E_FORMAT,
             "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned was %.16s...", hex,
-            p->plan.image_sha256);
-    ws_fail_where(&cli->error, "%s", p->plan.image_path);
+            image->sha256);
+    ws_fail_where(&cli->error, "%s", image->path);
     return ws_fail_next(&cli->error, "make a new plan from the image as it is; nothing was written");
+}
+
+/* By its name, else where it was when it was planned, if it still looks the same. */
+static enum ws_status find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts) {
+    if (cli_find_drive(cli, planned->name, facts) == WS_OK) return WS_OK;
+    if (cli_find_drive(cli, planned->seen_at, facts) == WS_OK && strcmp(facts->short_name, planned->name) == 0)
+        return WS_OK;
+    ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", planned->name,
+            planned->serial[0] ? planned->serial : "unknown");
+    return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
 }
 
 int run_build(struct cli *cli, int argc, const char **argv) {
@@ -108,16 +120,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     if (code) return code - 1;
     WS_GO(cli_open_port(cli));
     WS_GO(cli_load_plan(cli, word[0], &p));
-    bool here = cli_find_drive(cli, p.plan.drive_name, &facts) == WS_OK;
-    if (!here) /* not under its name alone: where it was when it was planned, if it still looks the same */
-        here = cli_find_drive(cli, p.plan.drive_seen_at, &facts) == WS_OK &&
-               strcmp(facts.short_name, p.plan.drive_name) == 0;
-    if (!here) {
-        ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", p.plan.drive_name,
-                p.plan.drive_serial[0] ? p.plan.drive_serial : "unknown");
-        status = ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
-        goto done;
-    }
+    WS_GO(find_planned(cli, ws_plan_drive(p.plan), &facts));
     struct ws_target_rules rules = {external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(check_touched(cli, &p));
@@ -145,12 +148,11 @@ int run_build(struct cli *cli, int argc, const char **argv) {
             ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to continue");
         goto done;
     }
-    json_t *document = result_json(&p.plan, &result);
+    json_t *document = result_json(p.plan, &result);
     char *text = json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
     struct ws_error reported = cli->error;
     struct cli_never never = {0};
-    cli_never(&never, p.plan.image_path);
-    cli_never(&never, p.plan.overlay_from);
+    for (size_t i = 0; i < WS_INPUTS; i++) cli_never(&never, ws_plan_request(p.plan)->input[i].path);
     cli_never(&never, facts.id);
     bool noted = text && cli_keep(cli, b.record, text, strlen(text), built_format, false, &never) == WS_OK;
     struct ws_error unkept = cli->error;
@@ -160,14 +162,13 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         code = cli_print_json(document, EXIT_DONE);
     } else {
         json_decref(document);
-        show_built(cli, &p.plan, &result);
+        show_built(cli, p.plan, &result);
         if (noted) show_field(cli, "Record", "%s", b.record);
         else show_field(cli, "Record", "not kept: %s: %s", unkept.where, unkept.what);
-        show_result(cli, true, "%s is written%s. %s", p.plan.drive_name,
+        show_result(cli, true, "%s is written%s. %s", facts.short_name,
                     result.checked ? ", flushed and checked" : " and flushed, not checked",
-                    p.plan.kind == WS_PLAN_LIVE && p.plan.persistence_place != WS_PERSIST_NONE
-                        ? "Next: satchel prove, to see that it remembers."
-                        : "It can be unplugged.");
+                    ws_plan_volume(p.plan, WS_ROLE_PERSISTENCE) ? "Next: satchel prove, to see that it remembers."
+                                                                : "It can be unplugged.");
         code = EXIT_DONE;
     }
 done:
@@ -187,8 +188,8 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
     struct ws_findings table = {0};
     struct ws_unfinished mark;
     uint8_t first[512];
-    bool replica = plan && plan->kind == WS_PLAN_REPLICA;
-    bool forgets = replica || (plan && plan->persistence_place == WS_PERSIST_NONE);
+    bool replica = plan && ws_plan_facts(plan)->kind == WS_KIND_REPLICA;
+    bool forgets = plan && !ws_plan_volume(plan, WS_ROLE_PERSISTENCE);
     char got[32], all[32];
     enum ws_status status;
     WS_TRY(drive->ops->reread(drive, &cli->error));
@@ -242,10 +243,10 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli_find_drive(cli, word[0], &facts));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_READ, &drive, &cli->error));
     if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &p));
-    WS_GO(check_soundness(cli, &facts, drive, plan_path ? &p.plan : NULL, &findings, &memory));
+    WS_GO(check_soundness(cli, &facts, drive, p.plan, &findings, &memory));
     if (plan_path) {
-        if (strcmp(p.plan.drive_name, facts.short_name) != 0)
-            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", p.plan.drive_name,
+        if (strcmp(ws_plan_drive(p.plan)->name, facts.short_name) != 0)
+            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", ws_plan_drive(p.plan)->name,
                           facts.short_name));
         status = ws_build_check(p.build, cli->port, drive, used != 0, tell, &b, &result, &cli->error);
         meter_end(&b.meter);

@@ -82,10 +82,9 @@ enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, si
                         bool over, const struct cli_never *never);
 /** Read a plan and work it out again over its image. */
 struct cli_plan {
-    struct ws_plan plan;
-    struct ws_source *image;
+    const struct ws_plan *plan; /* the build's */
+    struct ws_source *input[WS_INPUTS];
     struct ws_build *build;
-    struct ws_source *overlay; /* a ready-made data file; NULL: none */
 };
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);
 void cli_free_plan(struct cli_plan *plan);

@@ -190,68 +190,47 @@ enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, si
 }
 
 /* The ready-made data file, which must still be the planned one. */
-static enum ws_status open_overlay(struct cli *cli, struct cli_plan *p) {
+static enum ws_status open_overlay(struct cli *cli, const struct ws_input *input, struct ws_source **source) {
     char hex[WS_HASH_HEX];
-    WS_TRY(ws_linux_open_overlay(p->plan.overlay_from, &p->overlay, &cli->error));
-    WS_TRY(ws_source_hash(p->overlay, WS_HASH_SHA256, hex, &cli->error));
-    p->plan.overlay = p->overlay;
-    if (strcmp(hex, p->plan.overlay_sha256) == 0) return WS_OK;
+    if (!input->path[0]) return WS_OK;
+    WS_TRY(ws_linux_open_overlay(input->path, source, &cli->error));
+    WS_TRY(ws_source_hash(*source, WS_HASH_SHA256, hex, &cli->error));
+    if (strcmp(hex, input->sha256) == 0) return WS_OK;
     ws_fail(&cli->error, WS_E_FORMAT, "the data file is no longer the one that was planned");
-    ws_fail_where(&cli->error, "%s", p->plan.overlay_from);
+    ws_fail_where(&cli->error, "%s", input->path);
     return ws_fail_next(&cli->error, "make the plan again");
 }
 
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
     struct ws_text text = {0};
-    struct ws_plan worked_out;
-    struct ws_plan read = {0}; /* the document as it is; its findings are its own */
+    struct ws_plan *read = NULL;
+    struct ws_packed_facts packed;
     enum ws_status status;
     memset(p, 0, sizeof *p);
-    WS_GO(cli_read_file(path, 1 << 20, &text, &cli->error));
-    status = ws_plan_from_json(text.data ? text.data : "", text.length, &p->plan, &cli->error);
+    WS_GO(cli_read_file(path, 4 << 20, &text, &cli->error));
+    status = ws_plan_from_json(text.data ? text.data : "", text.length, &read, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
         goto done;
     }
-    struct ws_packed_facts packed;
-    WS_GO(ws_linux_open_medium(p->plan.image_path, &p->image, &packed, &cli->error));
-    if (p->image->size != p->plan.image_size) {
-        ws_fail(&cli->error, WS_E_FORMAT,
-                "the image has %llu bytes, planned were %llu: it is not the same file any more",
-                (unsigned long long)p->image->size, (unsigned long long)p->plan.image_size);
-        ws_fail_where(&cli->error, "%s", p->plan.image_path);
-        status = ws_fail_next(&cli->error, "make the plan again");
-        goto done;
-    }
-    if (p->plan.overlay_from[0]) WS_GO(open_overlay(cli, p));
-    worked_out = p->plan;
-    memset(&worked_out.findings, 0, sizeof worked_out.findings);
-    worked_out.own_uefi = false;
-    worked_out.image_end = worked_out.persistence_at = worked_out.persistence_size = worked_out.persistence_free = 0;
-    worked_out.system_at = worked_out.system_size = worked_out.system_free = 0;
-    worked_out.system_number = worked_out.start_number = 0;
-    worked_out.start_at = worked_out.start_size = 0;
-    worked_out.persistence_number = worked_out.data_number = worked_out.swap_number = 0;
-    worked_out.data_at = worked_out.data_size = worked_out.data_free = worked_out.swap_at = worked_out.swap_size = 0;
-    worked_out.table = WS_TABLE_NONE;
-    read = p->plan;
-    p->plan = worked_out;
-    WS_GO(ws_build_prepare(&p->plan, p->image, &p->build, &cli->error));
-    status = ws_plan_same_results(&read, &p->plan, &cli->error);
-    if (status == WS_OK) ws_plan_take_findings(&p->plan, &read);
-    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    const struct ws_input *input = ws_plan_request(read)->input;
+    if (input[WS_INPUT_IMAGE].path[0])
+        WS_GO(ws_linux_open_medium(input[WS_INPUT_IMAGE].path, &p->input[WS_INPUT_IMAGE], &packed, &cli->error));
+    WS_GO(open_overlay(cli, &input[WS_INPUT_OVERLAY], &p->input[WS_INPUT_OVERLAY]));
+    const struct ws_source *const sources[WS_INPUTS] = {p->input[WS_INPUT_IMAGE], p->input[WS_INPUT_OVERLAY]};
+    status = ws_build_again(read, sources, &p->build, &cli->error);
+    if (status == WS_OK) p->plan = ws_build_plan(p->build);
+    else if (!cli->error.where[0]) ws_fail_where(&cli->error, "%s", path);
 done:
     ws_text_free(&text);
-    ws_plan_free(&read);
+    ws_plan_free(read);
     if (status != WS_OK) cli_free_plan(p);
     return status;
 }
 
 void cli_free_plan(struct cli_plan *p) {
     ws_build_close(p->build);
-    ws_source_close(p->overlay);
-    ws_source_close(p->image);
-    ws_plan_free(&p->plan);
+    for (size_t i = 0; i < WS_INPUTS; i++) ws_source_close(p->input[i]);
     memset(p, 0, sizeof *p);
 }
 

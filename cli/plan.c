@@ -1,5 +1,5 @@
 /* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
-#include "cli/cli.h"
+#include "cli/wishes.h"
 
 #include "port/linux/linux.h"
 
@@ -13,7 +13,10 @@ enum { MAP_PARTS = 64 };
 
 /* Everything a plan is shown with beside itself. */
 struct planning {
-    struct ws_plan plan;
+    struct ws_request request;
+    struct ws_source *input[WS_INPUTS];
+    struct ws_build *build;
+    const struct ws_plan *plan;
     struct ws_drive_facts facts;
     struct ws_trial trial;
     bool have_trial, have_before, have_pc;
@@ -30,10 +33,12 @@ static enum ink part_ink(const char *what) {
 }
 
 static size_t after_map(const struct ws_plan *p, struct map_part *part) {
-    for (size_t i = 0; i < p->parts; i++)
-        part[i] = (struct map_part){p->part[i].what, p->part[i].label,  p->part[i].number,
-                                    p->part[i].at,   p->part[i].length, part_ink(p->part[i].what)};
-    return p->parts;
+    size_t count;
+    const struct ws_plan_part *parts = ws_plan_parts(p, &count);
+    for (size_t i = 0; i < count; i++)
+        part[i] = (struct map_part){parts[i].what, parts[i].label,  parts[i].number,
+                                    parts[i].at,   parts[i].length, part_ink(parts[i].what)};
+    return count;
 }
 
 static const char *outlook_name(const struct ws_outlook *o) {
@@ -41,33 +46,36 @@ static const char *outlook_name(const struct ws_outlook *o) {
 }
 
 static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
-    char size[48], room[48];
-    if (p->kind == WS_PLAN_LIVE && !p->persistence_size)
+    char size[48], room[48], label[WS_LABEL_ROOM + 4] = "";
+    size_t count;
+    const struct ws_volume *v = ws_plan_volumes(p, &count);
+    if (ws_plan_is_live(p) && !ws_plan_volume(p, WS_ROLE_PERSISTENCE))
         show_field(cli, "Persistence", "none: it forgets at power-off");
-    else if (p->kind == WS_PLAN_LIVE)
-        show_field(cli, "Persistence", "%s %s partition %u, %s of it free at first",
-                   ws_size_both(p->persistence_size, size, sizeof size),
-                   p->persistence_place == WS_PERSIST_FILE ? "in an overlay file on" : "on", p->persistence_number,
-                   ws_size_both(p->persistence_free, room, sizeof room));
-    if (p->system_size)
-        show_field(cli, "System", "%s on partition %u, %s, %s of it free at first",
-                   ws_size_both(p->system_size, size, sizeof size), p->system_number,
-                   p->system_exfat ? "exFAT" : "FAT32", ws_size_both(p->system_free, room, sizeof room));
-    if (p->data_size)
-        show_field(cli, "Data", "%s on partition %u, FAT32%s%s%s, %s of it free at first",
-                   ws_size_both(p->data_size, size, sizeof size), p->data_number, p->data_label[0] ? " \"" : "",
-                   p->data_label, p->data_label[0] ? "\"" : "", ws_size_both(p->data_free, room, sizeof room));
-    if (p->swap_size)
-        show_field(cli, "Swap", "%s on partition %u", ws_size_both(p->swap_size, size, sizeof size), p->swap_number);
+    for (size_t i = 0; i < count; i++, v++) {
+        static const char *const words[] = {"", "System", "Start", "Persistence", "Data", "Swap"};
+        const char *title = ws_format_find(v->format)->title;
+        if (v->role == WS_ROLE_START) continue; /* stands in the map */
+        ws_size_both(v->size, size, sizeof size);
+        ws_size_both(v->free_bytes, room, sizeof room);
+        (void)snprintf(label, sizeof label, v->label[0] ? " \"%s\"" : "", v->label);
+        if (v->role == WS_ROLE_SWAP) show_field(cli, words[v->role], "%s on partition %u", size, v->number);
+        else if (v->role == WS_ROLE_PERSISTENCE)
+            show_field(cli, words[v->role], "%s %s partition %u, %s of it free at first", size,
+                       v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number, room);
+        else
+            show_field(cli, words[v->role], "%s on partition %u, %s%s, %s of it free at first", size, v->number, title,
+                       v->role == WS_ROLE_DATA ? label : "", room);
+    }
 }
 
 /* What our start-up code will do, and where it will not be the one that starts. */
 static void show_start(const struct cli *cli, const struct ws_plan *p) {
     static const char *const checks[] = {"nothing is compared", "kernel and initial RAM disk are compared first",
                                          "kernel, initial RAM disk and system are compared first"};
-    bool image_starts = !p->own_uefi;
-    show_field(cli, "Our menu", "waits %u s; %s%s", p->menu_seconds, checks[p->check],
-               p->check && image_starts ? " (on UEFI the image's own loader does not)" : "");
+    const struct ws_request *r = ws_plan_request(p);
+    bool image_starts = !ws_plan_facts(p)->own_uefi;
+    show_field(cli, "Our menu", "waits %u s; %s%s", r->menu_seconds, checks[r->check],
+               r->check && image_starts ? " (on UEFI the image's own loader does not)" : "");
 }
 
 static void show_times(const struct cli *cli, const struct ws_estimate *e, bool live) {
@@ -80,46 +88,64 @@ static void show_times(const struct cli *cli, const struct ws_estimate *e, bool 
                    ws_duration(e->start_high_s, b, sizeof b), e->start_by);
 }
 
+static const char *kind_words(const struct ws_plan *p) {
+    bool remembers = ws_plan_volume(p, WS_ROLE_PERSISTENCE) != NULL;
+    switch (ws_plan_facts(p)->kind) {
+    case WS_KIND_LIVE_FILES:
+        return remembers ? "live system that remembers, file by file" : "live system that forgets, file by file";
+    case WS_KIND_LIVE_WHOLE: return "live system that remembers";
+    case WS_KIND_REPLICA: return "replica, byte for byte";
+    default: return "ordinary drive";
+    }
+}
+
+/* What was chosen, where it will start, what changes inside the image. */
+static void show_decisions(const struct cli *cli, const struct ws_plan *p) {
+    size_t choices, edits;
+    const struct ws_plan_choice *choice = ws_plan_choices(p, &choices);
+    const struct ws_plan_edit *edit = ws_plan_edits(p, &edits);
+    const struct ws_outlook *o = ws_plan_outlooks(p);
+    for (size_t i = 0; i < choices; i++)
+        show_field(cli, i ? "" : "Chosen", "%s: %s %s- %s%s", choice[i].what, choice[i].choice, ink(cli, INK_DIM),
+                   choice[i].why, ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < WS_OUTLOOKS; i++)
+        show_field(cli, i ? "" : "Will start on", "%s%-11s %s%s %s- %s%s", ink(cli, o[i].starts ? INK_GOOD : INK_BAD),
+                   outlook_name(&o[i]), o[i].starts ? "yes" : "no", ink(cli, INK_PLAIN), ink(cli, INK_DIM), o[i].why,
+                   ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < edits; i++)
+        show_field(cli, i ? "" : "Changes", "%s: %s%s", edit[i].path, edit[i].what,
+                   edit[i].behind ? " (moved behind the image)" : "");
+}
+
 static void show_plan(const struct cli *cli, const struct planning *g) {
-    const struct ws_plan *p = &g->plan;
+    const struct ws_plan *p = g->plan;
+    const struct ws_plan_drive *drive = ws_plan_drive(p);
+    const struct ws_input *image = &ws_plan_request(p)->input[WS_INPUT_IMAGE];
+    const struct ws_live_family *family = ws_plan_family(p);
     char size[48];
     struct map_part part[MAP_PARTS * 2];
     char labels[MAP_PARTS][64];
-    show_line(cli, INK_BOLD, "%s on %s", p->image_title, p->drive_name);
-    show_field(cli, "Kind", "%s",
-               p->system_size && !p->persistence_size ? "live system that forgets, file by file"
-               : p->system_size                       ? "live system that remembers, file by file"
-               : p->kind == WS_PLAN_LIVE              ? "live system that remembers"
-                                                      : "replica, byte for byte");
-    show_field(cli, "Image", "%s", p->image_path);
-    show_field(cli, "SHA-256", "%s", p->image_sha256);
-    show_field(cli, "Drive", "%s, serial %s, %s", p->drive_model, p->drive_serial[0] ? p->drive_serial : "unknown",
-               ws_size_both(p->drive_size, size, sizeof size));
-    if (p->kind == WS_PLAN_LIVE) show_field(cli, "Live family", "%s", p->family ? p->family->title : "none known here");
+    show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
+    show_field(cli, "Kind", "%s", kind_words(p));
+    show_field(cli, "Image", "%s", image->path);
+    show_field(cli, "SHA-256", "%s", image->sha256);
+    show_field(cli, "Drive", "%s, serial %s, %s", drive->model, drive->serial[0] ? drive->serial : "unknown",
+               ws_size_both(drive->size, size, sizeof size));
+    if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");
     show_sizes(cli, p);
-    for (size_t i = 0; i < p->choices; i++)
-        show_field(cli, i ? "" : "Chosen", "%s: %s %s- %s%s", p->choice[i].what, p->choice[i].choice, ink(cli, INK_DIM),
-                   p->choice[i].why, ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < WS_OUTLOOKS; i++)
-        show_field(cli, i ? "" : "Will start on", "%s%-11s %s%s %s- %s%s",
-                   ink(cli, p->outlook[i].starts ? INK_GOOD : INK_BAD), outlook_name(&p->outlook[i]),
-                   p->outlook[i].starts ? "yes" : "no", ink(cli, INK_PLAIN), ink(cli, INK_DIM), p->outlook[i].why,
-                   ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < p->edits; i++)
-        show_field(cli, i ? "" : "Changes", "%s: %s%s", p->edit[i].path, p->edit[i].what,
-                   p->edit[i].behind ? " (moved behind the image)" : "");
-    if (p->system_size) show_start(cli, p);
-    show_field(cli, "To write", "%s", ws_size_both(p->bytes_written, size, sizeof size));
-    show_times(cli, &g->times, p->kind == WS_PLAN_LIVE);
-    show_findings(cli, &p->findings);
+    show_decisions(cli, p);
+    if (ws_plan_facts(p)->kind == WS_KIND_LIVE_FILES) show_start(cli, p);
+    show_field(cli, "To write", "%s", ws_size_both(ws_plan_facts(p)->write_bytes, size, sizeof size));
+    show_times(cli, &g->times, ws_plan_is_live(p));
+    show_findings(cli, ws_plan_findings(p));
     if (g->have_before) {
         putchar('\n');
         show_row(cli, 4, "  %sBefore: %s%s", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
         if (!g->before.blank && !g->before.unfinished)
-            show_map(cli, p->drive_size, part, cli_contents_map(&g->before, p->drive_size, part, labels, MAP_PARTS));
+            show_map(cli, drive->size, part, cli_contents_map(&g->before, drive->size, part, labels, MAP_PARTS));
     }
     say("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
-    show_map(cli, p->drive_size, part, after_map(p, part));
+    show_map(cli, drive->size, part, after_map(p, part));
 }
 
 static enum ws_status draw(struct cli *cli, const struct planning *g, const char *path, bool over,
@@ -127,10 +153,10 @@ static enum ws_status draw(struct cli *cli, const struct planning *g, const char
     struct map_part before[MAP_PARTS * 2], after[MAP_PARTS];
     char labels[MAP_PARTS][64];
     struct ws_text title = {0}, picture = {0};
-    ws_text_printf(&title, "%s on %s", g->plan.image_title, g->plan.drive_name);
-    size_t b = g->have_before ? cli_contents_map(&g->before, g->plan.drive_size, before, labels, MAP_PARTS) : 0;
-    struct picture maps = {title.data ? title.data : "", g->plan.drive_size, before, b, after,
-                           after_map(&g->plan, after)};
+    const struct ws_plan_drive *drive = ws_plan_drive(g->plan);
+    ws_text_printf(&title, "%s on %s", ws_plan_facts(g->plan)->title, drive->name);
+    size_t b = g->have_before ? cli_contents_map(&g->before, drive->size, before, labels, MAP_PARTS) : 0;
+    struct picture maps = {title.data ? title.data : "", drive->size, before, b, after, after_map(g->plan, after)};
     enum ws_status status = cli_draw_maps(path, &maps, &picture, &cli->error);
     if (status == WS_OK) status = cli_keep(cli, path, picture.data, picture.length, NULL, over, never);
     ws_text_free(&picture);
@@ -199,187 +225,6 @@ static void look_before(struct cli *cli, struct planning *g) {
     if (drive) drive->ops->close(drive);
 }
 
-struct wishes { /* the options */
-    char *image, *drive, *kind, *persistence, *arrangement, *system, *data, *label, *cluster, *swap, *pc, *trial, *save,
-        *picture, *make, *uefi, *check, *wait, *table, *in, *rules, *family, *files_on, *overlay_from;
-    int over;
-    char said[160]; /* what became of the label */
-};
-
-static enum ws_status read_sizes(struct cli *cli, struct wishes *w, struct ws_plan *p) {
-    bool none = w->persistence && strcmp(w->persistence, "none") == 0;
-    if (none && w->in) return ws_fail(&cli->error, WS_E_USAGE, "--in says where changes go, and none are to be kept");
-    if (w->overlay_from && (w->persistence || (w->in && strcmp(w->in, "file") != 0)))
-        return ws_fail(&cli->error, WS_E_USAGE, "--overlay-from is a file with its own size: leave --persistence out");
-    if (w->in && strcmp(w->in, "file") != 0 && strcmp(w->in, "partition") != 0)
-        return ws_fail(&cli->error, WS_E_USAGE, "--in takes partition or file, not \"%s\"", w->in);
-    p->persistence_place = none                                                       ? WS_PERSIST_NONE
-                           : (w->in && strcmp(w->in, "file") == 0) || w->overlay_from ? WS_PERSIST_FILE
-                                                                                      : WS_PERSIST_PARTITION;
-    if (w->persistence && !none && strcmp(w->persistence, "rest") != 0) {
-        WS_TRY(ws_size_parse(w->persistence, &p->persistence_asked, &cli->error));
-        if (p->persistence_asked < WS_EXT4_LEAST)
-            return ws_fail(&cli->error, WS_E_USAGE, "a persistence partition needs at least 16 MiB, not %s",
-                           w->persistence);
-    }
-    if (w->data && strcmp(w->data, "rest") == 0) p->data_asked = WS_PLAN_REST;
-    else if (w->data) WS_TRY(ws_size_parse(w->data, &p->data_asked, &cli->error));
-    if (w->system) WS_TRY(ws_size_parse(w->system, &p->system_asked, &cli->error));
-    if (w->swap) WS_TRY(ws_size_parse(w->swap, &p->swap_asked, &cli->error));
-    if (w->cluster) {
-        uint64_t bytes = 0;
-        WS_TRY(ws_size_parse(w->cluster, &bytes, &cli->error));
-        if (!w->data || bytes < 512 || bytes > 65536 || (bytes & (bytes - 1)))
-            return ws_fail(&cli->error, WS_E_USAGE,
-                           "--cluster goes with --data, and is a power of two from 512 to 64K");
-        p->data_cluster = (uint32_t)bytes;
-    }
-    if (!w->label) return WS_OK;
-    return ws_label_normalise("fat32", w->label, p->data_label, sizeof p->data_label, w->said, sizeof w->said,
-                              &cli->error);
-}
-
-/* Which word of a few; WS_E_USAGE names them all. */
-static enum ws_status pick(struct cli *cli, const char *option, const char *word, const char *const words[3],
-                           unsigned *out) {
-    for (unsigned i = 0; i < 3; i++)
-        if (strcmp(word, words[i]) == 0) {
-            *out = i;
-            return WS_OK;
-        }
-    return ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, %s or %s, not \"%s\"", option, words[0], words[1], words[2],
-                   word);
-}
-
-static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct ws_plan *p) {
-    static const char *const codes[] = {"auto", "image", "own"};
-    static const char *const checks[] = {"off", "quick", "full"};
-    unsigned word = 0;
-    p->menu_seconds = 5;
-    if ((w->uefi || w->check || w->wait || w->table) && p->arrangement != WS_ARRANGE_FILES) {
-        ws_fail(&cli->error, WS_E_USAGE, "an image laid down whole brings its own table and start-up code");
-        return ws_fail_next(&cli->error,
-                            "--table, --uefi-code, --check-at-start and --menu-wait go with --arrangement files");
-    }
-    if (w->table && strcmp(w->table, "gpt") != 0 && strcmp(w->table, "mbr") != 0)
-        return ws_fail(&cli->error, WS_E_USAGE, "--table takes mbr or gpt, not \"%s\"", w->table);
-    p->table_gpt = w->table && strcmp(w->table, "gpt") == 0;
-    if (w->uefi) WS_TRY(pick(cli, "--uefi-code", w->uefi, codes, &word));
-    p->uefi_code = (enum ws_uefi_code)word;
-    word = 0;
-    if (w->check) WS_TRY(pick(cli, "--check-at-start", w->check, checks, &word));
-    p->check = (enum ws_check_at_start)word;
-    if (w->wait) {
-        char *end;
-        unsigned long seconds = strtoul(w->wait, &end, 10);
-        if (*end || end == w->wait || w->wait[0] == '-' || seconds > WS_MENU_SECONDS_MOST)
-            return ws_fail(&cli->error, WS_E_USAGE, "--menu-wait takes seconds, 0 to %d, not \"%s\"",
-                           (int)WS_MENU_SECONDS_MOST, w->wait);
-        p->menu_seconds = (unsigned)seconds;
-    }
-    return WS_OK;
-}
-
-/* A document of the user's, whole. */
-static enum ws_status load_document(struct cli *cli, const char *path, char **text, size_t *length) {
-    struct ws_source *source = NULL;
-    WS_TRY(ws_source_file(path, &source, &cli->error));
-    enum ws_status status = ws_source_load(source, 1 << 20, text, length, &cli->error);
-    ws_source_close(source);
-    return status;
-}
-
-static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_rules *rules) {
-    char *text = NULL;
-    size_t length = 0;
-    WS_TRY(load_document(cli, path, &text, &length));
-    enum ws_status status = ws_rules_from_json(text, length, rules, &cli->error);
-    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
-    free(text);
-    return status;
-}
-
-static enum ws_status load_family(struct cli *cli, const char *path, struct ws_own_family *own) {
-    char *text = NULL;
-    size_t length = 0;
-    WS_TRY(load_document(cli, path, &text, &length));
-    enum ws_status status = ws_own_family_read(text, length, own, &cli->error);
-    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
-    free(text);
-    return status;
-}
-
-static enum ws_status read_wishes(struct cli *cli, struct wishes *w, const struct ws_source *source,
-                                  const struct ws_packed_facts *packed, struct ws_plan *p, char *why, size_t room) {
-    struct ws_image image;
-    struct stat s;
-    if (w->kind && strcmp(w->kind, "live") != 0 && strcmp(w->kind, "replica") != 0)
-        return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a kind of drive: live and replica are", w->kind);
-    WS_TRY(ws_image_inspect(source, &image, &cli->error));
-    bool disc = image.kind == WS_IMAGE_DISC || w->family;
-    bool known = image.family || w->family;
-    bool made_of_files = (packed->format[0] && !packed->one_image) || (stat(w->image, &s) == 0 && S_ISDIR(s.st_mode));
-    bool as_files = w->family || made_of_files || (w->arrangement && strcmp(w->arrangement, "files") == 0);
-    if (w->kind) p->kind = strcmp(w->kind, "replica") == 0 ? WS_PLAN_REPLICA : WS_PLAN_LIVE;
-    else if (as_files) p->kind = WS_PLAN_LIVE;
-    else p->kind = ws_plan_choose_kind(&image, why, room);
-    ws_image_free(&image);
-    if (p->kind == WS_PLAN_REPLICA && (w->persistence || w->in || w->data || w->swap)) {
-        ws_fail(&cli->error, WS_E_USAGE, "a replica has no persistence and no other partitions; leave them out");
-        if (why[0]) ws_fail_next(&cli->error, "it would be a replica because %s", why);
-        return WS_E_USAGE;
-    }
-    if (w->arrangement && strcmp(w->arrangement, "whole") != 0 && strcmp(w->arrangement, "files") != 0)
-        return ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no arrangement: whole and files are", w->arrangement);
-    /* A disc image, and what was made of a folder or archive, starts from a drive only file by file. */
-    bool files = w->arrangement ? strcmp(w->arrangement, "files") == 0 : disc && p->kind == WS_PLAN_LIVE;
-    if (w->system && !files) return ws_fail(&cli->error, WS_E_USAGE, "--system goes with --arrangement files");
-    if (files && p->kind != WS_PLAN_LIVE)
-        return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
-    p->arrangement = files ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
-    if (w->rules && !files) return ws_fail(&cli->error, WS_E_USAGE, "--rules goes with --arrangement files");
-    if (w->files_on && !files) return ws_fail(&cli->error, WS_E_USAGE, "--files-on goes with --arrangement files");
-    if (w->files_on && strcmp(w->files_on, "fat32") != 0 && strcmp(w->files_on, "exfat") != 0)
-        return ws_fail(&cli->error, WS_E_USAGE, "--files-on takes fat32 or exfat, not \"%s\"", w->files_on);
-    p->system_exfat = w->files_on && strcmp(w->files_on, "exfat") == 0;
-    if (w->family && !files) return ws_fail(&cli->error, WS_E_USAGE, "--family goes with --arrangement files");
-    if (w->family) WS_TRY(load_family(cli, w->family, &p->own_family));
-    if (w->rules) WS_TRY(load_rules(cli, w->rules, &p->rules));
-    WS_TRY(read_start(cli, w, p));
-    WS_TRY(read_sizes(cli, w, p));
-    if (files && !known && !w->persistence && !w->in && !w->overlay_from) p->persistence_place = WS_PERSIST_NONE;
-    return WS_OK;
-}
-
-/* A path as a plan keeps it: whole, or not at all. Frees `real`. */
-static enum ws_status take_path(struct cli *cli, char *real, const char *path, char *out, size_t room) {
-    int length = snprintf(out, room, "%s", real ? real : path);
-    free(real);
-    if (length >= 0 && (size_t)length < room) return WS_OK;
-    ws_fail(&cli->error, WS_E_RANGE, "a plan keeps paths of at most %zu bytes", room - 1);
-    ws_fail_where(&cli->error, "%s", path);
-    return ws_fail_next(&cli->error, "move it, or give it a shorter name");
-}
-
-static enum ws_status take_overlay(struct cli *cli, const char *path, struct ws_source **overlay, struct ws_plan *p) {
-    WS_TRY(ws_linux_open_overlay(path, overlay, &cli->error));
-    WS_TRY(ws_source_hash(*overlay, WS_HASH_SHA256, p->overlay_sha256, &cli->error));
-    char *real = realpath(path, NULL);
-    WS_TRY(take_path(cli, real, path, p->overlay_from, sizeof p->overlay_from));
-    p->overlay = *overlay;
-    return WS_OK;
-}
-
-static void take_drive(struct ws_plan *p, const struct ws_drive_facts *f) {
-    (void)snprintf(p->drive_name, sizeof p->drive_name, "%s", f->short_name);
-    (void)snprintf(p->drive_model, sizeof p->drive_model, "%s", f->model);
-    (void)snprintf(p->drive_serial, sizeof p->drive_serial, "%s", f->serial);
-    (void)snprintf(p->drive_seen_at, sizeof p->drive_seen_at, "%s", f->id);
-    p->drive_size = f->size;
-    p->drive_sector = f->logical_sector;
-    p->drive_erase = f->erase_unit;
-}
-
 /* What stands against building it as planned. */
 struct verdict {
     bool refused; /* the drive may not be a target, whatever is said */
@@ -395,8 +240,8 @@ static struct verdict judge(struct cli *cli, const struct planning *g) {
     struct verdict v = {0};
     v.refused = ws_drive_may_be_target(cli->port, &g->facts, &with_flag, &v.refusal) != WS_OK;
     if (!v.refused) (void)ws_drive_may_write(&g->facts, &without, &v.refusal);
-    v.faulty = ws_findings_worst(&g->plan.findings) == WS_FAULT;
-    v.outlook = g->have_pc ? ws_plan_outlook(&g->plan, &g->pc) : NULL;
+    v.faulty = ws_findings_worst(ws_plan_findings(g->plan)) == WS_FAULT;
+    v.outlook = g->have_pc ? ws_plan_outlook(g->plan, &g->pc) : NULL;
     v.no_start = v.outlook && !v.outlook->starts;
     return v;
 }
@@ -416,7 +261,7 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
     if (o)
         say("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,
             outlook_name(o), o->starts ? "" : "not ", ink(cli, INK_PLAIN), o->why);
-    if (v->refused) show_result(cli, false, "%s may not be written. %s", g->plan.drive_name, kept);
+    if (v->refused) show_result(cli, false, "%s may not be written. %s", ws_plan_drive(g->plan)->name, kept);
     else if (v->faulty)
         show_result(cli, false, "The plan has a fault, see above: it is built only with --even-so. %s", kept);
     else if (v->no_start) show_result(cli, false, "It will not start on %s. %s", g->pc.name, kept);
@@ -426,56 +271,75 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
     else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
 }
 
+/* The drive, and what is known of it: made first where that is asked for. */
+static enum ws_status decide(struct cli *cli, struct planning *g) {
+    struct ws_build_setting setting = {.facts = &g->facts,
+                                       .trial = g->have_trial ? &g->trial : NULL,
+                                       .made_at = cli->port->ops->wall_clock(cli->port)};
+    for (size_t i = 0; i < WS_INPUTS; i++) setting.input[i] = g->input[i];
+    ws_plan_drive_of(&g->facts, &setting.drive);
+    WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
+    ws_guid_from_random(&setting.id);
+    WS_TRY(ws_build_prepare(&g->request, &setting, &g->build, &cli->error));
+    g->plan = ws_build_plan(g->build);
+    ws_estimate_times(&g->facts, setting.trial, ws_plan_facts(g->plan)->write_bytes, g->input[WS_INPUT_IMAGE]->size,
+                      &g->times);
+    look_before(cli, g);
+    return WS_OK;
+}
+
+/* Where documents go. */
+struct keeping {
+    char *save, *picture, *save_request;
+    int over;
+};
+
+static enum ws_status keep(struct cli *cli, const struct planning *g, const struct wishes *w, const char *trial,
+                           const struct keeping *k, const struct ws_text *plan) {
+    const char *const works_with[] = {w->image,
+                                      w->overlay_from,
+                                      w->rules,
+                                      w->family,
+                                      trial,
+                                      g->facts.id,
+                                      g->request.input[WS_INPUT_IMAGE].path,
+                                      g->request.input[WS_INPUT_OVERLAY].path};
+    struct cli_never never = {0};
+    struct ws_text text = {0};
+    enum ws_status status = WS_OK;
+    for (size_t i = 0; i < sizeof works_with / sizeof works_with[0]; i++)
+        if (works_with[i] && works_with[i][0]) cli_never(&never, works_with[i]);
+    if (k->picture && g->plan) WS_TRY(draw(cli, g, k->picture, k->over != 0, &never));
+    if (k->save && g->plan)
+        WS_TRY(cli_keep(cli, k->save, plan->data, plan->length, "wild-satchel-plan", k->over != 0, &never));
+    if (!k->save_request) return WS_OK;
+    WS_GO(ws_request_to_json(&g->request, &text, &cli->error));
+    status = cli_keep(cli, k->save_request, text.data, text.length, "wild-satchel-request", k->over != 0, &never);
+done:
+    ws_text_free(&text);
+    return status;
+}
+
 int run_plan(struct cli *cli, int argc, const char **argv) {
-    struct wishes w = {0};
+    struct keeping k = {0};
+    char *drive = NULL, *make = NULL, *pc = NULL, *trial = NULL;
     const struct poptOption options[] = {
-        {"image", 'i', POPT_ARG_STRING, &w.image, 0, "the image to lay down", "FILE"},
-        {"drive", 'd', POPT_ARG_STRING, &w.drive, 0, "the drive to plan for: its name or path", "DRIVE"},
-        {"kind", 'k', POPT_ARG_STRING, &w.kind, 0, "live (remembers) or replica; what suits the image if left out",
-         "KIND"},
-        {"arrangement", 'a', POPT_ARG_STRING, &w.arrangement, 0,
-         "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
-        {"files-on", 0, POPT_ARG_STRING, &w.files_on, 0, "with files: fat32 (the default) or exfat", "SYSTEM"},
-        {"system", 0, POPT_ARG_STRING, &w.system, 0, "with files: the size of that volume (what the files need)",
-         "SIZE"},
-        {"persistence", 'p', POPT_ARG_STRING, &w.persistence, 0,
-         "room for what is remembered, \"rest\" (the default), or \"none\"; `satchel size` helps", "SIZE"},
-        {"in", 0, POPT_ARG_STRING, &w.in, 0,
-         "where that is: partition (the default), or file: an overlay file on a FAT32 volume", "PLACE"},
-        {"overlay-from", 0, POPT_ARG_STRING, &w.overlay_from, 0,
-         "a ready-made data file to put there instead of a fresh one; a compressed one is unpacked", "FILE"},
-        {"data", 0, POPT_ARG_STRING, &w.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
-        {"data-label", 0, POPT_ARG_STRING, &w.label, 0, "its label", "TEXT"},
-        {"cluster", 0, POPT_ARG_STRING, &w.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
-         "SIZE"},
-        {"swap", 0, POPT_ARG_STRING, &w.swap, 0, "a swap partition too", "SIZE"},
-        {"table", 0, POPT_ARG_STRING, &w.table, 0, "with files: mbr or gpt (mbr up to 2 TiB)", "KIND"},
-        {"rules", 0, POPT_ARG_STRING, &w.rules, 0,
-         "with files: what the system wants on its drive (label, renamed folders, marker files)", "FILE"},
-        {"family", 0, POPT_ARG_STRING, &w.family, 0,
-         "with files: how a live family not known here starts and remembers, described in a document", "FILE"},
-        {"uefi-code", 0, POPT_ARG_STRING, &w.uefi, 0,
-         "with files: what UEFI starts: image (the image's own), own, or auto (the image's where it brings one)",
-         "WHOSE"},
-        {"check-at-start", 0, POPT_ARG_STRING, &w.check, 0,
-         "with files: off, quick (kernel, initial RAM disk) or full (the system, too), by our start-up code", "HOW"},
-        {"menu-wait", 0, POPT_ARG_STRING, &w.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
-        {"for", 'f', POPT_ARG_STRING, &w.pc, 0,
+        {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
+        {"drive", 'd', POPT_ARG_STRING, &drive, 0, "the drive to plan for: its name or path", "DRIVE"},
+        {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+        {"for", 'f', POPT_ARG_STRING, &pc, 0,
          "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
-        {"trial", 't', POPT_ARG_STRING, &w.trial, 0, "the drive's own trial, for better estimates", "FILE"},
-        {"picture", 0, POPT_ARG_STRING, &w.picture, 0, "draw the drive before and after into this file (.png or .svg)",
+        {"trial", 't', POPT_ARG_STRING, &trial, 0, "the drive's own trial, for better estimates", "FILE"},
+        {"picture", 0, POPT_ARG_STRING, &k.picture, 0, "draw the drive before and after into this file (.png or .svg)",
          "FILE"},
-        {"make", 0, POPT_ARG_STRING, &w.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
-        {"save", 's', POPT_ARG_STRING, &w.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
-        {"over", 0, POPT_ARG_NONE, &w.over, 0, "with --save and --picture: replace a file that is none of ours", NULL},
+        {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
+        {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
+         "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
+        {"over", 0, POPT_ARG_NONE, &k.over, 0, "with --save and --picture: replace a file that is none of ours", NULL},
         POPT_TABLEEND};
-    struct ws_source *source = NULL;
-    struct ws_source *overlay = NULL;
-    struct ws_packed_facts packed;
-    struct ws_build *build = NULL;
     struct ws_text text = {0};
     struct planning *g = calloc(1, sizeof *g);
-    char why[200] = "";
+    struct verdict verdict = {0};
     bool made = false;
     enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
@@ -484,65 +348,42 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         return code - 1;
     }
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
-    if (!w.image || !w.drive) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE and --drive DRIVE"));
+    if ((!wished.image && !wished.request) || (!drive && !k.save_request))
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE and --drive DRIVE"));
     WS_GO(cli_open_port(cli));
-    if (w.pc) WS_GO(find_pc(cli, w.pc, &g->pc));
-    g->have_pc = w.pc != NULL;
-    WS_GO(ws_linux_open_medium(w.image, &source, &packed, &cli->error));
-    WS_GO(read_wishes(cli, &w, source, &packed, &g->plan, why, sizeof why));
-    WS_GO(cli_find_or_make(cli, w.drive, w.make, &g->facts));
-    made = w.make != NULL;
-    if (w.trial) WS_GO(load_trial(cli, w.trial, g));
-    char *real = realpath(w.image, NULL);
-    WS_GO(take_path(cli, real, w.image, g->plan.image_path, sizeof g->plan.image_path));
-    take_drive(&g->plan, &g->facts);
-    g->plan.image_touched_at = cli_touched_at(w.image);
-    g->plan.made_at = cli->port->ops->wall_clock(cli->port);
-    WS_GO(cli->port->ops->random(cli->port, g->plan.id.byte, 16, &cli->error));
-    ws_guid_from_random(&g->plan.id);
-    WS_GO(ws_source_hash(source, WS_HASH_SHA256, g->plan.image_sha256, &cli->error));
-    if (w.overlay_from) WS_GO(take_overlay(cli, w.overlay_from, &overlay, &g->plan));
-    WS_GO(ws_build_prepare(&g->plan, source, &build, &cli->error));
-    if (w.table && strcmp(w.table, "mbr") == 0 && g->plan.table != WS_TABLE_MBR) {
-        status =
-            ws_fail(&cli->error, WS_E_UNSUPPORTED, "an MBR is no use here: %s",
-                    g->facts.logical_sector > 512 ? "PCs that need one start from no drive with sectors of this size"
-                                                  : "it ends at 2 TiB, and the drive is larger");
-        ws_fail_where(&cli->error, "%s", g->facts.short_name);
-        ws_fail_next(&cli->error, "leave --table out: a GPT is made then");
-        goto done;
+    if (pc) WS_GO(find_pc(cli, pc, &g->pc));
+    g->have_pc = pc != NULL;
+    WS_GO(cli_read_wishes(cli, &wished, &g->request, g->input));
+    if (drive) {
+        WS_GO(cli_find_or_make(cli, drive, make, &g->facts));
+        made = make != NULL;
+        if (trial) WS_GO(load_trial(cli, trial, g));
+        WS_GO(decide(cli, g));
+        WS_GO(ws_plan_to_json(g->plan, &text, &cli->error));
+        verdict = judge(cli, g);
     }
-    if (w.said[0]) ws_plan_chose(&g->plan, "data label", g->plan.data_label, "%s", w.said);
-    if (why[0]) ws_plan_chose(&g->plan, "kind", ws_plan_kind_name(g->plan.kind), "%s", why);
-    ws_drive_warnings(&g->facts, g->have_trial ? &g->trial : NULL, g->plan.persistence_size, &g->plan.findings);
-    ws_estimate_times(&g->facts, g->have_trial ? &g->trial : NULL, g->plan.bytes_written, g->plan.image_size,
-                      &g->times);
-    look_before(cli, g);
-    WS_GO(ws_plan_to_json(&g->plan, &text, &cli->error));
-    struct cli_never never = {0};
-    const char *const works_with[] = {w.image, w.overlay_from, w.rules, w.family, w.trial, g->facts.id};
-    for (size_t i = 0; i < sizeof works_with / sizeof works_with[0]; i++) cli_never(&never, works_with[i]);
-    bool to_output = w.save && strcmp(w.save, "-") == 0;
-    if (w.picture) WS_GO(draw(cli, g, w.picture, w.over != 0, &never));
-    if (w.save) WS_GO(cli_keep(cli, w.save, text.data, text.length, "wild-satchel-plan", w.over != 0, &never));
-    struct verdict verdict = judge(cli, g);
+    WS_GO(keep(cli, g, &wished, trial, &k, &text));
     code = exit_of(&verdict);
-    if (!to_output && cli->json) cli_put_document(text.data);
-    else if (!to_output) {
+    bool to_output = (k.save && strcmp(k.save, "-") == 0) || (k.save_request && strcmp(k.save_request, "-") == 0);
+    if (!to_output && cli->json && drive) cli_put_document(text.data);
+    else if (!to_output && cli->json)
+        code = cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-saved", "saved", k.save_request), code);
+    else if (!to_output && drive) {
         show_plan(cli, g);
-        conclude(cli, g, &verdict, w.save);
+        conclude(cli, g, &verdict, k.save);
+    } else if (!to_output) {
+        show_result(cli, true, "The request is kept in %s. Next: satchel plan --request %s --drive DRIVE",
+                    k.save_request, k.save_request);
     }
 done:
     if (status != WS_OK) {
         if (made) (void)unlink(g->facts.id); /* nothing was planned for it */
-        ws_fail_where(&cli->error, "%s", w.image ? w.image : "");
+        ws_fail_where(&cli->error, "%s", wished.image ? wished.image : "");
         code = cli_fail(cli);
     }
     ws_text_free(&text);
-    ws_build_close(build);
-    ws_source_close(overlay);
-    ws_source_close(source);
-    if (g) ws_plan_free(&g->plan);
+    if (g) ws_build_close(g->build);
+    for (size_t i = 0; g && i < WS_INPUTS; i++) ws_source_close(g->input[i]);
     free(g);
     return code;
 }

@@ -52,13 +52,19 @@ static enum ws_status parse_part(const char *text, const char *what, double most
 /* The room on this drive behind the image, worked out as a plan would. */
 static enum ws_status room_on_drive(struct cli *cli, struct sizing_job *j, const struct ws_source *source,
                                     uint64_t *most, uint64_t *most_free) {
-    struct ws_plan plan = {.kind = WS_PLAN_LIVE, .drive_size = j->facts.size, .drive_sector = j->facts.logical_sector};
+    struct ws_request *request = malloc(sizeof *request);
+    struct ws_build_setting setting = {.input = {source}, .measure = true};
     struct ws_build *build = NULL;
-    WS_TRY(ws_build_prepare(&plan, source, &build, &cli->error));
-    *most = plan.persistence_size;
-    *most_free = plan.persistence_free;
+    if (!request) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan");
+    ws_request_begin(request, WS_KIND_LIVE_WHOLE);
+    ws_plan_drive_of(&j->facts, &setting.drive);
+    enum ws_status status = ws_build_prepare(request, &setting, &build, &cli->error);
+    free(request);
+    WS_TRY(status);
+    const struct ws_volume *v = ws_plan_volume(ws_build_plan(build), WS_ROLE_PERSISTENCE);
+    *most = v->size;
+    *most_free = v->free_bytes;
     ws_build_close(build);
-    ws_plan_free(&plan);
     return WS_OK;
 }
 

@@ -116,60 +116,75 @@ done:
     return code;
 }
 
+/* An ordinary drive, decided: a request of its own kind. */
+static enum ws_status prepare_blank(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work,
+                                    struct ws_build **build) {
+    struct ws_request *request = malloc(sizeof *request);
+    struct ws_build_setting setting = {.made_at = cli->port->ops->wall_clock(cli->port)};
+    uint64_t cluster = 0;
+    enum ws_status status = WS_OK;
+    if (!request) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a request");
+    ws_request_begin(request, WS_KIND_BLANK);
+    ws_plan_drive_of(f, &setting.drive);
+    struct ws_wanted *data = ws_request_want(request, WS_ROLE_DATA);
+    if (work->system && strcmp(work->system, "fat32") != 0 && strcmp(work->system, "exfat") != 0)
+        WS_GO(
+            ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no file system made here: fat32 and exfat are", work->system));
+    if (work->label && strlen(work->label) >= sizeof data->label)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a label of more than %zu bytes fits no file system",
+                      sizeof data->label - 1));
+    (void)snprintf(data->format, sizeof data->format, "%s", work->system ? work->system : "");
+    (void)snprintf(data->label, sizeof data->label, "%s", work->label ? work->label : "");
+    if (work->cluster) WS_GO(ws_size_parse(work->cluster, &cluster, &cli->error));
+    if (cluster > 32u << 20) WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most 32 MiB"));
+    data->cluster = (uint32_t)cluster;
+    WS_GO(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
+    ws_guid_from_random(&setting.id);
+    status = ws_build_prepare(request, &setting, build, &cli->error);
+done:
+    free(request);
+    return status;
+}
+
 static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work) {
     struct meter meter = {.cli = cli};
     struct ws_build_options o = {.allow_external_disk = work->external != 0, .on_progress = tell, .context = &meter};
     struct ws_build_result result;
-    struct ws_blank_params params = {.erase_unit = f->erase_unit};
-    struct ws_blank blank = {0};
+    struct ws_build *build = NULL;
     struct ws_drive *drive = NULL;
-    uint64_t cluster = 0;
-    char answer[128] = "", label[WS_LABEL_ROOM] = "", said[160] = "", a[48], b[48], time[32];
+    size_t choices;
+    char answer[128] = "", a[48], b[48], time[32];
     int code = EXIT_DONE;
-    enum ws_status status = WS_OK;
-    if (work->system && strcmp(work->system, "fat32") != 0 && strcmp(work->system, "exfat") != 0)
-        WS_GO(
-            ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is no file system made here: fat32 and exfat are", work->system));
-    params.exfat = work->system ? strcmp(work->system, "exfat") == 0 : f->size > 2ull << 40;
-    const char *system = params.exfat ? "exfat" : "fat32";
-    if (work->label)
-        WS_GO(ws_label_normalise(system, work->label, label, sizeof label, said, sizeof said, &cli->error));
-    if (work->cluster) WS_GO(ws_size_parse(work->cluster, &cluster, &cli->error));
-    if (cluster > (params.exfat ? 32u << 20 : 65536u))
-        WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most %s", params.exfat ? "32 MiB" : "64 KiB"));
-    params.label = label;
-    params.cluster = (uint32_t)cluster;
-    params.made_at = cli->port->ops->wall_clock(cli->port);
-    WS_GO(cli->port->ops->random(cli->port, params.id.byte, 16, &cli->error));
-    ws_guid_from_random(&params.id);
-    WS_GO(ws_blank_prepare(f, &params, &blank, &cli->error));
-    if (said[0] && !cli->json) note("  The label will be \"%s\": %s.\n", label, said);
+    enum ws_status status;
+    WS_GO(prepare_blank(cli, f, work, &build));
+    const struct ws_volume *v = ws_plan_volume(ws_build_plan(build), WS_ROLE_DATA);
+    const char *title = ws_format_find(v->format)->title;
+    const struct ws_plan_choice *choice = ws_plan_choices(ws_build_plan(build), &choices);
+    if (choices && !cli->json) note("  The label will be \"%s\": %s.\n", choice[0].choice, choice[0].why);
     WS_GO(open_drive(cli, f, work, true, &drive, answer, sizeof answer, &o.confirm));
-    status = ws_blank_carry_out(&blank, cli->port, drive, &o, &result, &cli->error);
+    status = ws_build_carry_out(build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&meter);
     if (status != WS_OK) goto done;
     if (cli->json) {
-        code = cli_print_json(cli_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format",
-                                       "wild-satchel-blank", "drive", f->short_name, "system", system, "label", label,
-                                       "volume_at_bytes", (json_int_t)blank.volume_at, "volume_size_bytes",
-                                       (json_int_t)blank.volume_size, "free_bytes", (json_int_t)blank.free_bytes,
-                                       "written_bytes", (json_int_t)result.write.written, "seconds",
-                                       result.write.seconds, "checked", result.checked),
-                              EXIT_DONE);
+        code = cli_print_json(
+            cli_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format", "wild-satchel-blank", "drive",
+                     f->short_name, "system", v->format, "label", v->label, "volume_at_bytes", (json_int_t)v->at,
+                     "volume_size_bytes", (json_int_t)v->size, "free_bytes", (json_int_t)v->free_bytes, "written_bytes",
+                     (json_int_t)result.write.written, "seconds", result.write.seconds, "checked", result.checked),
+            EXIT_DONE);
     } else {
         show_line(cli, INK_BOLD, "%s", f->short_name);
-        show_field(cli, "Volume", "%s%s%s%s, %s, %s free", params.exfat ? "exFAT" : "FAT32", label[0] ? " \"" : "",
-                   label, label[0] ? "\"" : "", ws_size_both(blank.volume_size, a, sizeof a),
-                   ws_size_both(blank.free_bytes, b, sizeof b));
+        show_field(cli, "Volume", "%s%s%s%s, %s, %s free", title, v->label[0] ? " \"" : "", v->label,
+                   v->label[0] ? "\"" : "", ws_size_both(v->size, a, sizeof a),
+                   ws_size_both(v->free_bytes, b, sizeof b));
         show_field(cli, "Written", "%s in %s, read back as meant", ws_size_both(result.write.written, a, sizeof a),
                    ws_duration(result.write.seconds, time, sizeof time));
-        show_result(cli, true, "%s is an ordinary drive again, one %s volume of its full size.", f->short_name,
-                    params.exfat ? "exFAT" : "FAT32");
+        show_result(cli, true, "%s is an ordinary drive again, one %s volume of its full size.", f->short_name, title);
     }
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);
-    ws_blank_free(&blank);
+    ws_build_close(build);
     return code;
 }
 

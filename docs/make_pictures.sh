@@ -98,7 +98,7 @@ screen() { # NAME SECONDS KEYS
     convert "$work/$1.ppm" -resize 1280x800 "$here/screenshots/$1.png"
 }
 screen start-menu 4 down
-at=$(python3 -c 'import json; print(json.load(open("files.plan"))["result"]["system_at_bytes"])')
+at=$(python3 -c 'import json; print(json.load(open("files.plan"))["result"]["volumes"][0]["at_bytes"])')
 python3 - "bench/$gorse.drive" "$at" <<'PY'
 import sys
 with open(sys.argv[1], "r+b") as s:

@@ -161,7 +161,7 @@ echo '{"format": "wild-satchel-rules", "version": 1, "rename": [{"from": "efi-of
 shows "Rules name what is not there" "not on the image" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
 head -c 20000 /dev/urandom > short
 shows "A data file with no volume in it" "no volume in it" satchel plan --bench b --image curlew.iso --drive "$gorse" --overlay-from short
-sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' gorse.plan > edited.plan
+sed 's/"at_bytes": [0-9]*/"at_bytes": 4096/' gorse.plan > edited.plan
 shows "The plan was edited" "was edited" satchel build edited.plan --confirm "$gorse" --bench b
 printf 'X' | dd of=curlew.iso bs=1 seek=9000000 conv=notrunc status=none
 shows "The image has changed since it was planned" "no longer the one" satchel build gorse.plan --confirm "$gorse" --bench b

@@ -23,7 +23,8 @@ int main(int argc, char **argv) {
     struct ws_source *image = NULL;
     struct ws_build *build = NULL;
     struct ws_build_result result;
-    struct ws_plan plan = {.kind = WS_PLAN_LIVE};
+    static struct ws_request request;
+    struct ws_build_setting setting = {0};
     uint64_t size = 0;
     enum ws_status status = WS_OK;
     if (argc != 4) {
@@ -38,20 +39,22 @@ int main(int argc, char **argv) {
     WS_GO(port->ops->open(port, argv[2], WS_OPEN_WRITE, &drive, &error));
     WS_GO(drive->ops->describe(drive, &facts, &error));
 
-    /* The plan: what is wanted, on which drive. Preparing it fills in all that follows; nothing is written yet. */
+    /* The request: a live system that remembers, in the usual way. It says nothing about the drive. */
+    ws_request_begin(&request, WS_KIND_LIVE);
+    snprintf(request.input[WS_INPUT_IMAGE].path, sizeof request.input[0].path, "%s", argv[1]);
     WS_GO(ws_source_file(argv[1], &image, &error));
-    WS_GO(ws_source_hash(image, WS_HASH_SHA256, plan.image_sha256, &error));
-    snprintf(plan.image_path, sizeof plan.image_path, "%s", argv[1]);
-    snprintf(plan.drive_name, sizeof plan.drive_name, "%s", facts.short_name);
-    snprintf(plan.drive_serial, sizeof plan.drive_serial, "%s", facts.serial);
-    plan.drive_size = facts.size;
-    plan.drive_sector = facts.logical_sector;
-    plan.made_at = port->ops->wall_clock(port);
-    WS_GO(port->ops->random(port, plan.id.byte, sizeof plan.id.byte, &error));
-    ws_guid_from_random(&plan.id);
-    WS_GO(ws_build_prepare(&plan, image, &build, &error));
-    printf("%s: %llu bytes of persistence, %llu of them free\n", plan.family->title,
-           (unsigned long long)plan.persistence_size, (unsigned long long)plan.persistence_free);
+
+    /* Decided for this drive. Preparing it works out all that follows; nothing is written yet. */
+    ws_plan_drive_of(&facts, &setting.drive);
+    setting.input[WS_INPUT_IMAGE] = image;
+    setting.made_at = port->ops->wall_clock(port);
+    WS_GO(port->ops->random(port, setting.id.byte, sizeof setting.id.byte, &error));
+    ws_guid_from_random(&setting.id);
+    WS_GO(ws_build_prepare(&request, &setting, &build, &error));
+    const struct ws_plan *plan = ws_build_plan(build);
+    const struct ws_volume *persistence = ws_plan_volume(plan, WS_ROLE_PERSISTENCE);
+    printf("%s: %llu bytes of persistence, %llu of them free\n", ws_plan_family(plan)->title,
+           (unsigned long long)persistence->size, (unsigned long long)persistence->free_bytes);
 
     /* Carried out: written, flushed, sealed, read back and compared. */
     struct ws_build_options options = {.confirm = facts.short_name, .on_progress = show};
@@ -61,7 +64,6 @@ int main(int argc, char **argv) {
 done:
     if (status != WS_OK) fprintf(stderr, "\n%s %s. %s\n", error.where, error.what, error.next);
     ws_build_close(build);
-    ws_plan_free(&plan);
     ws_source_close(image);
     if (drive) drive->ops->close(drive);
     ws_port_close(port);

@@ -132,10 +132,10 @@ printf '{"format": "wild-satchel-trial", "version": 1, "drive": "other", "serial
 # Plans
 gorse=$(name_of "Gorse 32")
 expect 2 "--image" "$satchel" plan --bench b
-expect 2 "not a kind" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
+expect 2 "takes live or replica" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
 expect 2 "not a size" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence lots
 expect 2 "at least 16 MiB" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1M
-expect 2 "replica has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G
+expect 2 "byte for byte: it has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G
 expect 4 "needed" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 40G
 head -c 2000000 /dev/zero > blank.img
 expect 4 "not a live image" "$satchel" plan --bench b --image blank.img --drive "Gorse 32" --kind live
@@ -146,7 +146,7 @@ expect 2 "no PC that is known" "$satchel" plan --bench b --image curlew.iso --dr
 for pc in hut launch office bios uefi secure here; do expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --for $pc; done
 expect 2 "all that is left" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --data rest
 expect 2 "power of two" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 1G --cluster 3000
-json 'd["data"]["cluster_bytes"] == 8192' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 2G --cluster 8K --json
+json 'd["request"]["volumes"][1]["cluster_bytes"] == 8192 and d["result"]["volumes"][1]["cluster_bytes"] == 8192' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 2G --cluster 8K --json
 expect 4 "all four entries" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data 1G --swap 1G
 expect 0 "data label: TIDE_DATA - letters raised" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --data-label tide/data
 json 'd["result"]["parts"][-1]["at_bytes"] + d["result"]["parts"][-1]["size_bytes"] == d["drive"]["size_bytes"]' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1G --data rest --json
@@ -170,14 +170,14 @@ json 'd["ways"][0]["free_bytes"] >= d["free_wanted_bytes"] and d["installed_coun
 follows output "$satchel" size --image curlew.iso --drive "Gorse 32" --bench b --json
 expect 3 "would be refused" "$satchel" plan --bench b --image curlew.iso --drive "Office disk" --kind replica
 expect 0 "Nothing was written" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --save a.plan
-json 'd["result"]["persistence_partition"] == 3 and d["result"]["persistence_size_bytes"] == 200 << 20' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --json
+json '[(v["role"], v["partition"], v["size_bytes"]) for v in d["result"]["volumes"]] == [("persistence", 3, 200 << 20)]' "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 200M --json
 expect 0 "blank" "$satchel" drives "$gorse" --bench b
 
 # Builds
 expect 3 "was not given" "$satchel" build a.plan --bench b
 expect 3 "does not confirm" "$satchel" build a.plan --bench b --confirm gorse
 expect 4 "cannot be opened" "$satchel" build nowhere.plan --bench b
-sed 's/"persistence_at_bytes": [0-9]*/"persistence_at_bytes": 4096/' a.plan > nonsense.plan
+sed 's/"at_bytes": [0-9]*/"at_bytes": 4096/' a.plan > nonsense.plan
 expect 4 "was edited" "$satchel" build nonsense.plan --bench b --confirm "$gorse"
 expect 0 "blank" "$satchel" drives "$gorse" --bench b
 expect 0 "is armed" "$satchel" bench arm "$gorse" --pull-after 20M --bench b
@@ -240,7 +240,7 @@ expect 2 "fat32 and exfat" "$satchel" drives "$teasel" --blank --system ntfs --c
 expect 0 "one exFAT volume" "$satchel" drives "$teasel" --blank --system exfat --label "tide data" --confirm "$teasel" --bench b
 expect 0 "exFAT \"tide data\"" "$satchel" drives --bench b
 follows output "$satchel" drives "$teasel" --blank --confirm "$teasel" --bench b --json
-expect 4 "64 KiB" "$satchel" drives "$teasel" --blank --cluster 1M --confirm "$teasel" --bench b
+expect 4 "512 to 65536" "$satchel" drives "$teasel" --blank --cluster 1M --confirm "$teasel" --bench b
 expect 0 "safe to unplug" "$satchel" release "$teasel" --bench b
 follows output "$satchel" release "$teasel" --bench b --json
 expect 0 "image file" "$satchel" drives file:made.img --make 100M
@@ -256,13 +256,13 @@ expect 0 "live drive with persistence" "$satchel" drives "$gorse" --bench b
 json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDES"]' "$satchel" drives "$gorse" --bench b --json
 
 # Laid down file by file: an ordinary drive that starts on UEFI and remembers
-expect 2 "whole and files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement loose
+expect 2 "takes whole or files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement loose
 expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
 expect 2 "no arrangement" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --kind replica
 expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
 expect 1 "is not signed" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code own --for office
 expect 2 "auto, image or own" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code mine
-expect 2 "go with --arrangement files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --check-at-start full
+expect 2 "go with files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --check-at-start full
 expect 2 "0 to 3600" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --menu-wait soon
 for family in curlew casper; do
     expect 0 "it will start" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --system 300M --persistence 200M --data rest --for office --save l.plan
@@ -305,10 +305,10 @@ done
 # A ready-made data file, compressed: the volume of the drive just made, and one that is none
 python3 - <<'PY'
 import glob, json
-p = json.load(open("o.plan"))["result"]
+p = [v for v in json.load(open("o.plan"))["result"]["volumes"] if v["role"] == "persistence"][0]
 with open(glob.glob("b/gorse*.drive")[0], "rb") as s, open("writable", "wb") as v:
-    s.seek(p["persistence_at_bytes"])
-    v.write(s.read(p["persistence_size_bytes"]))
+    s.seek(p["at_bytes"])
+    v.write(s.read(p["size_bytes"]))
 PY
 xz -0 -k writable
 head -c 20000000 /dev/urandom > noise
@@ -357,7 +357,7 @@ expect 1 "a BIOS reads sectors of 512 bytes" "$satchel" plan --bench large --ima
 for on in fat32 exfat; do
     expect 0 "it will start" "$satchel" plan --bench large --image curlew.iso --drive "$gorse4" --arrangement files --files-on $on --persistence 300M --data 400M --for launch --save l4.plan
     follows plan cat l4.plan
-    json 'd["drive"]["sector_bytes"] == 4096 and d["start"]["gpt"] is False' cat l4.plan
+    json 'd["drive"]["sector_bytes"] == 4096 and d["request"]["start"]["table"] == "usual" and d["result"]["table"] == "gpt"' cat l4.plan
     expect 0 "flushed and checked" "$satchel" build l4.plan --confirm "$gorse4" --bench large
     expect 0 "file by file, with persistence" "$satchel" drives "$gorse4" --bench large
     expect 0 "exactly" "$satchel" check "$gorse4" --plan l4.plan --bench large
@@ -390,7 +390,7 @@ cat > tern.rules <<'RULES'
 RULES
 echo '{"format": "wild-satchel-rules", "version": 1, "labels": 1}' > bad.rules
 expect 4 "is not a key" "$satchel" plan --bench b --image curlew.zip --drive "$gorse" --rules bad.rules
-expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --rules tern.rules
+expect 2 "go with files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --rules tern.rules
 expect 2 "none are to be kept" "$satchel" plan --bench b --image curlew.zip --drive "$gorse" --persistence none --in file
 for from in unpacked curlew.tar.xz curlew.zip; do
     expect 0 "our own code" "$satchel" plan --bench b --image $from --drive "$gorse" --rules tern.rules --persistence 100M --for launch --save u.plan
@@ -429,7 +429,7 @@ expect 0 "Nothing in it starts a PC" "$satchel" image published
 echo changed > unpacked/live/extra
 "$satchel" plan --bench b --image unpacked --drive "$gorse" --persistence none --save n.plan > said
 grep -q "it forgets at power-off" said && echo again > unpacked/live/extra
-expect 4 "or the image has changed" "$satchel" build n.plan --confirm "$gorse" --bench b
+expect 4 "or an input has changed" "$satchel" build n.plan --confirm "$gorse" --bench b
 
 # A live family of the user's own, whose data file has a fixed name beside the system
 "$demo_image" gauge.iso none || exit 1
@@ -589,6 +589,29 @@ fi
 expect 3 "has a fault" "$satchel" build blank.plan --bench b --confirm "$gorse"
 head -c 510 /dev/urandom > record.img && printf '\125\252' >> record.img # a boot record alone is an image, too
 expect 0 "Done" "$satchel" plan --bench b --image record.img --drive "$gorse"
+
+# One request for several drives: what is asked for is kept without any drive, and comes to the same as when typed.
+asked="--arrangement files --persistence 200M --data 400M --data-label tide --swap 16M --menu-wait 2"
+# shellcheck disable=SC2086
+expect 0 "The request is kept in tide.request" "$satchel" plan --bench b --image curlew.iso $asked --save-request tide.request
+follows request cat tide.request
+expect 0 "kept in from.plan" "$satchel" plan --bench b --request tide.request --drive "$gorse" --save from.plan
+# shellcheck disable=SC2086
+"$satchel" plan --bench b --image curlew.iso $asked --drive "$gorse" --save typed.plan > said
+json 'all(d["request"] == t["request"] and d["result"]["volumes"] == t["result"]["volumes"] for t in [json.load(open("typed.plan"))])' cat from.plan
+expect 0 "kept in fulmar.plan" "$satchel" plan --bench b --request tide.request --drive "$fulmar" --save fulmar.plan
+expect 0 "flushed and checked" "$satchel" build fulmar.plan --bench b --confirm "$fulmar" --external-disk
+json '[v["role"] for v in d["result"]["volumes"]] == ["system", "persistence", "data"]' "$satchel" plan --bench b --request tide.request --drive "$gorse" --swap none --json
+json 'd["saved"] == "again.request"' "$satchel" plan --bench b --request tide.request --save-request again.request --json
+ok "a request goes through unchanged" cmp tide.request again.request
+expect 2 "a data partition is described" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-label tide
+sed 's/"role": "swap"/"role": "attic"/' tide.request > odd.request
+expect 4 'volumes[2].role" is not a word' "$satchel" plan --bench b --request odd.request --drive "$gorse"
+expect 4 "another one" "$satchel" plan --bench b --request typed.plan --drive "$gorse"
+expect 3 "this very file" "$satchel" plan --bench b --request tide.request --save-request curlew.iso
+cp curlew.iso other.iso && expect 0 "kept" "$satchel" plan --bench b --image other.iso --save-request other.request
+printf x | dd of=other.iso bs=1 seek=700000 conv=notrunc 2>/dev/null
+expect 4 "no longer the file that was asked for" "$satchel" plan --bench b --request other.request --drive "$gorse"
 printf 'tides\n' > tides.txt
 expect 1 "Not good" "$satchel" plan --bench b --image tides.txt --drive "$gorse" --save tides.plan
 expect 3 "even-so" "$satchel" build tides.plan --bench b --confirm "$gorse"

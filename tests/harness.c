@@ -295,3 +295,19 @@ struct ws_port *plain_port(void) {
     static struct ws_port port = {&ops};
     return &port;
 }
+
+void planned_begin(struct planned *p, enum ws_kind kind, const struct ws_drive_facts *drive) {
+    memset(p, 0, sizeof *p);
+    ws_request_begin(&p->request, kind);
+    ws_plan_drive_of(drive, &p->setting.drive);
+    memset(p->setting.id.byte, 0x33, 16);
+    p->setting.made_at = 1790000000;
+}
+
+enum ws_status planned_prepare(struct planned *p, const struct ws_source *image, struct ws_build **build) {
+    *build = NULL;
+    p->setting.input[WS_INPUT_IMAGE] = image;
+    enum ws_status status = ws_build_prepare(&p->request, &p->setting, build, &error);
+    p->plan = *build ? ws_build_plan(*build) : NULL;
+    return status;
+}

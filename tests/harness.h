@@ -119,4 +119,17 @@ void memory_drive_free(struct memory_drive *drive);
 /** A port without threads over the machine's clocks. */
 struct ws_port *plain_port(void);
 
+/** A request, the drive it is decided for, and what came of it. */
+struct planned {
+    struct ws_request request;
+    struct ws_build_setting setting;
+    const struct ws_plan *plan; /* the build's, as long as that is open */
+};
+/** With what is usual, for this drive; everything derives from one fixed identifier. */
+void planned_begin(struct planned *p, enum ws_kind kind, const struct ws_drive_facts *drive);
+/** ws_build_prepare(); the build is the caller's to close. */
+enum ws_status planned_prepare(struct planned *p, const struct ws_source *image, struct ws_build **build);
+/** The volume of this role: VOLUME(p, DATA)->size. */
+#define VOLUME(p, role) ws_plan_volume((p).plan, WS_ROLE_##role)
+
 #endif

@@ -77,10 +77,10 @@ fi
 if [ "$what" != control ]; then
     python3 - <<'PY' || exit 1
 import json
-p = json.load(open("stick.plan"))["result"]
+p = [v for v in json.load(open("stick.plan"))["result"]["volumes"] if v["role"] == "persistence"][0]
 with open("stick.img", "rb") as s, open("volume.img", "wb") as v:
-    s.seek(p["persistence_at_bytes"])
-    v.write(s.read(p["persistence_size_bytes"]))
+    s.seek(p["at_bytes"])
+    v.write(s.read(p["size_bytes"]))
 PY
     e2fsck -fy volume.img > check.log 2>&1
     rc=$?

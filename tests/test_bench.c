@@ -134,21 +134,17 @@ struct setup {
     struct ws_bench *bench;
     struct ws_port *port;
     struct demo_image image;
-    struct ws_plan plan;
+    struct planned plan;
     struct ws_build *build;
 };
 
-static bool set_up(struct setup *s, const struct demo_params *p, enum ws_plan_kind kind, const char *drive) {
+static bool set_up(struct setup *s, const struct demo_params *p, enum ws_kind kind, const char *drive) {
     memset(s, 0, sizeof *s);
     s->bench = fresh_bench(&s->port);
     const struct ws_drive_facts *f = &ws_bench_drive(s->bench, drive)->facts;
-    s->plan = (struct ws_plan){.kind = kind, .drive_size = f->size, .drive_sector = 512, .made_at = 1790000000};
-    strcpy(s->plan.drive_name, f->short_name);
-    strcpy(s->plan.drive_serial, f->serial);
-    memset(s->plan.id.byte, 0x44, 16);
+    planned_begin(&s->plan, kind, f);
     if (demo_image_make(p, &s->image, &error) != WS_OK ||
-        ws_source_hash(s->image.source, WS_HASH_SHA256, s->plan.image_sha256, &error) != WS_OK ||
-        ws_build_prepare(&s->plan, s->image.source, &s->build, &error) != WS_OK) {
+        planned_prepare(&s->plan, s->image.source, &s->build) != WS_OK) {
         fail_at(__FILE__, __LINE__, "%s %s", error.where, error.what);
         return false;
     }
@@ -158,8 +154,8 @@ static bool set_up(struct setup *s, const struct demo_params *p, enum ws_plan_ki
 static enum ws_status write_it(struct setup *s) {
     struct ws_drive *d = NULL;
     struct ws_build_result result;
-    struct ws_build_options o = {.confirm = s->plan.drive_name};
-    WS_TRY(s->port->ops->open(s->port, s->plan.drive_name, WS_OPEN_WRITE, &d, &error));
+    struct ws_build_options o = {.confirm = s->plan.setting.drive.name};
+    WS_TRY(s->port->ops->open(s->port, s->plan.setting.drive.name, WS_OPEN_WRITE, &d, &error));
     enum ws_status status = ws_build_carry_out(s->build, s->port, d, &o, &result, &error);
     d->ops->close(d);
     return status;
@@ -167,7 +163,6 @@ static enum ws_status write_it(struct setup *s) {
 
 static void tear_down(struct setup *s) {
     ws_build_close(s->build);
-    ws_plan_free(&s->plan);
     demo_image_free(&s->image);
     drop_bench(s->bench, s->port);
 }
@@ -175,11 +170,12 @@ static void tear_down(struct setup *s) {
 static enum ws_verdict prove_on(struct setup *s, const char *pc_name, bool cut, unsigned starts,
                                 struct ws_proof *proof) {
     struct ws_pc *pc = NULL;
-    struct ws_proof_options o = {.confirm = s->plan.drive_name, .starts = starts, .cut = cut};
+    struct ws_proof_options o = {.confirm = s->plan.setting.drive.name, .starts = starts, .cut = cut};
     memset(proof, 0, sizeof *proof);
     proof->verdict = WS_VERDICT_NO_START;
-    if (ws_sim_pc(s->bench, pc_name, &pc, &error) != WS_OK || pc->ops->plug(pc, s->plan.drive_name, &error) != WS_OK ||
-        ws_prove(s->port, pc, s->plan.drive_name, &o, proof, &error) != WS_OK)
+    if (ws_sim_pc(s->bench, pc_name, &pc, &error) != WS_OK ||
+        pc->ops->plug(pc, s->plan.setting.drive.name, &error) != WS_OK ||
+        ws_prove(s->port, pc, s->plan.setting.drive.name, &o, proof, &error) != WS_OK)
         fail_at(__FILE__, __LINE__, "%s: %s", pc_name, error.what);
     if (pc) pc->ops->close(pc);
     return proof->verdict;
@@ -194,7 +190,7 @@ static void drives_that_remember_are_proved_on_every_pc(void) {
     struct ws_proof *proof = malloc(sizeof *proof);
     for (size_t i = 0; i < 4; i++) {
         struct setup s;
-        if (!set_up(&s, &images[i], WS_PLAN_LIVE, "Gorse 32")) return;
+        if (!set_up(&s, &images[i], WS_KIND_LIVE, "Gorse 32")) return;
         OK(write_it(&s));
         for (int k = 0; k < 3; k++) {
             enum ws_verdict v = prove_on(&s, pcs[k], k == 1, k == 2 ? 3 : 2, proof);
@@ -217,7 +213,7 @@ static void a_replica_forgets_and_the_proof_says_why(void) {
     for (size_t i = 0; i < 3; i++) {
         struct demo_params p = {.family = cases[i].family, .table = DEMO_MBR};
         struct setup s;
-        if (!set_up(&s, &p, WS_PLAN_REPLICA, "Gorse 32")) return;
+        if (!set_up(&s, &p, WS_KIND_REPLICA, "Gorse 32")) return;
         OK(write_it(&s));
         CHECK_INT(prove_on(&s, "launch", false, 2, proof), WS_VERDICT_LOST);
         CHECK_INT(proof->cause, cases[i].cause);
@@ -233,7 +229,7 @@ static void pcs_say_how_far_they_got(void) {
     struct setup s;
     struct ws_proof *proof = malloc(sizeof *proof);
     struct demo_params p = {.family = "live-boot", .table = DEMO_MBR, .unsigned_loader = true};
-    if (!set_up(&s, &p, WS_PLAN_LIVE, "Gorse 32")) return;
+    if (!set_up(&s, &p, WS_KIND_LIVE, "Gorse 32")) return;
     CHECK_INT(prove_on(&s, "hut", false, 2, proof), WS_VERDICT_NO_START); /* still blank */
     CHECK_HAS(proof->console_tail, "55 AA");
     CHECK_INT(prove_on(&s, "launch", false, 2, proof), WS_VERDICT_NO_START);
@@ -272,12 +268,12 @@ static void pcs_say_how_far_they_got(void) {
 static void a_build_cut_at_every_write_is_made_good(void) {
     struct setup s;
     struct demo_params p = {.family = "live-boot", .table = DEMO_GPT};
-    if (!set_up(&s, &p, WS_PLAN_LIVE, "Gorse 32")) return;
+    if (!set_up(&s, &p, WS_KIND_LIVE, "Gorse 32")) return;
     struct ws_sim_drive *model = ws_bench_drive(s.bench, "Gorse 32");
     int cuts = 0;
     for (uint64_t cut = 1; cut < 200; cut++) {
         ws_build_close(s.build);
-        OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
+        OK(planned_prepare(&s.plan, s.image.source, &s.build));
         model->cut_at_write = cut;
         enum ws_status status = write_it(&s);
         if (model->cut_at_write) { /* it got through */
@@ -288,7 +284,7 @@ static void a_build_cut_at_every_write_is_made_good(void) {
         CHECK_INT(status, WS_E_GONE);
         cuts++;
         ws_build_close(s.build);
-        OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
+        OK(planned_prepare(&s.plan, s.image.source, &s.build));
         OK(write_it(&s));
     }
     CHECK(cuts > 8);
@@ -298,7 +294,7 @@ static void a_build_cut_at_every_write_is_made_good(void) {
 static void a_pulled_drive_is_continued_after_it_is_back(void) {
     struct setup s;
     struct demo_params p = {.family = "live-boot", .table = DEMO_MBR};
-    if (!set_up(&s, &p, WS_PLAN_LIVE, "Gorse 32")) return;
+    if (!set_up(&s, &p, WS_KIND_LIVE, "Gorse 32")) return;
     struct ws_sim_drive *model = ws_bench_drive(s.bench, "Gorse 32");
     model->pull_after = 10 * MIB;
     FAILS(write_it(&s), WS_E_GONE);
@@ -306,11 +302,11 @@ static void a_pulled_drive_is_continued_after_it_is_back(void) {
     FAILS(write_it(&s), WS_E_NOTFOUND);
     model->pulled = false;
     ws_build_close(s.build);
-    OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
+    OK(planned_prepare(&s.plan, s.image.source, &s.build));
     OK(write_it(&s));
     model->facts.read_only = true;
     ws_build_close(s.build);
-    OK(ws_build_prepare(&s.plan, s.image.source, &s.build, &error));
+    OK(planned_prepare(&s.plan, s.image.source, &s.build));
     FAILS(write_it(&s), WS_E_REFUSED);
     CHECK_HAS(error.what, "write-protected");
     tear_down(&s);

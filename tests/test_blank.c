@@ -13,16 +13,16 @@ static struct ws_drive_facts facts_of(uint64_t size) {
 }
 
 /* The checker on the volume inside a drive file, and the kernel where it knows FAT. */
-static void judge_volume(const char *path, const struct ws_blank *b, const char *label, bool exfat) {
+static void judge_volume(const char *path, const struct ws_volume *b, const char *label, bool exfat) {
     struct statfs s;
     struct ws_text device = {0}, out = {0};
-    if (shell(&device, "losetup -f --show -o %llu --sizelimit %llu '%s'", (unsigned long long)b->volume_at,
-              (unsigned long long)b->volume_size, path) != 0)
+    if (shell(&device, "losetup -f --show -o %llu --sizelimit %llu '%s'", (unsigned long long)b->at,
+              (unsigned long long)b->size, path) != 0)
         return;
     device.data[strcspn(device.data, "\n")] = '\0';
     const char *checker = exfat ? "fsck.exfat" : "fsck.fat";
     if (have_program(checker) && shell(&out, "%s -n %s", checker, device.data) != 0)
-        fail_at(__FILE__, __LINE__, "%llu bytes: the checker says %s", (unsigned long long)b->volume_size, out.data);
+        fail_at(__FILE__, __LINE__, "%llu bytes: the checker says %s", (unsigned long long)b->size, out.data);
     ws_text_free(&out);
     shell(&out, "blkid -p -s LABEL -o value %s", device.data);
     if (*label) CHECK_HAS(out.data ? out.data : "", label);
@@ -37,6 +37,13 @@ static void judge_volume(const char *path, const struct ws_blank *b, const char 
     ws_text_free(&device);
 }
 
+static void begin(struct planned *p, const struct ws_drive_facts *f, const char *format, const char *label) {
+    planned_begin(p, WS_KIND_BLANK, f);
+    struct ws_wanted *data = ws_request_want(&p->request, WS_ROLE_DATA);
+    strcpy(data->format, format);
+    strcpy(data->label, label);
+}
+
 static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
     if (!may_mount()) {
         skip_test("needs root and loop devices");
@@ -47,59 +54,66 @@ static void blank_volumes_of_any_size_are_sound_and_as_predicted(void) {
         struct ws_drive_facts f = facts_of((power + random_below(power)) / 512 * 512);
         if (f.size > 2ull << 40) f.size = 2ull << 40;
         if (i == 3) f.size = 3ull << 40;
-        struct ws_blank_params p = {
-            .label = i % 2 ? "TIDE DATA" : "", .made_at = 1790000000, .erase_unit = 4u << (10 + i % 12)};
-        struct ws_blank b;
+        const char *label = i % 2 ? "TIDE DATA" : "";
+        bool exfat = i % 4 == 3;
+        struct planned p;
+        struct ws_build *build = NULL;
         const char *path = scratch("blank.img");
-        p.exfat = i % 4 == 3;
+        f.erase_unit = 4u << (10 + i % 12);
         if (i % 5 == 1 && f.size >= 300 * MIB) f.logical_sector = 4096;
         f.size = f.size / f.logical_sector * f.logical_sector;
-        random_bytes(p.id.byte, 16);
-        OK(ws_blank_prepare(&f, &p, &b, &error));
-        save_layout(b.layout, path);
-        judge_volume(path, &b, p.label, p.exfat);
-        CHECK(b.volume_at % (1 << 20) == 0 && b.volume_at + b.volume_size <= f.size);
-        CHECK(f.size - b.volume_at - b.volume_size < 4096 + (f.size > 2ull << 40 ? MIB : 0));
+        begin(&p, &f, exfat ? "exfat" : "fat32", label);
+        random_bytes(p.setting.id.byte, 16);
+        OK(planned_prepare(&p, NULL, &build));
+        save_layout(ws_build_layout(build), path);
+        const struct ws_volume *b = VOLUME(p, DATA);
+        judge_volume(path, b, label, exfat);
+        CHECK(b->at % (1 << 20) == 0 && b->at + b->size <= f.size);
+        CHECK(f.size - b->at - b->size < 4096 + (f.size > 2ull << 40 ? MIB : 0));
         struct ws_source *view = NULL;
         struct ws_findings faults = {0};
-        OK(ws_layout_source(b.layout, &view, &error));
+        OK(ws_layout_source(ws_build_layout(build), &view, &error));
         OK(ws_table_check(view, f.logical_sector, &faults, &error));
         CHECK(ws_findings_worst(&faults) != WS_FAULT);
         ws_findings_free(&faults);
         ws_source_close(view);
-        ws_blank_free(&b);
+        ws_build_close(build);
         (void)unlink(path);
     }
 }
 
+static enum ws_status try_blank(const struct ws_drive_facts *f, const char *format, uint32_t cluster) {
+    struct planned p;
+    struct ws_build *build = NULL;
+    begin(&p, f, format, "");
+    p.request.volume[0].cluster = cluster;
+    enum ws_status status = planned_prepare(&p, NULL, &build);
+    ws_build_close(build);
+    return status;
+}
+
 static void wrong_wishes_are_refused(void) {
-    struct ws_blank b;
-    struct ws_blank_params p = {.label = ""};
     struct ws_drive_facts f = facts_of(63 * MIB);
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_SPACE);
+    CHECK_INT(try_blank(&f, "", 0), WS_E_SPACE);
     f.size = 3ull << 40;
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
+    CHECK_INT(try_blank(&f, "fat32", 0), WS_E_RANGE);
     CHECK_HAS(error.next, "exFAT");
+    CHECK_INT(try_blank(&f, "", 0), WS_OK); /* unasked it is what holds so much */
+    CHECK_INT(try_blank(&f, "ext4", 0), WS_E_USAGE);
+    CHECK_INT(try_blank(&f, "cake", 0), WS_E_USAGE);
     f = facts_of(8000 * (uint64_t)MIB);
-    p.cluster = 3000;
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
-    p.cluster = 65536 / 2;
-    p.label = "MUCH TOO LONG A LABEL";
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_USAGE);
-    p.label = "";
-    p.cluster = 0;
+    CHECK_INT(try_blank(&f, "", 3000), WS_E_RANGE);
     f.logical_sector = 4096;
     f.size = 256 * MIB; /* FAT32 has at least 65,525 clusters, of a sector or more */
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_SPACE);
+    CHECK_INT(try_blank(&f, "", 0), WS_E_SPACE);
     for (uint32_t sector = 0; sector < 2000; sector += 520) { /* 0, 520, 1040, 1560 */
         f.logical_sector = sector;
-        FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_UNSUPPORTED);
+        CHECK_INT(try_blank(&f, "", 0), WS_E_UNSUPPORTED);
         CHECK_HAS(error.next, "512 or 4096");
     }
     f.logical_sector = 4096;
     f.size = 2000 * (uint64_t)MIB;
-    p.cluster = 2048;
-    FAILS(ws_blank_prepare(&f, &p, &b, &error), WS_E_RANGE);
+    CHECK_INT(try_blank(&f, "", 2048), WS_E_RANGE);
 }
 
 /* Signatures of many formats at both ends; afterwards nobody sees any of them. */
@@ -126,19 +140,21 @@ static void nothing_old_is_left_at_the_ends(void) {
     memcpy(d->bytes + SIZE - 65536, "\xfc\x4e\x2b\xa9", 4);
     memcpy(d->bytes + SIZE - 8192, "\xfc\x4e\x2b\xa9", 4);
     struct ws_drive_facts f;
-    struct ws_blank b;
-    struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
+    struct planned p;
+    struct ws_build *build = NULL;
     struct ws_build_result result;
     OK(d->drive.ops->describe(&d->drive, &f, &error));
     f.removable = d->facts.removable = WS_YES;
     f.internal = d->facts.internal = WS_NO;
     snprintf(d->facts.short_name, sizeof d->facts.short_name, "memory");
-    OK(ws_blank_prepare(&f, &p, &b, &error));
+    f = d->facts;
+    begin(&p, &f, "", "HUT");
+    OK(planned_prepare(&p, NULL, &build));
     struct ws_build_options o = {.confirm = "another"};
-    FAILS(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
+    FAILS(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
     CHECK(memcmp(d->bytes + 32769, "CD001", 5) == 0);
     o.confirm = "memory";
-    OK(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error));
+    OK(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error));
     CHECK(result.checked);
     for (uint64_t at = SIZE - MIB; at < SIZE; at++)
         if (d->bytes[at]) {
@@ -156,11 +172,11 @@ static void nothing_old_is_left_at_the_ends(void) {
     CHECK_STR(c->part[0].system, "FAT32");
     CHECK_STR(c->part[0].label, "HUT");
     CHECK_STR(c->guess, "data");
-    CHECK_INT(c->part[0].free_bytes, b.free_bytes);
+    CHECK_INT(c->part[0].free_bytes, VOLUME(p, DATA)->free_bytes);
     ws_source_close(s);
     d->corrupt_at = MIB + 700; /* a drive that does not keep what it is given */
-    FAILS(ws_blank_carry_out(&b, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
-    ws_blank_free(&b);
+    FAILS(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
+    ws_build_close(build);
     ws_layout_close(old);
     memory_drive_free(d);
     free(table);
@@ -239,18 +255,19 @@ static void foreign_formats_are_named(void) {
 /* As with any build: what does not read back right gets no table. */
 static void a_drive_that_loses_bytes_gets_no_table(void) {
     struct memory_drive *d = memory_drive(80ull << 20, 512);
-    struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
-    struct ws_blank blank;
+    struct planned p;
+    struct ws_build *blank = NULL;
     struct ws_build_result result;
     OK(ws_drive_short_name(&d->facts, &error));
-    OK(ws_blank_prepare(&d->facts, &p, &blank, &error));
+    begin(&p, &d->facts, "", "HUT");
+    OK(planned_prepare(&p, NULL, &blank));
     d->corrupt_at = (1 << 20) + 40;
     struct ws_build_options o = {.confirm = d->facts.short_name};
-    FAILS(ws_blank_carry_out(&blank, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
+    FAILS(ws_build_carry_out(blank, plain_port(), &d->drive, &o, &result, &error), WS_E_DIFFERENT);
     CHECK_HAS(error.next, "do not use");
     CHECK(!result.checked && ws_is_unfinished(d->bytes));
     CHECK(d->bytes[510] != 0x55 || d->bytes[511] != 0xaa);
-    ws_blank_free(&blank);
+    ws_build_close(blank);
     memory_drive_free(d);
 }
 

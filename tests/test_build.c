@@ -1,19 +1,17 @@
 /* test_build.c — plans worked out, saved, mistyped, carried out; the built drives looked at with other eyes. */
+#include "plan/internal.h"
 #include "tests/harness.h"
 
 #include "demo/demo_image.h"
 
 enum { MIB = 1 << 20, DRIVE = 192 * MIB };
 
-static struct ws_plan plan_for(const struct memory_drive *d, const struct ws_source *image, enum ws_plan_kind kind) {
-    struct ws_plan p = {
-        .kind = kind, .made_at = 1790000000, .drive_size = d->facts.size, .drive_sector = d->facts.logical_sector};
-    strcpy(p.image_path, "/images/curlew.iso");
-    strcpy(p.drive_name, d->facts.short_name);
-    strcpy(p.drive_model, d->facts.model);
-    strcpy(p.drive_serial, d->facts.serial);
-    memset(p.id.byte, 0x33, 16);
-    if (ws_source_hash(image, WS_HASH_SHA256, p.image_sha256, &error) != WS_OK) abort();
+static struct planned plan_for(const struct memory_drive *d, const struct ws_source *image, enum ws_kind kind) {
+    struct planned p;
+    struct ws_input *input = &p.request.input[WS_INPUT_IMAGE];
+    planned_begin(&p, kind, &d->facts);
+    strcpy(input->path, "/images/curlew.iso");
+    if (ws_source_hash(image, WS_HASH_SHA256, input->sha256, &error) != WS_OK) abort();
     return p;
 }
 
@@ -84,11 +82,11 @@ static void every_family_on_every_table_remembers(void) {
         struct ws_findings f = {0};
         struct ws_memory memory;
         OK(demo_image_make(&everything[i], &image, &error));
-        struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-        OK(ws_build_prepare(&p, image.source, &build, &error));
+        struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+        OK(planned_prepare(&p, image.source, &build));
         OK(carry_out(build, d, &result));
-        CHECK_STR(result.image_sha256, p.image_sha256);
-        CHECK_INT(result.write.written, p.bytes_written);
+        CHECK_STR(result.image_sha256, p.request.input[WS_INPUT_IMAGE].sha256);
+        CHECK_INT(result.write.written, ws_plan_facts(p.plan)->write_bytes);
         CHECK(result.checked && result.check.equal);
         OK(ws_source_drive(&d->drive, &drive, &error));
         OK(ws_table_check(drive, 512, &f, &error));
@@ -98,13 +96,13 @@ static void every_family_on_every_table_remembers(void) {
         OK(ws_memory_look(drive, 512, &memory, &error));
         if (memory.cause != WS_FORGETS_NOT) fail_at(__FILE__, __LINE__, "case %zu: %s", i, memory.cause_text);
         CHECK_STR(memory.family->word, everything[i].family);
-        CHECK_INT(memory.volume.free_bytes, p.persistence_free);
-        CHECK_INT(memory.volume_at, p.persistence_at);
+        CHECK_INT(memory.volume.free_bytes, VOLUME(p, PERSISTENCE)->free_bytes);
+        CHECK_INT(memory.volume_at, VOLUME(p, PERSISTENCE)->at);
         check_medium(image.source, drive, everything[i].full_menus);
         if (have_program("e2fsck")) {
             const char *path = scratch("volume.img");
             struct ws_source *slice = NULL;
-            OK(ws_source_slice(drive, p.persistence_at, p.persistence_size, &slice, &error));
+            OK(ws_source_slice(drive, VOLUME(p, PERSISTENCE)->at, VOLUME(p, PERSISTENCE)->size, &slice, &error));
             save_source(slice, path);
             CHECK_INT(shell(NULL, "e2fsck -fn '%s'", path), 0);
             ws_source_close(slice);
@@ -116,16 +114,16 @@ static void every_family_on_every_table_remembers(void) {
             struct ws_text out = {0};
             unsigned long long start = 0;
             if (loop_attach(path, device)) {
-                shell(&out, "partx -g -o START -n %u:%u %s", p.persistence_number, p.persistence_number, device);
+                shell(&out, "partx -g -o START -n %u:%u %s", VOLUME(p, PERSISTENCE)->number,
+                      VOLUME(p, PERSISTENCE)->number, device);
                 sscanf(out.data ? out.data : "", "%llu", &start);
-                CHECK_INT(start, p.persistence_at / 512);
+                CHECK_INT(start, VOLUME(p, PERSISTENCE)->at / 512);
                 loop_detach(device);
             }
             ws_text_free(&out);
         }
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
     }
@@ -138,17 +136,16 @@ static void a_replica_is_the_image_to_the_byte(void) {
     struct ws_build *build = NULL;
     struct ws_build_result result;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_REPLICA);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_REPLICA);
+    OK(planned_prepare(&p, image.source, &build));
     OK(carry_out(build, d, &result));
     uint8_t *bytes = malloc((size_t)image.source->size);
     OK(ws_source_read(image.source, 0, bytes, (size_t)image.source->size, &error));
     CHECK(memcmp(bytes, d->bytes, (size_t)image.source->size) == 0);
     CHECK_INT(d->bytes[image.source->size], 0xe5); /* what lies behind is left alone */
-    CHECK_STR(result.check.sha256, p.image_sha256);
+    CHECK_STR(result.check.sha256, p.request.input[WS_INPUT_IMAGE].sha256);
     free(bytes);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -199,12 +196,11 @@ static void what_cannot_be_planned_is_said(void) {
         struct memory_drive *d = memory_drive(cases[i].drive, cases[i].sector);
         struct ws_build *build = NULL;
         OK(demo_image_make(&cases[i].p, &image, &error));
-        struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-        p.persistence_asked = cases[i].asked;
-        FAILS(ws_build_prepare(&p, image.source, &build, &error), cases[i].wanted);
+        struct planned p = plan_for(d, image.source, WS_KIND_LIVE_WHOLE);
+        if (cases[i].asked) ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(cases[i].asked);
+        FAILS(planned_prepare(&p, image.source, &build), cases[i].wanted);
         if (!strstr(error.what, cases[i].says)) fail_at(__FILE__, __LINE__, "%s: %s", cases[i].case_, error.what);
         CHECK_INT(d->writes, 0);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
     }
@@ -217,8 +213,8 @@ static void a_build_refuses_the_wrong_drive(void) {
     struct ws_build *build = NULL;
     struct ws_build_result result;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+    OK(planned_prepare(&p, image.source, &build));
     struct ws_build_options o = {.confirm = "gorse-32-wrong"};
     FAILS(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
     o.confirm = NULL;
@@ -235,7 +231,6 @@ static void a_build_refuses_the_wrong_drive(void) {
     CHECK_HAS(error.what, "not the planned drive");
     CHECK_INT(d->writes, 0);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -253,24 +248,23 @@ static void faults_and_inputs_are_asked_before_the_first_write(void) {
     struct ws_build *build = NULL;
     struct ws_build_result result;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+    OK(planned_prepare(&p, image.source, &build));
     struct ws_build_options o = {.confirm = d->facts.short_name};
-    ws_findings_add(&p.findings, WS_FAULT, "its trial found that it loses data");
+    ws_findings_add(&((struct ws_plan *)p.plan)->findings, WS_FAULT, "its trial found that it loses data");
     FAILS(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
     CHECK_HAS(error.what, "loses data");
     struct ws_drive_ops ops = *d->drive.ops;
     ops.stores = holds_the_overlay;
     d->drive.ops = &ops;
-    strcpy(p.overlay_from, "/images/ready.img");
+    strcpy(((struct ws_plan *)p.plan)->request.input[WS_INPUT_OVERLAY].path, "/images/ready.img");
     o.even_so = true;
     FAILS(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error), WS_E_REFUSED);
     CHECK_HAS(error.what, "lies on the very drive");
     CHECK_INT(d->writes, 0);
-    p.overlay_from[0] = '\0';
+    ((struct ws_plan *)p.plan)->request.input[WS_INPUT_OVERLAY].path[0] = '\0';
     OK(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error));
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -283,10 +277,10 @@ static void an_image_that_changed_since_never_gets_its_seal(void) {
     struct ws_build_result result;
     struct ws_source *changed = NULL;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
     OK(ws_source_patched(image.source, image.source->size, &changed, &error));
     OK(ws_source_patch(changed, image.source->size - 700000, "x", 1, &error));
-    OK(ws_build_prepare(&p, changed, &build, &error));
+    OK(planned_prepare(&p, changed, &build));
     FAILS(carry_out(build, d, &result), WS_E_FORMAT);
     CHECK_HAS(error.what, "no longer the one");
     CHECK(ws_is_unfinished(d->bytes));
@@ -300,7 +294,6 @@ static void an_image_that_changed_since_never_gets_its_seal(void) {
     ws_source_close(drive);
     ws_build_close(build);
     ws_source_close(changed);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -312,13 +305,12 @@ static void a_drive_that_loses_bytes_fails_its_check(void) {
     struct ws_build *build = NULL;
     struct ws_build_result result;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+    OK(planned_prepare(&p, image.source, &build));
     d->corrupt_at = 3 * MIB + 77;
     FAILS(carry_out(build, d, &result), WS_E_DIFFERENT);
     CHECK_INT(result.check.different_at, d->corrupt_at);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -330,33 +322,40 @@ static void a_plan_edited_into_nonsense_is_refused(void) {
     struct memory_drive *d = memory_drive(DRIVE, 512);
     struct ws_build *build = NULL;
     struct ws_text text = {0};
-    struct ws_plan back;
+    struct ws_plan *back = NULL;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
-    OK(ws_plan_to_json(&p, &text, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_REST;
+    OK(planned_prepare(&p, image.source, &build));
+    OK(ws_plan_to_json(p.plan, &text, &error));
     OK(ws_plan_from_json(text.data, text.length, &back, &error));
-    OK(ws_plan_same_results(&back, &p, &error));
-    ws_plan_free(&back);
-    CHECK_STR(back.drive_name, p.drive_name);
-    CHECK_INT(back.persistence_size, p.persistence_size);
+    OK(ws_plan_same_results(back, p.plan, &error));
+    CHECK_STR(ws_plan_drive(back)->name, d->facts.short_name);
+    CHECK_INT(ws_plan_volume(back, WS_ROLE_PERSISTENCE)->size, VOLUME(p, PERSISTENCE)->size);
+    ws_plan_free(back);
     static const struct {
         const char *find, *replace, *names;
     } edits[] = {
-        {"\"live\"", "\"teapot\"", "kind"},
-        {"\"version\": 1", "\"version\": 9", "version"},
-        {"wild-satchel-plan", "wild-satchel-bench", "not a plan"},
+        {"\"live\"", "\"teapot\"", "request.kind"},
+        {"\"live-whole\"", "\"teapot\"", "result.kind"},
+        {"\"version\": 2", "\"version\": 9", "version 9"},
+        {"\"version\": 2", "\"version\": 1", "version 1"},
+        {"wild-satchel-plan", "wild-satchel-bench", "another one"},
         {"\"sector_bytes\": 512", "\"sector_bytes\": 513", "sector_bytes"},
         {"\"sector_bytes\": 512", "\"sector_bytes\": -1", "sector_bytes"},
-        {"\"asked_bytes\": 0", "\"asked_bytes\": \"all\"", "asked_bytes"},
-        {"\"asked_bytes\": 0", "\"asked_bytes\": 99999999999999999", "asked_bytes"},
-        {"\"asked_bytes\"", "\"asked\"", "asked"},
+        {"\"size\": \"rest\"", "\"size\": \"all\"", "volumes[0].size"},
+        {"\"size\": \"rest\"", "\"size\": 99999999999999999", "volumes[0].size"},
+        {"\"size\": \"rest\"", "\"extent\": \"rest\"", "extent"},
+        {"\"role\": \"persistence\"", "\"role\": \"drive\"", "role"},
+        {"\"place\": \"usual\"", "\"place\": \"attic\"", "place"},
+        {"\"moved_behind\": false", "\"moved_behind\": 0", "result.edits[0].moved_behind"},
         {"\"serial\": \"TEST-1\",", "", "serial"},
         {"\"serial\": \"TEST-1\"", "\"serial\": 7", "serial"},
         {"\"made_at\": 1790000000", "\"made_at\": 1.5", "made_at"},
         {"\"live_family\": \"live-boot\"", "\"live_family\": \"unheard-of\"", "live_family"},
         {"\"table\": \"mbr\"", "\"table\": \"kitchen\"", "table"},
         {"\"id\": \"3333", "\"id\": \"33x3", "id"},
+        {"\"at_bytes\"", "\"at\"", "at"},
         {"\"format\"", "\"format\": \"wild-satchel-plan\", \"format\"", "JSON"},
         {"}", "", "JSON"},
     };
@@ -375,25 +374,30 @@ static void a_plan_edited_into_nonsense_is_refused(void) {
             fail_at(__FILE__, __LINE__, "\"%s\" does not name %s", error.what, edits[i].names);
         ws_text_free(&bad);
     }
-    uint64_t *const numbers[] = {&back.image_end, &back.persistence_at, &back.persistence_size, &back.persistence_free,
-                                 &back.bytes_written};
-    for (size_t i = 0; i < 5; i++) { /* results that do not follow from the requests */
+    for (size_t i = 0; i < 7; i++) { /* results that do not follow from the requests */
         OK(ws_plan_from_json(text.data, text.length, &back, &error));
-        *numbers[i] += 4096;
-        FAILS(ws_plan_same_results(&back, &p, &error), WS_E_FORMAT);
-        ws_plan_free(&back);
+        uint64_t *const numbers[] = {&back->facts.image_end,   &back->volume[0].at,         &back->volume[0].size,
+                                     &back->facts.write_bytes, &back->volume[0].free_bytes, &back->part[1].at};
+        static const char *const keys[] = {"result.image_end_bytes",       "result.volumes[0].at_bytes",
+                                           "result.volumes[0].size_bytes", "result.write_bytes",
+                                           "result.volumes[0].free_bytes", "result.parts[1].at_bytes",
+                                           "result.starts.uefi.starts"};
+        if (i < 6) *numbers[i] += 4096;
+        else back->outlook[1].starts = !back->outlook[1].starts;
+        FAILS(ws_plan_same_results(back, p.plan, &error), WS_E_FORMAT);
+        CHECK_HAS(error.what, keys[i]);
+        ws_plan_free(back);
     }
     for (int i = 0; i < 3000; i++) { /* bytes changed at random are never more than an error */
         char *bad = malloc(text.length);
         memcpy(bad, text.data, text.length);
         for (uint64_t k = 1 + random_below(4); k > 0; k--) bad[random_below(text.length)] = (char)random_next();
         if (ws_plan_from_json(bad, random_below(8) ? text.length : random_below(text.length), &back, &error) == WS_OK)
-            ws_plan_free(&back);
+            ws_plan_free(back);
         free(bad);
     }
     ws_text_free(&text);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }
@@ -408,22 +412,22 @@ static void a_drive_that_forgets_says_why(void) {
     struct ws_source *drive = NULL;
     struct ws_memory memory;
     OK(demo_image_make(&dp, &image, &error));
-    struct ws_plan p = plan_for(d, image.source, WS_PLAN_LIVE);
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    struct planned p = plan_for(d, image.source, WS_KIND_LIVE);
+    OK(planned_prepare(&p, image.source, &build));
     OK(carry_out(build, d, &result));
     OK(ws_source_drive(&d->drive, &drive, &error));
     uint8_t *whole = malloc(DRIVE);
     memcpy(whole, d->bytes, DRIVE);
-    uint8_t *super = d->bytes + p.persistence_at + 1024;
+    uint8_t *super = d->bytes + VOLUME(p, PERSISTENCE)->at + 1024;
     struct {
         const char *case_;
         uint64_t at;
         const char *bytes;
         enum ws_forgets cause;
-    } cases[] = {{"label", p.persistence_at + 1024 + 0x78, "persistance", WS_FORGETS_LABEL},
-                 {"no volume", p.persistence_at + 1024 + 0x38, "\0\0", WS_FORGETS_LABEL},
-                 {"errors recorded", p.persistence_at + 1024 + 0x3a, "\2", WS_FORGETS_NOT_CLEAN},
-                 {"full", p.persistence_at + 1024 + 0x0c, "\1\0\0\0", WS_FORGETS_FULL},
+    } cases[] = {{"label", VOLUME(p, PERSISTENCE)->at + 1024 + 0x78, "persistance", WS_FORGETS_LABEL},
+                 {"no volume", VOLUME(p, PERSISTENCE)->at + 1024 + 0x38, "\0\0", WS_FORGETS_LABEL},
+                 {"errors recorded", VOLUME(p, PERSISTENCE)->at + 1024 + 0x3a, "\2", WS_FORGETS_NOT_CLEAN},
+                 {"full", VOLUME(p, PERSISTENCE)->at + 1024 + 0x0c, "\1\0\0\0", WS_FORGETS_FULL},
                  {"no image", 16 * 2048, "XXXXXX", WS_FORGETS_NO_SYSTEM}};
     static const size_t lengths[] = {11, 2, 1, 4, 6};
     for (size_t i = 0; i < 5; i++) {
@@ -438,7 +442,7 @@ static void a_drive_that_forgets_says_why(void) {
         memcpy(d->bytes, whole, DRIVE);
     }
     memcpy(whole, d->bytes, DRIVE);
-    for (uint64_t at = 0; at + 12 < p.image_end; at++) /* the parameter gone from both menus */
+    for (uint64_t at = 0; at + 12 < ws_plan_facts(p.plan)->image_end; at++) /* the parameter gone from both menus */
         if (memcmp(d->bytes + at, " persistence", 12) == 0) memcpy(d->bytes + at, " persistance", 12);
     OK(ws_memory_look(drive, 512, &memory, &error));
     CHECK_INT(memory.cause, WS_FORGETS_PARAMETER);
@@ -446,7 +450,6 @@ static void a_drive_that_forgets_says_why(void) {
     free(whole);
     ws_source_close(drive);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
 }

@@ -51,11 +51,12 @@ static enum ws_status read_contents(const struct ws_source *s) {
     return status;
 }
 static enum ws_status prepare(const struct ws_source *s) {
-    struct ws_plan p = {.kind = WS_PLAN_LIVE, .drive_size = 128 * MIB, .drive_sector = 512, .made_at = 1790000000};
+    struct planned p;
+    const struct ws_drive_facts facts = {.size = 128 * MIB, .logical_sector = 512};
+    planned_begin(&p, WS_KIND_LIVE, &facts);
     struct ws_build *build = NULL;
-    enum ws_status status = ws_build_prepare(&p, s, &build, &error);
+    enum ws_status status = planned_prepare(&p, s, &build);
     if (status == WS_OK) ws_build_close(build);
-    ws_plan_free(&p);
     return status;
 }
 static enum ws_status look_at_memory(const struct ws_source *s) {
@@ -121,16 +122,17 @@ static void images_on_a_failing_disk(void) {
 static void built_drives_on_a_failing_port(void) {
     struct demo_params dp = {.family = "dracut", .table = DEMO_MBR};
     struct demo_image image;
-    struct ws_plan p = {.kind = WS_PLAN_LIVE, .drive_size = 96 * MIB, .drive_sector = 512, .made_at = 1790000000};
+    struct planned p;
+    const struct ws_drive_facts facts = {.size = 96 * MIB, .logical_sector = 512};
+    planned_begin(&p, WS_KIND_LIVE, &facts);
     struct ws_build *build = NULL;
     struct ws_source *view = NULL;
     OK(demo_image_make(&dp, &image, &error));
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    OK(planned_prepare(&p, image.source, &build));
     OK(ws_layout_source(ws_build_layout(build), &view, &error));
     fail_everywhere(view, look_at_memory, true);
     ws_source_close(view);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
 }
 
@@ -146,13 +148,14 @@ static void writing_from_a_failing_image(void) {
         struct ws_build *build = NULL;
         struct ws_build_result result;
         struct memory_drive *d = memory_drive(96 * MIB, 512);
-        struct ws_plan p = {.kind = WS_PLAN_LIVE, .drive_size = 96 * MIB, .drive_sector = 512, .made_at = 1790000000};
-        strcpy(p.drive_name, d->facts.short_name);
-        strcpy(p.drive_serial, d->facts.serial);
+        struct planned p;
+        const struct ws_drive_facts facts = {.size = 96 * MIB, .logical_sector = 512};
+        planned_begin(&p, WS_KIND_LIVE, &facts);
+        ws_plan_drive_of(&d->facts, &p.setting.drive);
         struct ws_build_options o = {.confirm = d->facts.short_name};
-        OK(ws_source_hash(image.source, WS_HASH_SHA256, p.image_sha256, &error));
+        OK(ws_source_hash(image.source, WS_HASH_SHA256, p.request.input[WS_INPUT_IMAGE].sha256, &error));
         OK(ws_source_make(&flaky_ops, image.source->size, &f, &source, &error));
-        OK(ws_build_prepare(&p, source, &build, &error));
+        OK(planned_prepare(&p, source, &build));
         f.reads = 0;
         f.fail_at = k;
         memset(&error, 0, sizeof error);
@@ -164,7 +167,6 @@ static void writing_from_a_failing_image(void) {
             CHECK(ws_is_unfinished(d->bytes));
         }
         ws_build_close(build);
-        ws_plan_free(&p);
         ws_source_close(source);
         memory_drive_free(d);
     }
@@ -247,9 +249,9 @@ static void trials_and_blanks_on_a_failing_drive(void) {
     for (uint64_t k = 1; k < 60; k++) {
         struct memory_drive *d = memory_drive(80 * MIB, 512);
         struct ws_trial trial;
-        struct ws_blank blank;
+        struct ws_build *blank = NULL;
+        struct planned p;
         struct ws_build_result result;
-        struct ws_blank_params p = {.label = "HUT", .made_at = 1790000000};
         d->facts.removable = WS_YES;
         d->facts.internal = WS_NO;
         snprintf(d->facts.short_name, sizeof d->facts.short_name, "memory");
@@ -260,15 +262,16 @@ static void trials_and_blanks_on_a_failing_drive(void) {
         memset(&error, 0, sizeof error);
         CHECK(ws_trial_run(plain_port(), &d->drive, &t, &trial, &error) != WS_OK && error.what[0]);
         d->fail_at_write = d->writes + k;
-        OK(ws_blank_prepare(&f, &p, &blank, &error));
+        planned_begin(&p, WS_KIND_BLANK, &f);
+        OK(planned_prepare(&p, NULL, &blank));
         memset(&error, 0, sizeof error);
-        if (ws_blank_carry_out(&blank, plain_port(), &d->drive, &b, &result, &error) != WS_OK) {
+        if (ws_build_carry_out(blank, plain_port(), &d->drive, &b, &result, &error) != WS_OK) {
             failed++;
             CHECK(error.what[0]);
             if (k > 1 && d->bytes[510] == 0x55 && d->bytes[511] == 0xaa) /* the seal comes last */
                 fail_at(__FILE__, __LINE__, "write %llu failed, and the drive has a table", (unsigned long long)k);
         }
-        ws_blank_free(&blank);
+        ws_build_close(blank);
         memory_drive_free(d);
     }
     CHECK(failed >= 4);
@@ -297,19 +300,20 @@ static void menus_that_cannot_be_edited_are_refused(void) {
     static const char broken[] = "menuentry 'never closed' {\n linux /live/vmlinuz boot=live\n";
     struct demo_params dp = {.family = "live-boot", .table = DEMO_MBR, .grub_text = broken};
     struct demo_image image;
-    struct ws_plan p = {.kind = WS_PLAN_LIVE, .drive_size = 128 * MIB, .drive_sector = 512};
+    struct planned p;
+    const struct ws_drive_facts facts = {.size = 128 * MIB, .logical_sector = 512};
+    planned_begin(&p, WS_KIND_LIVE, &facts);
     struct ws_build *build = NULL;
     OK(demo_image_make(&dp, &image, &error));
-    enum ws_status status = ws_build_prepare(&p, image.source, &build, &error);
+    enum ws_status status = planned_prepare(&p, image.source, &build);
     if (status == WS_OK) { /* isolinux can be edited, GRUB cannot: the plan has to say that UEFI will forget */
-        CHECK(ws_findings_worst(&p.findings) >= WS_WARNING);
+        CHECK(ws_findings_worst(ws_plan_findings(p.plan)) >= WS_WARNING);
         bool says = false;
-        for (size_t i = 0; i < p.findings.count; i++)
-            says |= strstr(p.findings.list[i].text, "/boot/grub/grub.cfg") != NULL;
+        for (size_t i = 0; i < ws_plan_findings(p.plan)->count; i++)
+            says |= strstr(ws_plan_findings(p.plan)->list[i].text, "/boot/grub/grub.cfg") != NULL;
         CHECK(says);
         ws_build_close(build);
     }
-    ws_plan_free(&p);
     demo_image_free(&image);
 }
 

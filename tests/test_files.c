@@ -18,21 +18,15 @@ static struct memory_drive *drive_with(uint32_t sector, uint64_t usual) {
     return memory_drive(sector == 512 ? usual : 800ull * MIB, sector);
 }
 
-static struct ws_plan plan_for(const struct memory_drive *d, const struct demo_image *image) {
-    struct ws_plan p = {.kind = WS_PLAN_LIVE,
-                        .arrangement = WS_ARRANGE_FILES,
-                        .persistence_asked = 32 * MIB,
-                        .drive_size = d->facts.size,
-                        .drive_sector = d->facts.logical_sector,
-                        .made_at = 1790000000};
-    strcpy(p.drive_name, d->facts.short_name);
-    strcpy(p.drive_serial, d->facts.serial);
-    random_bytes(p.id.byte, 16);
-    if (ws_source_hash(image->source, WS_HASH_SHA256, p.image_sha256, &error) != WS_OK) abort();
+static struct planned plan_for(const struct memory_drive *d, const struct demo_image *image) {
+    struct planned p;
+    planned_begin(&p, WS_KIND_LIVE_FILES, &d->facts);
+    random_bytes(p.setting.id.byte, 16);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(32 * MIB);
+    if (ws_source_hash(image->source, WS_HASH_SHA256, p.request.input[WS_INPUT_IMAGE].sha256, &error) != WS_OK) abort();
     return p;
 }
 
-/* Do others' programs take the volume for sound? */
 static void check_sound(const struct ws_source *volume, const char *checker, const char *how) {
     const char *path = scratch("volume.img");
     struct ws_text out = {0};
@@ -43,11 +37,11 @@ static void check_sound(const struct ws_source *volume, const char *checker, con
 }
 
 /* The plan carried out on the drive. */
-static struct ws_build *lay_down(struct ws_plan *p, const struct demo_image *image, struct memory_drive *d,
+static struct ws_build *lay_down(struct planned *p, const struct demo_image *image, struct memory_drive *d,
                                  struct ws_build_result *result) {
     struct ws_build *build = NULL;
     struct ws_build_options o = {.confirm = d->facts.short_name};
-    if (ws_build_prepare(p, image->source, &build, &error) != WS_OK ||
+    if (planned_prepare(p, image->source, &build) != WS_OK ||
         ws_build_carry_out(build, plain_port(), &d->drive, &o, result, &error) != WS_OK) {
         fail_at(__FILE__, __LINE__, "%s", error.what);
         abort();
@@ -57,12 +51,14 @@ static struct ws_build *lay_down(struct ws_plan *p, const struct demo_image *ima
 
 /* Every file of the image is on the volume, but for what was edited; and every file of its EFI start image. */
 static void check_files(const struct ws_tree *seen, const struct ws_tree *image, const struct ws_plan *p, bool esp) {
+    size_t edits;
+    const struct ws_plan_edit *edit = ws_plan_edits(p, &edits);
     for (const struct ws_node *n = ws_tree_root(image); n; n = ws_tree_next(n)) {
         char path[300], a[WS_HASH_HEX], b[WS_HASH_HEX];
         bool edited = false;
         if (n->kind != WS_NODE_FILE || !n->content) continue;
         ws_node_path(n, path, sizeof path);
-        for (size_t i = 0; i < p->edits; i++) edited |= strcmp(p->edit[i].path, path) == 0;
+        for (size_t i = 0; i < edits; i++) edited |= strcmp(edit[i].path, path) == 0;
         const struct ws_node *there = esp ? ws_tree_find_any_case(seen, path) : ws_tree_find(seen, path);
         if (!there || !there->content) {
             fail_at(__FILE__, __LINE__, "%s is not on the volume", path);
@@ -90,20 +86,20 @@ static void images_are_laid_down_file_by_file(void) {
         struct ws_medium medium;
         OK(demo_image_make(&kinds[i % 3], &image, &error));
         memcpy(d->bytes + 32769, "CD001", 5); /* a disc image stood here before */
-        struct ws_plan p = plan_for(d, &image);
+        struct planned p = plan_for(d, &image);
         struct ws_build *build = lay_down(&p, &image, d, &result);
         CHECK(result.checked);
         CHECK_INT(result.write.written, ws_layout_bytes(ws_build_layout(build)));
         OK(ws_source_drive(&d->drive, &drive, &error));
-        OK(ws_source_slice(drive, p.system_at, p.system_size, &slice, &error));
+        OK(ws_source_slice(drive, VOLUME(p, SYSTEM)->at, VOLUME(p, SYSTEM)->size, &slice, &error));
         OK(ws_fat_read(slice, &seen, &facts, &error));
-        CHECK_INT(facts.free_bytes, p.system_free);
+        CHECK_INT(facts.free_bytes, VOLUME(p, SYSTEM)->free_bytes);
         CHECK(facts.serial != 0); /* another on every drive */
         struct ws_iso *iso = NULL;
         OK(ws_iso_open(image.source, &iso, &error));
-        check_files(seen, ws_iso_tree(iso), &p, false);
+        check_files(seen, ws_iso_tree(iso), p.plan, false);
         OK(ws_fat_read(image.esp_source, &esp, NULL, &error));
-        check_files(seen, esp, &p, true);
+        check_files(seen, esp, p.plan, true);
         OK(ws_memory_look(drive, sector, &memory, &error));
         CHECK_STR(memory.cause == WS_FORGETS_NOT ? "" : memory.cause_text, "");
         struct ws_findings faults = {0};
@@ -122,9 +118,9 @@ static void images_are_laid_down_file_by_file(void) {
         if (sector == 512) CHECK(table->kind == WS_TABLE_MBR && table->mbr[0].active);
         else CHECK_INT(table->kind, WS_TABLE_GPT); /* no BIOS would read it, so what a BIOS wants does not count */
         OK(ws_medium_open(drive, table, &medium, &error));
-        CHECK(!medium.iso && medium.at == p.system_at);
+        CHECK(!medium.iso && medium.at == VOLUME(p, SYSTEM)->at);
         ws_medium_close(&medium);
-        CHECK(p.outlook[0].starts == (sector == 512) && p.outlook[1].starts);
+        CHECK(ws_plan_outlooks(p.plan)[0].starts == (sector == 512) && ws_plan_outlooks(p.plan)[1].starts);
         check_sound(slice, "fsck.fat", "-n");
         ws_iso_close(iso);
         ws_tree_close(esp);
@@ -132,7 +128,6 @@ static void images_are_laid_down_file_by_file(void) {
         ws_source_close(slice);
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         memory_drive_free(d);
         demo_image_free(&image);
         free(table);
@@ -151,9 +146,9 @@ static void a_build_cut_anywhere_is_continued(void) {
         struct memory_drive *d = memory_drive(DRIVE, 512);
         struct ws_build *build = NULL;
         struct ws_build_result result;
-        struct ws_plan p = plan_for(d, &image);
-        p.id = id;
-        OK(ws_build_prepare(&p, image.source, &build, &error));
+        struct planned p = plan_for(d, &image);
+        p.setting.id = id;
+        OK(planned_prepare(&p, image.source, &build));
         struct ws_build_options o = {.confirm = d->facts.short_name};
         d->fail_at_write = k;
         enum ws_status status = ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error);
@@ -171,7 +166,6 @@ static void a_build_cut_anywhere_is_continued(void) {
             fail_at(__FILE__, __LINE__, "cut at write %llu: the drive differs", (unsigned long long)k);
         }
         ws_build_close(build);
-        ws_plan_free(&p);
         memory_drive_free(d);
     }
     CHECK(cuts > 5);
@@ -189,10 +183,10 @@ static void a_label_changed_later_is_found_out(void) {
     struct ws_tree *seen = NULL;
     struct ws_memory *memory = malloc(sizeof *memory);
     OK(demo_image_make(&kinds[2], &image, &error));
-    struct ws_plan p = plan_for(d, &image);
+    struct planned p = plan_for(d, &image);
     struct ws_build *build = lay_down(&p, &image, d, &result);
     OK(ws_source_drive(&d->drive, &drive, &error));
-    OK(ws_source_slice(drive, p.system_at, p.system_size, &slice, &error));
+    OK(ws_source_slice(drive, VOLUME(p, SYSTEM)->at, VOLUME(p, SYSTEM)->size, &slice, &error));
     OK(ws_fat_read(slice, &seen, NULL, &error));
     size_t menus = 0;
     for (const struct ws_node *n = ws_tree_root(seen); n; n = ws_tree_next(n)) {
@@ -208,7 +202,7 @@ static void a_label_changed_later_is_found_out(void) {
     OK(ws_memory_look(drive, 512, memory, &error));
     CHECK_INT(memory->cause, WS_FORGETS_NOT);
     ws_tree_close(seen);
-    uint8_t *at = d->bytes + p.system_at; /* the label stands first in the root folder */
+    uint8_t *at = d->bytes + VOLUME(p, SYSTEM)->at; /* the label stands first in the root folder */
     while (memcmp(at, "CURLEW_LIVE\x08", 12) != 0) at++;
     memcpy(at, "TIDE STICK ", 11);
     OK(ws_memory_look(drive, 512, memory, &error));
@@ -217,7 +211,6 @@ static void a_label_changed_later_is_found_out(void) {
     ws_source_close(slice);
     ws_source_close(drive);
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
     memory_drive_free(d);
     free(memory);
@@ -247,13 +240,13 @@ static void an_identifier_in_menus_is_the_new_volumes(void) {
         save_source(image.source, path);
         CHECK_INT(shell(&called, "blkid -p -o value -s UUID '%s'", path), 0);
         CHECK_STR(called.data, "2026-09-21-14-13-20-00\n");
-        struct ws_plan p = plan_for(d, &image);
-        p.system_exfat = exfat;
+        struct planned p = plan_for(d, &image);
+        if (exfat) strcpy(ws_request_want(&p.request, WS_ROLE_SYSTEM)->format, "exfat");
         struct ws_build *build = lay_down(&p, &image, d, &result);
         OK(ws_source_drive(&d->drive, &drive, &error));
         OK(ws_table_read(drive, 512, table, NULL, &error));
         OK(ws_medium_open(drive, table, &medium, &error));
-        OK(ws_source_slice(drive, p.system_at, p.system_size, &slice, &error));
+        OK(ws_source_slice(drive, VOLUME(p, SYSTEM)->at, VOLUME(p, SYSTEM)->size, &slice, &error));
         save_source(slice, path);
         ws_text_free(&called);
         CHECK_INT(shell(&called, "blkid -p -o value -s UUID '%s'", path), 0);
@@ -277,7 +270,7 @@ static void an_identifier_in_menus_is_the_new_volumes(void) {
         ws_rehearsal_free(&r);
         OK(ws_memory_look(drive, 512, memory, &error));
         CHECK_STR(memory->cause_text, "");
-        d->bytes[p.system_at + (exfat ? 100 : 67)] ^= 1; /* a new serial number behind its back */
+        d->bytes[VOLUME(p, SYSTEM)->at + (exfat ? 100 : 67)] ^= 1; /* a new serial number behind its back */
         OK(ws_memory_look(drive, 512, memory, &error));
         CHECK_INT(memory->cause, WS_FORGETS_PARAMETER);
         CHECK_HAS(memory->cause_text, "volume with the identifier");
@@ -287,7 +280,6 @@ static void an_identifier_in_menus_is_the_new_volumes(void) {
         ws_source_close(slice);
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
         free(memory);
@@ -308,20 +300,20 @@ static void exfat_holds_the_files_too(void) {
         struct ws_memory *memory = malloc(sizeof *memory);
         struct ws_iso *iso = NULL;
         OK(demo_image_make(&kinds[i % 3], &image, &error));
-        struct ws_plan p = plan_for(d, &image);
-        p.system_exfat = true;
-        p.table_gpt = i & 1;
-        p.check = WS_CHECK_FULL;
+        struct planned p = plan_for(d, &image);
+        strcpy(ws_request_want(&p.request, WS_ROLE_SYSTEM)->format, "exfat");
+        p.request.table = i & 1 ? WS_TABLE_WISH_GPT : WS_TABLE_USUAL;
+        p.request.check = WS_CHECK_FULL;
         struct ws_build *build = lay_down(&p, &image, d, &result);
         OK(ws_source_drive(&d->drive, &drive, &error));
-        OK(ws_source_slice(drive, p.system_at, p.system_size, &slice, &error));
+        OK(ws_source_slice(drive, VOLUME(p, SYSTEM)->at, VOLUME(p, SYSTEM)->size, &slice, &error));
         OK(ws_exfat_read(slice, &seen, &facts, &error));
-        CHECK_INT(facts.free_bytes, p.system_free);
+        CHECK_INT(facts.free_bytes, VOLUME(p, SYSTEM)->free_bytes);
         OK(ws_iso_open(image.source, &iso, &error));
-        check_files(seen, ws_iso_tree(iso), &p, false);
+        check_files(seen, ws_iso_tree(iso), p.plan, false);
         check_sound(slice, "fsck.exfat", "-n");
         ws_source_close(slice);
-        OK(ws_source_slice(drive, p.start_at, p.start_size, &slice, &error));
+        OK(ws_source_slice(drive, VOLUME(p, START)->at, VOLUME(p, START)->size, &slice, &error));
         check_sound(slice, "fsck.fat", "-n");
         OK(ws_memory_look(drive, sector, memory, &error));
         CHECK_STR(memory->cause_text, "");
@@ -335,7 +327,6 @@ static void exfat_holds_the_files_too(void) {
         ws_source_close(slice);
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
     }
@@ -345,17 +336,17 @@ static void exfat_holds_the_files_too(void) {
 static void overlay_files_remember(void) {
     static const struct {
         struct demo_params image;
-        enum ws_arrangement arrangement;
+        enum ws_kind kind;
         uint64_t asked;
         bool beside;
     } cases[] = {
-        {{.family = "live-boot", .table = DEMO_MBR}, WS_ARRANGE_FILES, 0, false},
-        {{.family = "live-boot", .table = DEMO_GPT}, WS_ARRANGE_WHOLE, 40 * MIB, false},
-        {{.family = "casper", .table = DEMO_MBR}, WS_ARRANGE_FILES, 50 * MIB, true},
-        {{.family = "casper-old", .table = DEMO_MBR}, WS_ARRANGE_FILES, 0, true},
-        {{.family = "casper", .table = DEMO_HYBRID}, WS_ARRANGE_WHOLE, 0, false},
-        {{.family = "dracut", .table = DEMO_MBR, .full_menus = true}, WS_ARRANGE_FILES, 60 * MIB, true},
-        {{.family = "dracut", .table = DEMO_MBR_FIRST}, WS_ARRANGE_WHOLE, 60 * MIB, false},
+        {{.family = "live-boot", .table = DEMO_MBR}, WS_KIND_LIVE_FILES, 0, false},
+        {{.family = "live-boot", .table = DEMO_GPT}, WS_KIND_LIVE_WHOLE, 40 * MIB, false},
+        {{.family = "casper", .table = DEMO_MBR}, WS_KIND_LIVE_FILES, 50 * MIB, true},
+        {{.family = "casper-old", .table = DEMO_MBR}, WS_KIND_LIVE_FILES, 0, true},
+        {{.family = "casper", .table = DEMO_HYBRID}, WS_KIND_LIVE_WHOLE, 0, false},
+        {{.family = "dracut", .table = DEMO_MBR, .full_menus = true}, WS_KIND_LIVE_FILES, 60 * MIB, true},
+        {{.family = "dracut", .table = DEMO_MBR_FIRST}, WS_KIND_LIVE_WHOLE, 60 * MIB, false},
     };
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
         struct demo_image image;
@@ -365,32 +356,32 @@ static void overlay_files_remember(void) {
         struct ws_memory memory;
         struct ws_fat_facts facts;
         OK(demo_image_make(&cases[i].image, &image, &error));
-        struct ws_plan p = plan_for(d, &image);
-        p.drive_size = d->facts.size;
-        p.arrangement = cases[i].arrangement;
-        p.persistence_place = WS_PERSIST_FILE;
-        p.persistence_asked = cases[i].asked;
+        struct planned p = plan_for(d, &image);
+        p.request.kind = cases[i].kind;
+        struct ws_wanted *wanted = ws_request_want(&p.request, WS_ROLE_PERSISTENCE);
+        wanted->place = WS_PLACE_FILE;
+        wanted->size = cases[i].asked ? ws_size_of(cases[i].asked) : (struct ws_size){WS_SIZE_USUAL, 0};
         struct ws_build *build = lay_down(&p, &image, d, &result);
-        CHECK_INT(p.persistence_number, cases[i].beside ? p.system_number : p.data_number);
-        if (cases[i].asked) CHECK_INT(p.persistence_size, cases[i].asked);
-        CHECK_INT(p.persistence_at % 4096, 0);
+        CHECK_INT(VOLUME(p, PERSISTENCE)->number, (cases[i].beside ? VOLUME(p, SYSTEM) : VOLUME(p, DATA))->number);
+        if (cases[i].asked) CHECK_INT(VOLUME(p, PERSISTENCE)->size, cases[i].asked);
+        CHECK_INT(VOLUME(p, PERSISTENCE)->at % 4096, 0);
         OK(ws_source_drive(&d->drive, &drive, &error));
         OK(ws_memory_look(drive, 512, &memory, &error));
         CHECK_STR(memory.cause_text, "");
-        CHECK(memory.in_file && memory.volume_at == p.persistence_at && memory.volume_size == p.persistence_size);
-        CHECK_INT(memory.volume.free_bytes, p.persistence_free);
-        uint64_t at = cases[i].beside ? p.system_at : p.data_at;
-        OK(ws_source_slice(drive, at, cases[i].beside ? p.system_size : p.data_size, &slice, &error));
+        CHECK(memory.in_file && memory.volume_at == VOLUME(p, PERSISTENCE)->at &&
+              memory.volume_size == VOLUME(p, PERSISTENCE)->size);
+        CHECK_INT(memory.volume.free_bytes, VOLUME(p, PERSISTENCE)->free_bytes);
+        uint64_t at = (cases[i].beside ? VOLUME(p, SYSTEM) : VOLUME(p, DATA))->at;
+        OK(ws_source_slice(drive, at, (cases[i].beside ? VOLUME(p, SYSTEM) : VOLUME(p, DATA))->size, &slice, &error));
         OK(ws_fat_probe(slice, &facts, &error));
-        CHECK_INT(facts.free_bytes, cases[i].beside ? p.system_free : p.data_free);
+        CHECK_INT(facts.free_bytes, (cases[i].beside ? VOLUME(p, SYSTEM) : VOLUME(p, DATA))->free_bytes);
         check_sound(slice, "fsck.fat", "-n");
         ws_source_close(slice);
-        OK(ws_source_slice(drive, p.persistence_at, p.persistence_size, &slice, &error));
+        OK(ws_source_slice(drive, VOLUME(p, PERSISTENCE)->at, VOLUME(p, PERSISTENCE)->size, &slice, &error));
         check_sound(slice, "e2fsck", "-fn");
         ws_source_close(slice);
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
     }
@@ -412,11 +403,13 @@ static void menus_inside_the_efi_volume_remember(void) {
         bool files = i >= 4;
         dp.esp_menu = i & 1 ? 2046 : 400; /* the longer has to grow into another cluster */
         OK(demo_image_make(&dp, &image, &error));
-        struct ws_plan p = plan_for(d, &image);
-        p.arrangement = files ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE;
+        struct planned p = plan_for(d, &image);
+        p.request.kind = files ? WS_KIND_LIVE_FILES : WS_KIND_LIVE_WHOLE;
         struct ws_build *build = lay_down(&p, &image, d, &result);
         bool told = false;
-        for (size_t k = 0; k < p.edits; k++) told |= strcmp(p.edit[k].path, "EFI volume: /EFI/BOOT/grub.cfg") == 0;
+        size_t edits;
+        const struct ws_plan_edit *edit = ws_plan_edits(p.plan, &edits);
+        for (size_t k = 0; k < edits; k++) told |= strcmp(edit[k].path, "EFI volume: /EFI/BOOT/grub.cfg") == 0;
         CHECK(told);
         OK(ws_source_drive(&d->drive, &drive, &error));
         OK(ws_table_read(drive, 512, table, NULL, &error));
@@ -426,7 +419,7 @@ static void menus_inside_the_efi_volume_remember(void) {
         else OK(ws_esp_read(drive, table, ws_iso_facts(medium.iso), &slice, &esp, NULL, &error));
         const struct ws_node *menu = ws_tree_find_any_case(esp, "EFI/BOOT/grub.cfg");
         OK(ws_source_load(menu->content, 65536, &text, &length, &error));
-        CHECK_HAS(text, p.family->parameters);
+        CHECK_HAS(text, ws_plan_family(p.plan)->parameters);
         CHECK_HAS(text, "forgets at power-off");
         free(text);
         if (!files) {
@@ -445,7 +438,6 @@ static void menus_inside_the_efi_volume_remember(void) {
         ws_medium_close(&medium);
         ws_source_close(drive);
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&image);
         memory_drive_free(d);
         free(table);
@@ -457,37 +449,37 @@ static void what_cannot_be_laid_down_is_refused(void) {
     struct memory_drive *d = memory_drive(DRIVE, 512);
     struct ws_build *build = NULL;
     OK(demo_image_make(&(struct demo_params){.family = NULL, .table = DEMO_MBR}, &image, &error));
-    struct ws_plan p = plan_for(d, &image);
-    FAILS(ws_build_prepare(&p, image.source, &build, &error), WS_E_UNSUPPORTED); /* no live family */
-    ws_plan_free(&p);
+    struct planned p = plan_for(d, &image);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_REST;
+    FAILS(planned_prepare(&p, image.source, &build), WS_E_UNSUPPORTED); /* no live family */
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_USUAL;
+    OK(planned_prepare(&p, image.source, &build)); /* unasked, it forgets, and says so */
+    CHECK(VOLUME(p, PERSISTENCE) == NULL);
+    ws_build_close(build);
     demo_image_free(&image);
     OK(demo_image_make(&kinds[0], &image, &error));
     p = plan_for(d, &image);
-    p.system_asked = 180 * MIB;
-    FAILS(ws_build_prepare(&p, image.source, &build, &error), WS_E_SPACE);
-    ws_plan_free(&p);
+    ws_request_want(&p.request, WS_ROLE_SYSTEM)->size = ws_size_of(180 * MIB);
+    FAILS(planned_prepare(&p, image.source, &build), WS_E_SPACE);
     p = plan_for(d, &image);
-    p.drive_sector = 4096; /* too small for FAT32 there */
-    FAILS(ws_build_prepare(&p, image.source, &build, &error), WS_E_SPACE);
-    ws_plan_free(&p);
+    p.setting.drive.sector = 4096; /* too small for FAT32 there */
+    FAILS(planned_prepare(&p, image.source, &build), WS_E_SPACE);
     p = plan_for(d, &image);
-    p.drive_sector = 520;
-    FAILS(ws_build_prepare(&p, image.source, &build, &error), WS_E_UNSUPPORTED);
-    ws_plan_free(&p);
+    p.setting.drive.sector = 520;
+    FAILS(planned_prepare(&p, image.source, &build), WS_E_UNSUPPORTED);
     p = plan_for(d, &image);
-    p.persistence_place = WS_PERSIST_FILE;
-    p.persistence_asked = 1ull << 32; /* one byte more than FAT32 takes, and then some */
-    FAILS(ws_build_prepare(&p, image.source, &build, &error), WS_E_RANGE);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->place = WS_PLACE_FILE;
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size =
+        ws_size_of(1ull << 32); /* one byte more than FAT32 takes, and then some */
+    FAILS(planned_prepare(&p, image.source, &build), WS_E_RANGE);
     CHECK_HAS(error.next, "three ways");
-    ws_plan_free(&p);
     p = plan_for(d, &image);
-    p.drive_size = 3ull << 40; /* above 2 TiB a GPT, with an EFI system partition */
-    p.persistence_asked = 0;
-    OK(ws_build_prepare(&p, image.source, &build, &error));
-    CHECK_INT(p.table, WS_TABLE_GPT);
-    CHECK(p.persistence_at + p.persistence_size > 2ull << 40);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_REST;
+    p.setting.drive.size = 3ull << 40; /* above 2 TiB a GPT, with an EFI system partition */
+    OK(planned_prepare(&p, image.source, &build));
+    CHECK_INT(ws_plan_facts(p.plan)->table, WS_TABLE_GPT);
+    CHECK(VOLUME(p, PERSISTENCE)->at + VOLUME(p, PERSISTENCE)->size > 2ull << 40);
     ws_build_close(build);
-    ws_plan_free(&p);
     memory_drive_free(d);
     demo_image_free(&image);
 }

@@ -340,7 +340,7 @@ static void other_images_are_told_apart(void) {
     OK(ws_image_inspect(s, &image, &error));
     CHECK_INT(image.kind, WS_IMAGE_DRIVE);
     char why[200];
-    CHECK_INT(ws_plan_choose_kind(&image, why, sizeof why), WS_PLAN_REPLICA);
+    CHECK_INT(ws_plan_choose_kind(&image, why, sizeof why), WS_KIND_REPLICA);
     CHECK_HAS(why, "no live image");
     ws_image_free(&image);
     ws_source_close(s);

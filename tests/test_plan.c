@@ -36,15 +36,15 @@ static void loop_part(const char *path, uint64_t at, uint64_t size, char device[
     ws_text_free(&out);
 }
 
-static void judge_ext4(const char *path, const struct ws_plan *p) {
+static void judge_ext4(const char *path, const struct ws_volume *v) {
     char device[64];
     struct statfs s;
     const char *place = scratch("persistence");
-    loop_part(path, p->persistence_at, p->persistence_size, device);
+    loop_part(path, v->at, v->size, device);
     if (!device[0]) return;
     if (mount_at(device, "ext4", "ro", place)) {
         CHECK_INT(statfs(place, &s), 0);
-        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, p->persistence_free);
+        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, v->free_bytes);
         unmount(place);
     }
     shell(NULL, "losetup -d %s", device);
@@ -56,7 +56,7 @@ static void judge_fat(const char *path, uint64_t at, uint64_t size, uint64_t fre
     unsigned long long used = 0, total = 0, cluster = 0;
     loop_part(path, at, size, device);
     if (!device[0]) return;
-    CHECK_INT(shell(&out, "fsck.fat -vn %s", device), 0);
+    if (shell(&out, "fsck.fat -vn %s", device) != 0) fail_at(__FILE__, __LINE__, "%s", out.data);
     const char *size_line = strstr(out.data, " bytes per cluster");
     const char *count_line = strstr(out.data, " files, ");
     while (size_line && size_line > out.data && size_line[-1] != '\n') size_line--;
@@ -67,10 +67,21 @@ static void judge_fat(const char *path, uint64_t at, uint64_t size, uint64_t fre
     shell(NULL, "losetup -d %s", device);
 }
 
-static void judge_swap(const char *path, const struct ws_plan *p) {
+static void judge_exfat(const char *path, const struct ws_volume *v) {
     char device[64];
     struct ws_text out = {0};
-    loop_part(path, p->swap_at, p->swap_size, device);
+    if (!have_program("fsck.exfat")) return;
+    loop_part(path, v->at, v->size, device);
+    if (!device[0]) return;
+    if (shell(&out, "fsck.exfat -n %s", device) != 0) fail_at(__FILE__, __LINE__, "%s", out.data);
+    ws_text_free(&out);
+    shell(NULL, "losetup -d %s", device);
+}
+
+static void judge_swap(const char *path, const struct ws_volume *v) {
+    char device[64];
+    struct ws_text out = {0};
+    loop_part(path, v->at, v->size, device);
     if (!device[0]) return;
     CHECK_INT(shell(&out, "blkid -p -s TYPE -o value %s", device), 0);
     CHECK_HAS(out.data ? out.data : "", "swap");
@@ -82,91 +93,153 @@ static void judge_swap(const char *path, const struct ws_plan *p) {
 /* The parts are the whole drive, in order, without gaps or overlaps, and what was made here is aligned. */
 static void check_parts(const struct ws_plan *p) {
     uint64_t at = 0;
-    for (size_t i = 0; i < p->parts; i++) {
-        CHECK_INT(p->part[i].at, at);
-        CHECK(p->part[i].length > 0);
-        at += p->part[i].length;
-        bool made = strcmp(p->part[i].what, "persistence") == 0 || strcmp(p->part[i].what, "data") == 0 ||
-                    strcmp(p->part[i].what, "swap") == 0 || strcmp(p->part[i].what, "system") == 0;
-        if (made && (p->part[i].at % p->align || !p->part[i].number))
-            fail_at(__FILE__, __LINE__, "%s at %llu is not aligned", p->part[i].what,
-                    (unsigned long long)p->part[i].at);
+    size_t parts;
+    const struct ws_plan_part *part = ws_plan_parts(p, &parts);
+    for (size_t i = 0; i < parts; i++) {
+        CHECK_INT(part[i].at, at);
+        CHECK(part[i].length > 0);
+        at += part[i].length;
     }
-    CHECK_INT(at, p->drive_size);
+    size_t volumes;
+    const struct ws_volume *v = ws_plan_volumes(p, &volumes);
+    for (size_t i = 0; i < volumes; i++, v++)
+        if (v->inside == WS_ROLE_DRIVE && (v->at % ws_plan_facts(p)->align || !v->number))
+            fail_at(__FILE__, __LINE__, "%s at %llu is not aligned", ws_role_name(v->role), (unsigned long long)v->at);
+    CHECK_INT(at, ws_plan_drive(p)->size);
 }
 
-static void random_wishes(struct ws_plan *p, uint64_t drive) {
-    p->kind = WS_PLAN_LIVE;
-    p->drive_size = drive / 512 * 512;
-    p->drive_sector = 512;
-    p->drive_erase = random_below(3) ? 0 : 1u << (16 + random_below(9));
-    p->made_at = 1790000000;
-    random_bytes(p->id.byte, 16);
-    if (random_below(3)) p->persistence_asked = spread(WS_EXT4_LEAST, drive);
-    if (random_below(2))
-        p->data_asked = random_below(2) && p->persistence_asked ? WS_PLAN_REST : spread(64 * MIB, drive);
-    if (random_below(3) == 0) {
-        p->arrangement = WS_ARRANGE_FILES;
-        if (random_below(2)) p->system_asked = spread(64 * MIB, drive);
+static struct ws_size random_size(uint64_t least, uint64_t most) {
+    return random_below(8) ? ws_size_of(spread(least, most)) : (struct ws_size){WS_SIZE_LEAST, 0};
+}
+
+/* Any recipe, with whatever goes with it. */
+static void random_wishes(struct planned *p, uint64_t drive) {
+    static const enum ws_kind any[] = {WS_KIND_USUAL,      WS_KIND_LIVE,       WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_WHOLE,
+                                       WS_KIND_LIVE_FILES, WS_KIND_LIVE_FILES, WS_KIND_REPLICA,    WS_KIND_BLANK};
+    struct ws_drive_facts f = {.size = drive / 4096 * 4096, .logical_sector = 512};
+    enum ws_kind kind = any[random_below(8)];
+    bool files = kind == WS_KIND_LIVE_FILES;
+    if ((files || kind == WS_KIND_BLANK) && random_below(6) == 0) f.logical_sector = 4096;
+    f.erase_unit = random_below(3) ? 0 : 1u << (16 + random_below(9));
+    planned_begin(p, kind, &f);
+    random_bytes(p->setting.id.byte, 16);
+    struct ws_wanted *data = ws_request_want(&p->request, WS_ROLE_DATA);
+    if (kind == WS_KIND_BLANK) {
+        strcpy(data->format, random_below(2) ? "exfat" : "");
+        if (random_below(2)) strcpy(data->label, "TIDE DATA");
     }
-    if (random_below(4) == 0) p->swap_asked = spread(MIB, drive / 2 + MIB);
-    if (p->data_asked && random_below(2)) snprintf(p->data_label, sizeof p->data_label, "TIDE DATA");
+    if (kind == WS_KIND_BLANK || kind == WS_KIND_REPLICA) return;
+    struct ws_wanted *persistence = ws_request_want(&p->request, WS_ROLE_PERSISTENCE);
+    if (random_below(3)) persistence->size = random_size(WS_EXT4_LEAST, drive);
+    if (random_below(4) == 0) persistence->place = WS_PLACE_FILE;
+    bool rest = persistence->size.kind != WS_SIZE_USUAL && persistence->place != WS_PLACE_FILE;
+    if (random_below(2))
+        data->size = random_below(2) && rest ? (struct ws_size){WS_SIZE_REST, 0} : random_size(64 * MIB, drive);
+    if (data->size.kind != WS_SIZE_USUAL && random_below(2)) strcpy(data->label, "tide-data");
+    if (random_below(4) == 0) ws_request_want(&p->request, WS_ROLE_SWAP)->size = random_size(MIB, drive / 2 + MIB);
+    if (!files) return;
+    struct ws_wanted *system = ws_request_want(&p->request, WS_ROLE_SYSTEM);
+    if (random_below(2)) system->size = random_size(64 * MIB, drive);
+    if (random_below(3) == 0) strcpy(system->format, "exfat");
+    if (random_below(4) == 0) p->request.table = WS_TABLE_WISH_GPT;
+}
+
+/* What was asked for is there, and no more than was. */
+static void check_sizes(const struct planned *p) {
+    for (size_t i = 0; i < p->request.volumes; i++) {
+        const struct ws_wanted *w = &p->request.volume[i];
+        const struct ws_volume *v = ws_plan_volume(p->plan, w->role);
+        if (w->size.kind == WS_SIZE_BYTES) CHECK(v && v->size >= w->size.bytes);
+        if (w->size.kind == WS_SIZE_LEAST || w->size.kind == WS_SIZE_REST) CHECK(v != NULL);
+        if (w->size.kind == WS_SIZE_NONE) CHECK(v == NULL);
+        if (v && w->format[0]) CHECK_STR(v->format, w->format);
+    }
+}
+
+/* A plan's document, read and worked out again from its inputs, comes to the same; so does its request, saved alone. */
+static void check_documents(const struct planned *p, const struct ws_source *image) {
+    const struct ws_source *const input[WS_INPUTS] = {image, NULL};
+    struct ws_text text = {0}, again = {0}, request = {0};
+    struct ws_plan *back = NULL;
+    struct ws_build *build = NULL;
+    struct planned other = *p;
+    OK(ws_plan_to_json(p->plan, &text, &error));
+    OK(ws_plan_from_json(text.data, text.length, &back, &error));
+    OK(ws_plan_same_results(back, p->plan, &error));
+    OK(ws_build_again(back, input, &build, &error));
+    if (build) OK(ws_plan_to_json(ws_build_plan(build), &again, &error));
+    CHECK_STR(again.data ? again.data : "", text.data);
+    ws_build_close(build);
+    OK(ws_request_to_json(ws_plan_request(p->plan), &request, &error));
+    OK(ws_request_from_json(request.data, request.length, &other.request, &error));
+    OK(planned_prepare(&other, image, &build));
+    if (build) OK(ws_plan_same_results(other.plan, p->plan, &error));
+    ws_build_close(build);
+    ws_plan_free(back);
+    ws_text_free(&text);
+    ws_text_free(&again);
+    ws_text_free(&request);
+}
+
+/* Other people's checkers and the kernel on every volume, and our own strict look at the table. */
+static void judge_drive(const struct planned *p, const struct ws_build *build) {
+    const char *path = scratch("planned.img");
+    struct ws_findings f = {0};
+    struct ws_source *drive = NULL;
+    size_t count;
+    const struct ws_volume *v = ws_plan_volumes(p->plan, &count);
+    save_layout(ws_build_layout(build), path);
+    OK(ws_source_file(path, &drive, &error));
+    OK(ws_table_check(drive, p->setting.drive.sector, &f, &error));
+    if (ws_findings_worst(&f) == WS_FAULT && ws_plan_facts(p->plan)->kind != WS_KIND_REPLICA)
+        fail_at(__FILE__, __LINE__, "table: %s", f.list[0].text);
+    ws_findings_free(&f);
+    ws_source_close(drive);
+    for (size_t i = 0; i < count; i++, v++) {
+        if (strcmp(v->format, "ext4") == 0) judge_ext4(path, v);
+        if (strcmp(v->format, "fat32") == 0) judge_fat(path, v->at, v->size, v->free_bytes);
+        if (strcmp(v->format, "exfat") == 0) judge_exfat(path, v);
+        if (strcmp(v->format, "swap") == 0) judge_swap(path, v);
+    }
+    (void)unlink(path);
 }
 
 static void five_hundred_random_plans_account_for_every_byte(void) {
     struct demo_image image[KINDS];
+    char sha256[KINDS][WS_HASH_HEX];
     bool judge = may_mount();
-    size_t planned = 0;
-    for (size_t i = 0; i < KINDS; i++) OK(demo_image_make(&kinds[i], &image[i], &error));
+    size_t planned = 0, of_kind[WS_KINDS] = {0};
+    for (size_t i = 0; i < KINDS; i++) {
+        OK(demo_image_make(&kinds[i], &image[i], &error));
+        OK(ws_source_hash(image[i].source, WS_HASH_SHA256, sha256[i], &error));
+    }
     for (int i = 0; i < cases_of(500); i++) {
-        struct ws_plan p = {0};
+        struct planned p;
         struct ws_build *build = NULL;
-        struct ws_source *source = image[random_below(KINDS)].source;
+        size_t which = random_below(KINDS);
         random_wishes(&p, spread(64 * MIB, 1ull << 40));
-        memset(p.image_sha256, 'a', 64);
+        const struct ws_source *source = p.request.kind == WS_KIND_BLANK ? NULL : image[which].source;
+        if (source) strcpy(p.request.input[WS_INPUT_IMAGE].sha256, sha256[which]);
         memset(&error, 0, sizeof error);
-        enum ws_status status = ws_build_prepare(&p, source, &build, &error);
+        enum ws_status status = planned_prepare(&p, source, &build);
         if (status != WS_OK) { /* what does not fit, in space or in table entries, is said in words */
-            if (status != WS_E_SPACE) fail_at(__FILE__, __LINE__, "%s: %s", ws_status_name(status), error.what);
-            CHECK(error.what[0] && error.next[0]);
-            ws_plan_free(&p);
+            if (status != WS_E_SPACE && status != WS_E_USAGE && status != WS_E_RANGE && status != WS_E_UNSUPPORTED)
+                fail_at(__FILE__, __LINE__, "%s: %s", ws_status_name(status), error.what);
+            CHECK(error.what[0] &&
+                  (error.next[0] || status == WS_E_USAGE || status == WS_E_RANGE || p.request.kind == WS_KIND_BLANK));
             continue;
         }
         planned++;
-        check_parts(&p);
-        CHECK(!p.persistence_asked || p.persistence_size >= p.persistence_asked || p.persistence_size == WS_EXT4_MOST);
-        CHECK(p.data_asked == WS_PLAN_REST || p.data_size >= p.data_asked);
-        CHECK(p.swap_size >= p.swap_asked);
-        CHECK(p.system_size >= p.system_asked && (p.system_size > 0) == (p.arrangement == WS_ARRANGE_FILES));
-        CHECK_INT(p.bytes_written, ws_layout_bytes(ws_build_layout(build)));
-        struct ws_text text = {0};
-        struct ws_plan back;
-        OK(ws_plan_to_json(&p, &text, &error));
-        OK(ws_plan_from_json(text.data, text.length, &back, &error));
-        OK(ws_plan_same_results(&back, &p, &error));
-        CHECK(back.data_asked == p.data_asked && strcmp(back.data_label, p.data_label) == 0);
-        ws_text_free(&text);
-        ws_plan_free(&back);
-        if (judge && planned % 4 == 0) {
-            const char *path = scratch("planned.img");
-            struct ws_findings f = {0};
-            struct ws_source *drive = NULL;
-            save_layout(ws_build_layout(build), path);
-            OK(ws_source_file(path, &drive, &error));
-            OK(ws_table_check(drive, 512, &f, &error));
-            if (ws_findings_worst(&f) == WS_FAULT) fail_at(__FILE__, __LINE__, "table: %s", f.list[0].text);
-            ws_findings_free(&f);
-            ws_source_close(drive);
-            judge_ext4(path, &p);
-            if (p.data_size) judge_fat(path, p.data_at, p.data_size, p.data_free);
-            if (p.system_size) judge_fat(path, p.system_at, p.system_size, p.system_free);
-            if (p.swap_size) judge_swap(path, &p);
-            (void)unlink(path);
-        }
+        of_kind[ws_plan_facts(p.plan)->kind]++;
+        check_parts(p.plan);
+        check_sizes(&p);
+        CHECK_INT(ws_plan_facts(p.plan)->write_bytes, ws_layout_bytes(ws_build_layout(build)));
+        if (planned % 4 == 0) check_documents(&p, source);
+        if (judge && planned % 5 == 0) judge_drive(&p, build);
         ws_build_close(build);
-        ws_plan_free(&p);
     }
     CHECK(planned > (size_t)cases_of(500) * 3 / 10);
+    for (int k = WS_KIND_LIVE_WHOLE; k < WS_KINDS; k++) CHECK(of_kind[k] > 0 || cases_of(500) < 100);
     for (size_t i = 0; i < KINDS; i++) demo_image_free(&image[i]);
 }
 
@@ -294,16 +367,16 @@ static void outlooks_come_true_on_simulated_pcs(void) {
     OK(ws_sim_port(bench, &port, &error));
     for (size_t i = 0; i < KINDS * 3; i++) {
         struct demo_image d;
-        struct ws_plan p = {.kind = i / KINDS == 1 ? WS_PLAN_REPLICA : WS_PLAN_LIVE,
-                            .arrangement = i / KINDS == 2 ? WS_ARRANGE_FILES : WS_ARRANGE_WHOLE,
-                            .drive_size = 134217728,
-                            .drive_sector = 512};
+        static const enum ws_kind as[] = {WS_KIND_LIVE_WHOLE, WS_KIND_REPLICA, WS_KIND_LIVE_FILES};
+        const struct ws_drive_facts drive_facts = {.size = 134217728, .logical_sector = 512};
+        struct planned p;
+        planned_begin(&p, as[i / KINDS], &drive_facts);
         struct ws_build *build = NULL;
         struct ws_drive *drive = NULL;
         struct ws_write_options o = {0};
         struct ws_write_result r;
         OK(demo_image_make(&kinds[i % KINDS], &d, &error));
-        OK(ws_build_prepare(&p, d.source, &build, &error));
+        OK(planned_prepare(&p, d.source, &build));
         OK(port->ops->open(port, "Gorse", WS_OPEN_WRITE, &drive, &error));
         OK(ws_write(port, ws_build_layout(build), drive, &o, &r, &error));
         drive->ops->close(drive);
@@ -318,7 +391,7 @@ static void outlooks_come_true_on_simulated_pcs(void) {
             enum ws_status status = pc->ops->power_on(pc, &error);
             if (status == WS_OK) (void)pc->ops->console_read(pc, console, sizeof console - 1, 1, &got, &error);
             bool started = strstr(console, "# ") != NULL;
-            const struct ws_outlook *said = ws_plan_outlook(&p, &facts);
+            const struct ws_outlook *said = ws_plan_outlook(p.plan, &facts);
             if (said->starts != started)
                 fail_at(__FILE__, __LINE__, "kind %zu on %s: said %d (%s), happened %d: %s", i, pcs[k], said->starts,
                         said->why, started, console);
@@ -327,7 +400,6 @@ static void outlooks_come_true_on_simulated_pcs(void) {
             pc->ops->close(pc);
         }
         ws_build_close(build);
-        ws_plan_free(&p);
         demo_image_free(&d);
     }
     CHECK(yes > 10 && no > 0);

@@ -128,7 +128,7 @@ static void a_block_device_is_built_on_and_mounted(void) {
     struct ws_drive_facts f;
     struct ws_build *build = NULL;
     struct ws_build_result result;
-    struct ws_plan p = {.kind = WS_PLAN_LIVE, .made_at = 1790000000, .drive_sector = 512};
+    struct planned p;
     CHECK_INT(shell(NULL, "truncate -s 128M '%s'", path), 0);
     if (!loop_attach(path, device)) return;
     OK(linux_port()->ops->open(linux_port(), device, WS_OPEN_WRITE, &d, &error));
@@ -137,11 +137,9 @@ static void a_block_device_is_built_on_and_mounted(void) {
     CHECK_INT(f.size, 128 * MIB);
     FAILS(linux_port()->ops->open(linux_port(), device, WS_OPEN_WRITE, &second, &error), WS_E_REFUSED); /* exclusive */
     OK(demo_image_make(&dp, &image, &error));
-    strcpy(p.drive_name, f.short_name);
-    strcpy(p.drive_serial, f.serial);
-    p.drive_size = f.size;
-    OK(ws_source_hash(image.source, WS_HASH_SHA256, p.image_sha256, &error));
-    OK(ws_build_prepare(&p, image.source, &build, &error));
+    planned_begin(&p, WS_KIND_LIVE, &f);
+    OK(ws_source_hash(image.source, WS_HASH_SHA256, p.request.input[WS_INPUT_IMAGE].sha256, &error));
+    OK(planned_prepare(&p, image.source, &build));
     struct ws_build_options o = {.confirm = f.short_name};
     OK(ws_build_carry_out(build, plain_port(), d, &o, &result,
                           &error)); /* a demo image is read by one task at a time */
@@ -150,7 +148,8 @@ static void a_block_device_is_built_on_and_mounted(void) {
     char part[64];
     const char *volume = scratch("part.img");
     CHECK_INT(shell(NULL, "dd if='%s' of='%s' bs=1M skip=%llu count=%llu status=none", path, volume,
-                    (unsigned long long)p.persistence_at / MIB, (unsigned long long)p.persistence_size / MIB + 1),
+                    (unsigned long long)VOLUME(p, PERSISTENCE)->at / MIB,
+                    (unsigned long long)VOLUME(p, PERSISTENCE)->size / MIB + 1),
               0);
     if (loop_attach(volume, part)) {
         const char *place = scratch("casper-volume");
@@ -167,7 +166,6 @@ static void a_block_device_is_built_on_and_mounted(void) {
         loop_detach(part);
     }
     ws_build_close(build);
-    ws_plan_free(&p);
     demo_image_free(&image);
 }
 

@@ -152,22 +152,19 @@ static enum ws_status open_the_drive(struct ws_port *port, const char *id, enum 
     return WS_OK;
 }
 
-static void build_the_drive(enum ws_plan_kind kind) {
+static void build_the_drive(enum ws_kind kind) {
     struct demo_params p = {.family = "live-boot", .table = DEMO_MBR};
     struct demo_image image;
     struct ws_build *build = NULL;
     struct ws_build_result result;
-    struct ws_plan plan = {.kind = kind, .made_at = 1790000000, .drive_size = DRIVE, .drive_sector = 512};
+    struct planned plan;
     the_drive = memory_drive(DRIVE, 512);
-    strcpy(plan.drive_name, the_drive->facts.short_name);
-    strcpy(plan.drive_serial, the_drive->facts.serial);
-    struct ws_build_options o = {.confirm = plan.drive_name};
+    planned_begin(&plan, kind, &the_drive->facts);
+    struct ws_build_options o = {.confirm = plan.setting.drive.name};
     OK(demo_image_make(&p, &image, &error));
-    OK(ws_source_hash(image.source, WS_HASH_SHA256, plan.image_sha256, &error));
-    OK(ws_build_prepare(&plan, image.source, &build, &error));
+    OK(planned_prepare(&plan, image.source, &build));
     OK(ws_build_carry_out(build, plain_port(), &the_drive->drive, &o, &result, &error));
     ws_build_close(build);
-    ws_plan_free(&plan);
     demo_image_free(&image);
     fast_ops = *plain_port()->ops;
     fast_ops.open = open_the_drive;
@@ -192,7 +189,7 @@ static void a_silent_pc_is_no_start(void) {
                  {"No bootable device.\n", "No bootable device"},
                  {"Linux version 6.1\n[ 1.0] Kernel panic - not syncing: Attempted to kill init!\n", "Kernel panic"},
                  {"login: ", "login"}};
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     for (size_t i = 0; i < 4; i++) {
         struct scripted s = {.boot = cases[i].boot};
         double began = fast_now;
@@ -209,7 +206,7 @@ static void a_silent_pc_is_no_start(void) {
 
 /* A PC that turns itself off is not waited for: its kernel gave up, or it wanted to start again. */
 static void a_pc_that_turns_itself_off_is_not_waited_for(void) {
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     struct scripted s = {.boot = "Linux version 6.1\nrebooting: no root\n", .turns_off = true};
     double began = fast_now;
     struct ws_proof *proof = prove(&s, WS_OK);
@@ -226,7 +223,7 @@ static void prompts_are_known_in_any_dress(void) {
     static const char *const boots[] = {"\n# ", "tide@hut:~$ ", "\nroot@curlew:/# \033[6n",
                                         "\033[1;32mtide\033[0m $ \033[?2004h",
                                         "Linux version 6.1\n# [ 31.2] usb 1-1: late words\n"};
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     for (size_t i = 0; i < sizeof boots / sizeof boots[0]; i++) {
         struct scripted s = {.boot = boots[i], .shell = true, .remembers = true};
         double began = fast_now;
@@ -241,7 +238,7 @@ static void prompts_are_known_in_any_dress(void) {
 
 /* The question comes too early and the terminal drops its beginning, up to any character. */
 static void a_question_half_lost_is_asked_again(void) {
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     for (int deaf = 1; deaf < 60; deaf++) {
         struct scripted s = {.boot = "Linux version 6.1\n", .shell = true, .remembers = true, .deaf = deaf};
         struct ws_proof *proof = prove(&s, WS_OK);
@@ -252,7 +249,7 @@ static void a_question_half_lost_is_asked_again(void) {
 }
 
 static void a_shell_that_stops_answering_is_an_error(void) {
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     struct scripted s = {.boot = "Linux version 6.1\nwelcome\n# ", .shell = true, .dies = true};
     struct ws_proof *proof = prove(&s, WS_E_READ);
     CHECK_HAS(error.what, "stopped answering");
@@ -262,7 +259,7 @@ static void a_shell_that_stops_answering_is_an_error(void) {
 
 /* The console says all is well, but nothing reached the drive: our own reader is not taken in. */
 static void a_console_that_lies_is_found_out(void) {
-    build_the_drive(WS_PLAN_LIVE);
+    build_the_drive(WS_KIND_LIVE);
     struct scripted s = {.boot = "# ", .shell = true, .remembers = true};
     struct ws_proof *proof = prove(&s, WS_OK);
     CHECK_INT(proof->verdict, WS_VERDICT_LOST);
@@ -280,7 +277,7 @@ static void a_console_that_lies_is_found_out(void) {
 }
 
 static void a_system_that_forgets_is_found_out(void) {
-    build_the_drive(WS_PLAN_REPLICA);
+    build_the_drive(WS_KIND_REPLICA);
     struct scripted s = {.boot = "# ", .shell = true};
     struct ws_proof *proof = prove(&s, WS_OK);
     CHECK_INT(proof->verdict, WS_VERDICT_LOST);

@@ -79,17 +79,14 @@ static void families_are_read_strictly(void) {
         {"\"Gauge\"", "\"Gauge\", \"overlay_beside\": 1", "true or false"},
         {"\"Gauge\"", "\"Gauge\", \"file_parameters\": \"gauge.on={label}\"", "go together"},
     };
-    struct ws_own_family *own = malloc(sizeof *own), *copy = malloc(sizeof *copy);
+    struct ws_own_family *own = malloc(sizeof *own);
     struct ws_text text = {0};
     ws_text_printf(&text, "{\"format\": \"wild-satchel-family\", \"version\": 1, %s}", good);
     OK(ws_own_family_read(text.data, text.length, own, &error));
-    *copy = *own;
-    memset(own, 0, sizeof *own);
-    ws_own_family_settle(copy);
-    CHECK_STR(copy->family.roots[0], "system/root.ext4");
-    CHECK(!copy->family.overlay_file && !copy->family.drop[0]);
-    CHECK(ws_live_family_starts(&copy->family, "quiet gauge:7") &&
-          !ws_live_family_starts(&copy->family, "root=/dev/sda"));
+    CHECK_STR(own->family.roots[0], "system/root.ext4");
+    CHECK(!own->family.overlay_file && !own->family.drop[0]);
+    CHECK(ws_live_family_starts(&own->family, "quiet gauge:7") &&
+          !ws_live_family_starts(&own->family, "root=/dev/sda"));
     for (size_t i = 0; i < sizeof bad / sizeof bad[0]; i++) {
         struct ws_text changed = {0};
         const char *at = strstr(text.data, bad[i].instead);
@@ -113,7 +110,6 @@ static void families_are_read_strictly(void) {
     }
     ws_text_free(&text);
     free(own);
-    free(copy);
 }
 
 static struct ws_tree *small_tree(void) {
@@ -194,27 +190,22 @@ static void plans_carry_them(void) {
     struct ws_fat_facts facts;
     struct ws_text text = {0};
     OK(demo_image_make(&(struct demo_params){.family = "live-boot", .table = DEMO_MBR}, &image, &error));
-    struct ws_plan *p = calloc(1, sizeof *p), *read = calloc(1, sizeof *read);
-    p->kind = WS_PLAN_LIVE;
-    p->arrangement = WS_ARRANGE_FILES;
-    p->drive_size = DRIVE;
-    p->drive_sector = 512;
-    p->persistence_place = WS_PERSIST_NONE;
-    p->made_at = 1790000000;
-    strcpy(p->drive_name, d->facts.short_name);
-    strcpy(p->drive_serial, d->facts.serial);
-    OK(ws_source_hash(image.source, WS_HASH_SHA256, p->image_sha256, &error));
+    struct planned plan, *p = &plan;
+    struct ws_plan *read = NULL;
+    planned_begin(p, WS_KIND_LIVE_FILES, &d->facts);
+    ws_request_want(&p->request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_NONE;
     OK(parse(
         "\"label\": \"GANNETPOINT\", \"rename\": [{\"from\": \"EFI\", \"to\": \"efi-off\"}],"
         "\"copy\": [{\"from\": \"boot/grub/grub.cfg\", \"to\": \"second.cfg\"}], \"add\": [{\"path\": \"gauge.mark\"}]",
-        &p->rules));
-    OK(ws_build_prepare(p, image.source, &build, &error));
+        &p->request.rules));
+    OK(planned_prepare(p, image.source, &build));
     struct ws_build_options o = {.confirm = d->facts.short_name};
     OK(ws_build_carry_out(build, plain_port(), &d->drive, &o, &result, &error));
-    CHECK(p->outlook[1].starts && strstr(p->outlook[1].why, "our own")); /* the image's loader went with the folder */
-    CHECK_INT(p->persistence_size, 0);
+    CHECK(ws_plan_outlooks(p->plan)[1].starts &&
+          strstr(ws_plan_outlooks(p->plan)[1].why, "our own")); /* the image's loader went with the folder */
+    CHECK(VOLUME(plan, PERSISTENCE) == NULL);
     OK(ws_source_drive(&d->drive, &drive, &error));
-    OK(ws_source_slice(drive, p->system_at, p->system_size, &slice, &error));
+    OK(ws_source_slice(drive, VOLUME(plan, SYSTEM)->at, VOLUME(plan, SYSTEM)->size, &slice, &error));
     OK(ws_fat_read(slice, &seen, &facts, &error));
     CHECK_STR(facts.label, "GANNETPOINT");
     CHECK(ws_tree_find(seen, "efi-off/BOOT/BOOTX64.EFI") && ws_tree_find(seen, "gauge.mark"));
@@ -223,24 +214,23 @@ static void plans_carry_them(void) {
     OK(ws_start_rehearse(drive, &r, &error));
     CHECK(r.starts && !strstr(r.entry.options, "persistence"));
     ws_rehearsal_free(&r);
-    OK(ws_plan_to_json(p, &text, &error));
-    OK(ws_plan_from_json(text.data, text.length, read, &error));
-    CHECK(memcmp(&read->rules, &p->rules, sizeof p->rules) == 0);
-    CHECK_INT(read->persistence_place, WS_PERSIST_NONE);
+    OK(ws_plan_to_json(p->plan, &text, &error));
+    OK(ws_plan_from_json(text.data, text.length, &read, &error));
+    CHECK(memcmp(&ws_plan_request(read)->rules, &p->request.rules, sizeof p->request.rules) == 0);
+    CHECK_INT(ws_request_wanted(ws_plan_request(read), WS_ROLE_PERSISTENCE)->size.kind, WS_SIZE_NONE);
     ws_text_free(&text);
-    strcpy(p->rules.label, "lower");
+    strcpy(p->request.rules.label, "lower");
     ws_build_close(build);
-    FAILS(ws_build_prepare(p, image.source, &build, &error), WS_E_FORMAT);
+    FAILS(planned_prepare(p, image.source, &build), WS_E_FORMAT);
     CHECK_HAS(error.what, "FAT32 cannot hold");
-    p->rules.label[0] = '\0';
-    p->uefi_code = WS_UEFI_CODE_IMAGE; /* which the rules take away */
-    FAILS(ws_build_prepare(p, image.source, &build, &error), WS_E_UNSUPPORTED);
-    p->arrangement = WS_ARRANGE_WHOLE;
-    FAILS(ws_build_prepare(p, image.source, &build, &error), WS_E_USAGE);
-    ws_plan_free(p);
+    p->request.rules.label[0] = '\0';
+    p->request.uefi_code = WS_UEFI_CODE_IMAGE; /* which the rules take away */
+    FAILS(planned_prepare(p, image.source, &build), WS_E_UNSUPPORTED);
+    p->request.uefi_code = WS_UEFI_CODE_AUTO;
+    p->request.kind = WS_KIND_LIVE_WHOLE;
+    p->request.volumes = 0;
+    FAILS(planned_prepare(p, image.source, &build), WS_E_USAGE);
     ws_plan_free(read);
-    free(p);
-    free(read);
     ws_tree_close(seen);
     ws_source_close(slice);
     ws_source_close(drive);

@@ -15,11 +15,12 @@ struct session {
     struct ws_bench bench;
     struct ws_port *port;
     struct ws_pc *pc;
-    struct ws_plan plan;
+    struct planned plan;
+    struct ws_volume persistence; /* as planned */
     char said[8192];
 };
 
-static bool open_session(struct session *s, enum ws_plan_kind kind) {
+static bool open_session(struct session *s, enum ws_kind kind) {
     static int n;
     char name[32];
     struct demo_params dp = {.family = "live-boot", .table = DEMO_MBR};
@@ -33,18 +34,14 @@ static bool open_session(struct session *s, enum ws_plan_kind kind) {
         ws_bench_create(&s->bench, scratch(name), &error) != WS_OK ||
         ws_sim_port(&s->bench, &s->port, &error) != WS_OK || demo_image_make(&dp, &image, &error) != WS_OK)
         return false;
-    s->plan = (struct ws_plan){.kind = kind,
-                               .drive_size = 128 * MIB,
-                               .drive_sector = 512,
-                               .persistence_asked = kind == WS_PLAN_LIVE ? 24 * MIB : 0,
-                               .made_at = 1790000000};
-    strcpy(s->plan.drive_name, s->bench.drive[0].facts.short_name);
-    strcpy(s->plan.drive_serial, "A");
-    struct ws_build_options o = {.confirm = s->plan.drive_name};
-    bool good = ws_source_hash(image.source, WS_HASH_SHA256, s->plan.image_sha256, &error) == WS_OK &&
-                ws_build_prepare(&s->plan, image.source, &build, &error) == WS_OK &&
+    planned_begin(&s->plan, kind, &s->bench.drive[0].facts);
+    strcpy(s->plan.setting.drive.serial, "A");
+    if (kind == WS_KIND_LIVE) ws_request_want(&s->plan.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(24 * MIB);
+    struct ws_build_options o = {.confirm = s->plan.setting.drive.name};
+    bool good = planned_prepare(&s->plan, image.source, &build) == WS_OK &&
                 s->port->ops->open(s->port, "Gorse 32", WS_OPEN_WRITE, &d, &error) == WS_OK &&
                 ws_build_carry_out(build, s->port, d, &o, &result, &error) == WS_OK;
+    if (good && VOLUME(s->plan, PERSISTENCE)) s->persistence = *VOLUME(s->plan, PERSISTENCE);
     if (d) d->ops->close(d);
     ws_build_close(build);
     demo_image_free(&image);
@@ -55,7 +52,6 @@ static bool open_session(struct session *s, enum ws_plan_kind kind) {
 static void close_session(struct session *s) {
     s->pc->ops->close(s->pc);
     s->port->ops->close(s->port);
-    ws_plan_free(&s->plan);
 }
 
 /* Type a line and return what it printed, without the echo and the prompt. */
@@ -107,7 +103,7 @@ static void the_shell_does_what_it_is_told(void) {
         {";;;", ""},
     };
     struct session s;
-    CHECK(open_session(&s, WS_PLAN_LIVE));
+    CHECK(open_session(&s, WS_KIND_LIVE));
     OK(s.pc->ops->power_on(s.pc, &error));
     for (size_t i = 0; i < sizeof lines / sizeof lines[0]; i++) {
         const char *says = type(&s, lines[i].line);
@@ -133,7 +129,7 @@ static struct ws_tree *volume_tree(struct session *s, struct ws_drive **d, struc
     struct ws_tree *tree = NULL;
     if (s->port->ops->open(s->port, "Gorse 32", WS_OPEN_READ, d, &error) != WS_OK ||
         ws_source_drive(*d, drive, &error) != WS_OK ||
-        ws_source_slice(*drive, s->plan.persistence_at, s->plan.persistence_size, slice, &error) != WS_OK ||
+        ws_source_slice(*drive, s->persistence.at, s->persistence.size, slice, &error) != WS_OK ||
         ws_ext4_read(*slice, &tree, NULL, &error) != WS_OK)
         fail_at(__FILE__, __LINE__, "%s", error.what);
     return tree;
@@ -151,7 +147,7 @@ static void changes_reach_the_volume_when_they_are_synced(void) {
     struct session s;
     struct ws_drive *d = NULL;
     struct ws_source *drive = NULL, *slice = NULL;
-    CHECK(open_session(&s, WS_PLAN_LIVE));
+    CHECK(open_session(&s, WS_KIND_LIVE));
     OK(s.pc->ops->power_on(s.pc, &error));
     (void)type(&s, "echo kept > /home/kept; rm /etc/issue.net; echo x >> /etc/motd; sync");
     (void)type(&s, "echo lost > /home/lost");
@@ -177,7 +173,7 @@ static void changes_reach_the_volume_when_they_are_synced(void) {
 
 static void a_full_volume_is_said_and_survived(void) {
     struct session s;
-    CHECK(open_session(&s, WS_PLAN_LIVE));
+    CHECK(open_session(&s, WS_KIND_LIVE));
     OK(s.pc->ops->power_on(s.pc, &error));
     (void)type(&s, "echo small > /home/small; sync");
     char line[512];
@@ -198,7 +194,7 @@ static void a_full_volume_is_said_and_survived(void) {
 
 static void without_persistence_everything_stays_in_memory(void) {
     struct session s;
-    CHECK(open_session(&s, WS_PLAN_REPLICA));
+    CHECK(open_session(&s, WS_KIND_REPLICA));
     OK(s.pc->ops->power_on(s.pc, &error));
     CHECK_STR(type(&s, "echo x > /home/x; sync; cat /home/x"), "x\n");
     OK(s.pc->ops->power_off(s.pc, false, &error));

@@ -1,23 +1,44 @@
-/* build.h — a plan made into a layout, and carried out. */
+/* build.h — a request made into a plan and a layout for one drive, and carried out. */
 #ifndef WILD_SATCHEL_BUILD_H
 #define WILD_SATCHEL_BUILD_H
 
 #include "wild_satchel/plan.h"
+#include "wild_satchel/trial.h"
 #include "wild_satchel/write.h"
 
 struct ws_build;
 
+/** On which drive, when, and from what a request is decided. */
+struct ws_build_setting {
+    struct ws_plan_drive drive;         /**< see ws_plan_drive_of() */
+    const struct ws_drive_facts *facts; /**< of that drive, for what is to be warned of; may be NULL */
+    const struct ws_trial *trial;       /**< of that drive; may be NULL */
+    struct ws_guid id;                  /**< random: all identifiers derive from it */
+    int64_t made_at;                    /**< seconds since 1970-01-01 UTC */
+    /** The inputs of the request, opened; NULL where it has none. Borrowed until the build is closed, and read by two
+     *  tasks at once. */
+    const struct ws_source *input[WS_INPUTS];
+    bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
+};
+
 /**
- * Work a plan out: fill everything that follows from what it asks for, and make the layout. Nothing is written.
- * @param plan   kind, image_path, persistence_asked, id, made_at and the drive's fields are read; the rest is filled
- * @param image  borrowed until the build is closed; it is read by two tasks at once
- * @return WS_E_SPACE if the image or the asked persistence does not fit; WS_E_UNSUPPORTED if the image knows no way
- *         of remembering or its menu cannot be edited; each with what to do instead
+ * Decide a request for one drive: fill everything that follows from it, and make the layout. Nothing is written.
+ * Request and setting are copied. An input whose digest the request does not say is read once to know it.
+ * @return WS_E_USAGE for wishes that do not go together; WS_E_SPACE if they do not fit; WS_E_FORMAT if an input is not
+ *         the one that was asked for; WS_E_UNSUPPORTED if the image knows no way of remembering or its menu cannot be
+ *         edited; each with what to do instead
  */
-enum ws_status ws_build_prepare(struct ws_plan *plan, const struct ws_source *image, struct ws_build **build,
-                                struct ws_error *error);
+enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
+                                struct ws_build **build, struct ws_error *error);
+/** Work a saved plan out again. What it was told beside its inputs, a trial's findings for one, is taken over.
+ *  @return also WS_E_FORMAT naming the first result that does not follow */
+enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
+                              struct ws_build **build, struct ws_error *error);
+/** What was decided; belongs to the build. */
+const struct ws_plan *ws_build_plan(const struct ws_build *build);
+/** Its extents belong to the parts of enum ws_role. */
 const struct ws_layout *ws_build_layout(const struct ws_build *build);
-void ws_build_close(struct ws_build *build);
+void ws_build_close(struct ws_build *build); /**< NULL is accepted */
 
 struct ws_build_options {
     bool allow_external_disk;
@@ -34,8 +55,8 @@ struct ws_build_options {
 
 struct ws_build_result {
     struct ws_write_result write;
-    struct ws_check_result check; /**< check.sha256 is the drive's, over all that was written */
-    char image_sha256[WS_HASH_HEX];
+    struct ws_check_result check;   /**< check.sha256 is the drive's, over all that was written */
+    char image_sha256[WS_HASH_HEX]; /**< empty for a drive made from no image */
     bool checked;
 };
 
@@ -52,43 +73,10 @@ enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_port *port, 
                                   const struct ws_build_options *options, struct ws_build_result *result,
                                   struct ws_error *error);
 
-/** Does the drive still hold what the build meant? What a live system has changed since on its persistence volume is
- *  left out of the comparison if `used` is true. */
+/** Does the drive still hold what the build meant? What a live system and people have changed since on the volumes for
+ *  that is left out of the comparison if `used` is true. */
 enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, struct ws_drive *drive, bool used,
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error);
-
-/** What a drive is made when it is to be an ordinary drive again. */
-struct ws_blank_params {
-    bool exfat;          /**< exFAT instead of FAT32: no limit of 4 GiB a file, and drives over 2 TiB */
-    const char *label;   /**< one that the file system can hold, see ws_label_normalise(); "" for none */
-    uint32_t cluster;    /**< bytes; 0: as usual for the size */
-    struct ws_guid id;   /**< random: serial numbers derive from it */
-    int64_t made_at;     /**< seconds since 1970-01-01 UTC */
-    uint32_t erase_unit; /**< the drive's, for alignment; 0 if unknown */
-};
-/** What came out of it. */
-struct ws_blank {
-    struct ws_layout *layout;        /**< owned */
-    uint64_t volume_at, volume_size; /**< bytes */
-    uint64_t free_bytes;             /**< as the fresh volume counts */
-    struct ws_tree *tree;            /**< owned: the volume's empty root */
-};
-/**
- * One plain FAT32 or exFAT volume over the whole drive, behind an MBR (a GPT above 2 TiB), with whatever stood at both
- * ends of the drive gone: older tables and their backups, signatures of arrays and volume groups, a disc image's
- * descriptors.
- * @return WS_E_UNSUPPORTED for sectors of other than 512 to 4096 bytes; WS_E_SPACE under 64 MiB, for FAT32 on larger
- * sectors than 512 bytes under 300 MiB; WS_E_RANGE for FAT32 above 2 TiB or for a cluster that does not go with the
- * size
- */
-enum ws_status ws_blank_prepare(const struct ws_drive_facts *facts, const struct ws_blank_params *params,
-                                struct ws_blank *blank, struct ws_error *error);
-/** Write it, read it back and seal it, after the same questions as any build: may it be written, is it alone, is it
- *  confirmed. */
-enum ws_status ws_blank_carry_out(struct ws_blank *blank, struct ws_port *port, struct ws_drive *drive,
-                                  const struct ws_build_options *options, struct ws_build_result *result,
-                                  struct ws_error *error);
-void ws_blank_free(struct ws_blank *blank);
 
 #endif

@@ -7,13 +7,13 @@
 enum { WS_LABEL_ROOM = 64 };
 
 /**
- * What a label becomes on a file system ("fat32", "exfat", "ext4", "swap", "iso9660", "gpt"): letters raised, characters that
- * are not allowed replaced by "_", and the end cut off, as that file system's specification asks.
- *   fat32    11 characters, no lower case, none of " * + , . / : ; < = > ? [ \ ] | (FAT specification 1.03, section 6)
+ * What a label becomes on a file system: letters raised, characters that are not allowed replaced by "_", and the
+ * end cut off, as that file system's specification asks.
+ *   fat32    11 characters, no lower case, none of " * + , . / : ; < = > ? [ \ ] | (FAT 1.03, section 6)
  *   exfat    11 UTF-16 units (exFAT specification, section 7.3)
  *   ext4     16 bytes of UTF-8
- *   iso9660  32 of A-Z 0-9 _ (ECMA-119, section 7.4.1)
  *   swap     15 bytes of UTF-8
+ *   iso9660  32 of A-Z 0-9 _ (ECMA-119, section 7.4.1)
  *   gpt      36 UTF-16 units (UEFI 2.10, section 5.3.3)
  * @param out   WS_LABEL_ROOM bytes or more, up to 128 for gpt
  * @param said  what was changed, in words; empty if nothing was; 160 bytes or more; may be NULL

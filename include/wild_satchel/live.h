@@ -39,7 +39,7 @@ const struct ws_live_family *ws_live_family_of_parameters(const char *parameters
 bool ws_live_family_starts(const struct ws_live_family *family, const char *parameters);
 
 enum { WS_FAMILY_TEXT = 4096 };
-/** A family described by a document (docs/family-format.md), self-contained. A copy must be settled. */
+/** A family described by a document (docs/family-format.md), self-contained; not to be copied: it points into itself. */
 struct ws_own_family {
     struct ws_live_family family;
     char document[WS_FAMILY_TEXT]; /**< as it was read; empty: none */
@@ -47,8 +47,6 @@ struct ws_own_family {
 };
 /** @return WS_E_FORMAT naming the key, WS_E_UNSUPPORTED for a newer version; `own` is then empty */
 enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own_family *own, struct ws_error *error);
-/** Let a copy point into itself. */
-void ws_own_family_settle(struct ws_own_family *own);
 /** Where drives laid down file by file carry the description of their family. */
 #define WS_OWN_FAMILY_PATH "loader/satchel.family"
 

@@ -113,7 +113,7 @@ enum ws_check_scope {
 struct ws_check_options {
     enum ws_check_scope scope;
     bool with_hash;
-    uint32_t leave_out; /**< bit N: part N of the layout is neither compared nor hashed */
+    uint32_t leave_out;           /**< bit N: part N of the layout is neither compared nor hashed */
     ws_progress_call on_progress; /**< may be NULL */
     void *context;
 };

@@ -116,10 +116,3 @@ enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own
     else memset(own, 0, sizeof *own);
     return status;
 }
-
-void ws_own_family_settle(struct ws_own_family *own) {
-    char text[WS_FAMILY_TEXT];
-    if (!own->document[0]) return;
-    memcpy(text, own->document, sizeof text);
-    (void)ws_own_family_read(text, strlen(text), own, NULL); /* it was read before, so it can be read again */
-}

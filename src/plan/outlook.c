@@ -1,11 +1,11 @@
 /* outlook.c — what is decided for the technician, and on which PCs the finished drive will start. */
-#include "wild_satchel/plan.h"
+#include "plan/internal.h"
 
 #include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
 
-enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room) {
+enum ws_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room) {
     bool disc = image->kind == WS_IMAGE_DISC;
     bool known = ws_image_remembers(image);
     bool live = disc ? ws_image_files_start(image) : image->kind == WS_IMAGE_HYBRID && known;
@@ -17,12 +17,12 @@ enum ws_plan_kind ws_plan_choose_kind(const struct ws_image *image, char *why, s
                          : !image->family      ? "the image belongs to no live family known here"
                                                : "no start menu of the image could be told to remember";
     (void)snprintf(why, room, "%s", reason);
-    return live ? WS_PLAN_LIVE : WS_PLAN_REPLICA;
+    return live ? WS_KIND_LIVE : WS_KIND_REPLICA;
 }
 
-void ws_plan_chose(struct ws_plan *plan, const char *what, const char *choice, const char *why, ...) {
+void plan_chose(struct ws_plan *plan, const char *what, const char *choice, const char *why, ...) {
     va_list list;
-    if (plan->choices >= WS_PLAN_CHOICES_MOST) return;
+    if (plan->choices >= PLAN_CHOICES_MOST) return;
     struct ws_plan_choice *c = &plan->choice[plan->choices++];
     (void)snprintf(c->what, sizeof c->what, "%s", what);
     (void)snprintf(c->choice, sizeof c->choice, "%s", choice);
@@ -70,20 +70,17 @@ static void look_at_uefi(const struct ws_image *image, struct ws_outlook *o) {
     else say(o, true, "%s is signed; whose key it was could not be read", l->path);
 }
 
-void ws_plan_look_out(struct ws_plan *plan, const struct ws_image *image) {
+void plan_look_out(struct ws_plan *plan, const struct ws_image *image) {
     for (size_t i = 0; i < WS_OUTLOOKS; i++) {
         struct ws_outlook *o = &plan->outlook[i];
         o->firmware = i == 0 ? WS_FIRMWARE_BIOS : WS_FIRMWARE_UEFI;
         o->secure_boot = i == 2;
-        if (image->table.kind == WS_TABLE_NONE)
+        if (!image) say(o, false, "nothing on it starts a PC");
+        else if (image->table.kind == WS_TABLE_NONE)
             say(o, false, "the image has no partition table: firmware sees no drive it could start from");
-        else if (plan->drive_sector != 512)
-            say(o, false, "the drive has sectors of %u bytes, and the image's table counts in 512", plan->drive_sector);
+        else if (plan->drive.sector != 512)
+            say(o, false, "the drive has sectors of %u bytes, and the image's table counts in 512", plan->drive.sector);
         else if (i == 0) look_at_bios(image, o);
         else look_at_uefi(image, o);
     }
-}
-
-const struct ws_outlook *ws_plan_outlook(const struct ws_plan *plan, const struct ws_pc_facts *pc) {
-    return &plan->outlook[pc->firmware == WS_FIRMWARE_BIOS ? 0 : pc->secure_boot ? 2 : 1];
 }

@@ -61,21 +61,41 @@ static void menu(const struct input *in) {
 }
 /* A plan's document over an image of nothing: read, worked out to its layout, written again. */
 static void plan(const struct input *in) {
-    struct ws_plan *p = calloc(1, sizeof *p);
+    struct ws_plan *p = NULL;
     struct ws_build *build = NULL;
     struct ws_source *zeros = NULL;
     struct ws_text out = {0};
-    if (p && ws_plan_from_json(in->text, in->length, p, NULL) == WS_OK) {
-        (void)ws_plan_to_json(p, &out, NULL);
-        if (p->drive_size < 1ull << 40 && ws_source_zeros(4 << 20, &zeros, NULL) == WS_OK &&
-            ws_build_prepare(p, zeros, &build, NULL) == WS_OK)
-            (void)ws_layout_bytes(ws_build_layout(build));
-        ws_build_close(build);
-        ws_source_close(zeros);
-        ws_plan_free(p);
+    if (ws_plan_from_json(in->text, in->length, &p, NULL) != WS_OK) return;
+    (void)ws_plan_to_json(p, &out, NULL);
+    if (ws_plan_drive(p)->size < 1ull << 40 && ws_source_zeros(4 << 20, &zeros, NULL) == WS_OK) {
+        struct ws_request r = *ws_plan_request(p);
+        struct ws_build_setting setting = {.drive = *ws_plan_drive(p), .input = {zeros}};
+        r.input[WS_INPUT_IMAGE].size = 0; /* whatever it says */
+        if (ws_build_prepare(&r, &setting, &build, NULL) == WS_OK) (void)ws_layout_bytes(ws_build_layout(build));
     }
+    ws_build_close(build);
+    ws_source_close(zeros);
+    ws_plan_free(p);
     ws_text_free(&out);
-    free(p);
+}
+/* A request over an image of nothing: read, written again, decided for a drive of no remarkable kind. */
+static void request(const struct input *in) {
+    struct ws_request *r = malloc(sizeof *r);
+    struct ws_build_setting setting = {.drive = {.name = "gorse", .size = 4ull << 30, .sector = 512}};
+    struct ws_source *zeros = NULL;
+    struct ws_build *build = NULL;
+    struct ws_text out = {0};
+    if (r && ws_request_from_json(in->text, in->length, r, NULL) == WS_OK) {
+        (void)ws_request_to_json(r, &out, NULL);
+        r->input[WS_INPUT_IMAGE].size = 0;
+        if (r->input[WS_INPUT_IMAGE].path[0] && ws_source_zeros(4 << 20, &zeros, NULL) == WS_OK)
+            setting.input[WS_INPUT_IMAGE] = zeros;
+        (void)ws_build_prepare(r, &setting, &build, NULL);
+    }
+    ws_build_close(build);
+    ws_source_close(zeros);
+    ws_text_free(&out);
+    free(r);
 }
 static void bench(const struct input *in) {
     struct ws_bench *b = malloc(sizeof *b);
@@ -201,7 +221,7 @@ static const struct {
                {"squashfs", squashfs}, {"list", list},       {"exfat", exfat},       {"start", start},
                {"entries", entries},   {"rules", rules},     {"family", family},     {"trial", trial},
                {"mark", mark},         {"loader", loader},   {"contents", contents}, {"memory", memory},
-               {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown}};
+               {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},       {"request", request}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

@@ -21,6 +21,8 @@ printf 'label x\n kernel /k\n append boot=live\n' > build/fuzz/menu && seed 4 bu
 rm -rf build/fuzz/b && build/fuzz/satchel bench setup demo/gannet-point.bench.json --bench build/fuzz/b >/dev/null
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --drive "Gorse 32" --json > build/fuzz/plan.json
 seed 5 build/fuzz/plan.json plan
+build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --arrangement files --data 400M --swap 16M --save-request - > build/fuzz/doc && seed 23 build/fuzz/doc request
+printf '{"format": "wild-satchel-request", "version": 1, "kind": "blank", "image": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "overlay": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "volumes": [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual"}], "start": {"table": "usual", "uefi_code": "auto", "check": "off", "menu_seconds": 5}, "rules": {"label": "", "rename": [], "copy": [], "leave_out": [], "add": [], "autorun": {}}, "family": ""}' > build/fuzz/doc && seed 23 build/fuzz/doc blank
 seed 6 demo/gannet-point.bench.json bench
 for packer in gzip xz zstd; do head -c 200000 demo/demo_image.c | $packer -c > build/fuzz/packed && seed 7 build/fuzz/packed $packer; done
 (cd demo && zip -q ../build/fuzz/packed.zip *.c && tar cf ../build/fuzz/packed.tar *.c)

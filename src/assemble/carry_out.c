@@ -1,5 +1,5 @@
 /* carry_out.c — a prepared build written and checked. */
-#include "build/internal.h"
+#include "assemble/internal.h"
 
 #include <string.h>
 
@@ -9,7 +9,7 @@ static enum ws_status check_faults(const struct ws_plan *p, const struct ws_buil
     for (size_t i = 0; i < p->findings.count; i++)
         if (p->findings.list[i].weight == WS_FAULT) {
             ws_fail(error, WS_E_REFUSED, "the plan has a fault: %s", p->findings.list[i].text);
-            ws_fail_where(error, "%s", p->drive_name);
+            ws_fail_where(error, "%s", p->drive.name);
             return ws_fail_next(error, "make another plan; or, if it is really meant so, --even-so");
         }
     return WS_OK;
@@ -21,20 +21,19 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     struct ws_drive_facts now;
     struct ws_target_rules rules = {options->allow_external_disk};
     WS_TRY(drive->ops->describe(drive, &now, error));
-    if (strcmp(now.short_name, p->drive_name) != 0 || now.size != p->drive_size ||
-        strcmp(now.serial, p->drive_serial) != 0) {
+    if (strcmp(now.short_name, p->drive.name) != 0 || now.size != p->drive.size ||
+        strcmp(now.serial, p->drive.serial) != 0) {
         char is[48];
         char was[48];
         ws_fail(error, WS_E_REFUSED,
                 "this is not the planned drive: %s, %s, serial \"%s\"; planned was %s, %s, serial \"%s\"",
-                now.short_name, ws_size_both(now.size, is, sizeof is), now.serial, p->drive_name,
-                ws_size_both(p->drive_size, was, sizeof was), p->drive_serial);
+                now.short_name, ws_size_both(now.size, is, sizeof is), now.serial, p->drive.name,
+                ws_size_both(p->drive.size, was, sizeof was), p->drive.serial);
         return ws_fail_next(error, "plug in the planned drive, or make a plan for this one; nothing was written");
     }
     WS_TRY(ws_drive_may_be_target(port, &now, &rules, error));
     WS_TRY(check_faults(p, options, error));
-    WS_TRY(ws_drive_is_not(drive, p->image_path, error));
-    WS_TRY(ws_drive_is_not(drive, p->overlay_from, error));
+    for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(ws_drive_is_not(drive, p->request.input[i].path, error));
     return ws_drive_confirmed(&now, options->confirm, error);
 }
 
@@ -70,17 +69,19 @@ static enum ws_status before_write(void *context, struct ws_error *error) {
 
 static enum ws_status compare_hash(struct carrying *c, struct ws_error *error) {
     const struct ws_plan *p = c->build->plan;
+    const struct ws_input *image = &p->request.input[WS_INPUT_IMAGE];
+    if (!c->hash.image) return WS_OK;
     c->port->ops->join(c->port, c->task);
     c->task = NULL;
     if (c->hash.status != WS_OK) {
         if (error) *error = c->hash.error;
         return c->hash.status;
     }
-    if (strcmp(p->image_sha256, c->result->image_sha256) == 0) return WS_OK;
+    if (strcmp(image->sha256, c->result->image_sha256) == 0) return WS_OK;
     ws_fail(error, WS_E_FORMAT,
             "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned was %.16s...",
-            c->result->image_sha256, p->image_sha256);
-    ws_fail_where(error, "%s", p->image_path);
+            c->result->image_sha256, image->sha256);
+    ws_fail_where(error, "%s", image->path);
     return ws_fail_next(error, "make a new plan from the image as it is; the drive is unfinished and says so");
 }
 
@@ -95,7 +96,7 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
             "what an earlier run of this build wrote is not there any more: first at byte %llu (%s), in %llu places",
             (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
             (unsigned long long)check->different_chunks);
-        ws_fail_where(error, "%s", c->build->plan->drive_name);
+        ws_fail_where(error, "%s", c->build->plan->drive.name);
         return ws_fail_next(error,
                             "run the same command again: it begins at the beginning, and tells the drive's fault "
                             "from somebody's change");
@@ -103,14 +104,15 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
     ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu (%s), in %llu places",
             (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
             (unsigned long long)check->different_chunks);
-    ws_fail_where(error, "%s", c->build->plan->drive_name);
+    ws_fail_where(error, "%s", c->build->plan->drive.name);
     return ws_fail_next(error, "do not use this drive: it loses data, or is smaller than it says");
 }
 
 /* The body is on the medium. Only a drive that reads back right, from the image that was planned, gets its seal. */
 static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
-    bool plain = c->build->plan->kind == WS_PLAN_REPLICA; /* equal to the image: then so is its hash, at no cost */
+    bool plain =
+        c->build->plan->facts.kind == WS_KIND_REPLICA; /* equal to the image: then so is its hash, at no cost */
     struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
                                  .with_hash = !plain,
                                  .on_progress = c->options->on_progress,
@@ -140,7 +142,8 @@ static enum ws_status check_seal(struct carrying *c, struct ws_error *error) {
         return say_different(c, error);
     }
     c->result->checked = true;
-    if (c->build->plan->kind == WS_PLAN_REPLICA) memcpy(c->result->check.sha256, c->result->image_sha256, WS_HASH_HEX);
+    if (c->build->plan->facts.kind == WS_KIND_REPLICA)
+        memcpy(c->result->check.sha256, c->result->image_sha256, WS_HASH_HEX);
     return WS_OK;
 }
 
@@ -149,11 +152,12 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
                                   struct ws_error *error) {
     struct carrying c = {.build = b, .port = port, .drive = drive, .options = options, .result = result};
     memset(result, 0, sizeof *result);
+    if (b->measure) return ws_fail(error, WS_E_USAGE, "this build was prepared for its sizes alone");
     WS_TRY(check_target(port, b->plan, drive, options, error));
     struct ws_write_options w = {
         .on_progress = options->on_progress,
         .context = options->context,
-        .build = b->plan->fingerprint,
+        .build = b->plan->facts.fingerprint,
         .afresh = options->afresh,
         .compare_all = options->skip_check,
         .before_write = before_write,
@@ -162,7 +166,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     };
     c.hash.image = b->image.source;
     c.hash.hex = result->image_sha256;
-    WS_TRY(port->ops->start(port, hash_image, &c.hash, &c.task, error));
+    if (c.hash.image) WS_TRY(port->ops->start(port, hash_image, &c.hash, &c.task, error));
     enum ws_status status = ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
     WS_TRY(status);
@@ -173,7 +177,8 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
 enum ws_status ws_build_check(struct ws_build *b, struct ws_port *port, struct ws_drive *drive, bool used,
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error) {
-    const struct ws_layout *layout = used && b->image_only ? b->image_only : b->layout;
-    struct ws_check_options o = {.with_hash = true, .on_progress = on_progress, .context = context};
-    return ws_check(port, layout, drive, &o, result, error);
+    uint32_t changing = 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP;
+    struct ws_check_options o = {
+        .with_hash = true, .leave_out = used ? changing : 0, .on_progress = on_progress, .context = context};
+    return ws_check(port, b->layout, drive, &o, result, error);
 }

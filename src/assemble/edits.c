@@ -1,7 +1,5 @@
 /* edits.c — the image's own start menus told to remember, inside the image and inside its EFI volume. */
-#include "build/internal.h"
-
-#include "wild_satchel/label.h"
+#include "assemble/internal.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -23,7 +21,7 @@ struct editing {
 
 static struct ws_plan_edit *note(struct editing *e, const struct ws_node *file, const char *what) {
     struct ws_plan *plan = e->build->plan;
-    if (plan->edits >= WS_PLAN_EDITS_MOST) return NULL;
+    if (plan->edits >= PLAN_EDITS_MOST) return NULL;
     struct ws_plan_edit *edit = &plan->edit[plan->edits++];
     memset(edit, 0, sizeof *edit);
     size_t n = e->in_esp ? (size_t)snprintf(edit->path, sizeof edit->path, "EFI volume: ") : 0;
@@ -76,9 +74,9 @@ static enum ws_status edit_menu(void *context, const struct ws_node *file, const
     const struct ws_menu_entry *entry = entry_to_edit(menu, menu->kind == WS_MENU_SYSLINUX && e->folder_has_default);
     if (!entry) return WS_OK;
     char parameters[WS_PARAMETERS_ROOM];
-    build_parameters(e->build->plan, parameters);
+    build_parameters(e->build, parameters);
     WS_TRY(ws_menu_remember(menu, entry, parameters, family->drop, &text, error));
-    if (e->changes >= WS_PLAN_EDITS_MOST) {
+    if (e->changes >= PLAN_EDITS_MOST) {
         ws_text_free(&text);
         return ws_fail(error, WS_E_UNSUPPORTED, "the image has more start menus than can be edited");
     }
@@ -143,7 +141,7 @@ static enum ws_status rename_in_menus(struct editing *e, const struct ws_tree *t
         bool says =
             done ? rename_in(e, done->bytes, done->length, &text, what) : rename_in(e, bytes, length, &text, what);
         enum ws_status status = ws_text_status(&text, error);
-        if (status == WS_OK && says && !done && e->changes >= WS_PLAN_EDITS_MOST)
+        if (status == WS_OK && says && !done && e->changes >= PLAN_EDITS_MOST)
             status = ws_fail(error, WS_E_UNSUPPORTED, "the image has more start menus than can be edited");
         free(bytes);
         if (status != WS_OK || !says) {
@@ -229,11 +227,11 @@ static enum ws_status correct_lists(struct editing *e, struct ws_error *error) {
             free(list);
             continue;
         }
-        if (e->changes >= WS_PLAN_EDITS_MOST) {
+        if (e->changes >= PLAN_EDITS_MOST) {
             free(list);
             return ws_fail(error, WS_E_UNSUPPORTED,
                            "the image has more start menus and lists of checksums than can be edited: %d",
-                           (int)WS_PLAN_EDITS_MOST);
+                           (int)PLAN_EDITS_MOST);
         }
         e->change[e->changes++] = (struct build_change){n, list, length, false};
         char what[64];
@@ -246,7 +244,7 @@ static enum ws_status correct_lists(struct editing *e, struct ws_error *error) {
 void build_open_esp(struct ws_build *b) {
     (void)ws_esp_read(b->image.source, &b->image.table, b->image.iso ? ws_iso_facts(b->image.iso) : NULL, &b->esp_slice,
                       &b->esp_tree, NULL, NULL);
-    if (b->esp_tree || b->plan->arrangement != WS_ARRANGE_FILES || !b->image.iso) return;
+    if (b->esp_tree || b->plan->facts.kind != WS_KIND_LIVE_FILES || !b->image.iso) return;
     const struct ws_tree *medium = ws_iso_tree(b->image.iso); /* of an unpacked image it is one of the files */
     if (!ws_tree_find_any_case(medium, "EFI/BOOT/BOOTX64.EFI")) (void)ws_esp_among_files(medium, &b->esp_tree, NULL);
 }
@@ -257,8 +255,8 @@ enum ws_status build_collect_changes(struct ws_build *b, struct build_change *ch
                                      struct ws_error *error) {
     struct editing e = {.build = b, .change = change};
     enum ws_status status;
-    bool remembers = b->plan->persistence_place != WS_PERSIST_NONE;
-    bool files = b->plan->arrangement == WS_ARRANGE_FILES;
+    bool remembers = b->remembers;
+    bool files = b->plan->facts.kind == WS_KIND_LIVE_FILES;
     b->plan->edits = 0;
     e.tree = ws_iso_tree(b->image.iso);
     if (remembers) WS_GO(ws_medium_menus(e.tree, edit_menu, &e, error));
@@ -284,7 +282,7 @@ enum ws_status build_collect_changes(struct ws_build *b, struct build_change *ch
         ws_fail(error, WS_E_UNSUPPORTED, "no start menu of this image could be told to remember");
         char parameters[WS_PARAMETERS_ROOM];
         WS_GO(ws_fail_next(error, "plan it as a replica, and pass \"%s\" by hand at each start",
-                           build_parameters(b->plan, parameters)));
+                           build_parameters(b, parameters)));
     }
     status = correct_lists(&e, error);
 done:
@@ -294,7 +292,7 @@ done:
 }
 
 enum ws_status build_edit_menus(struct ws_build *b, uint64_t *end, struct ws_error *error) {
-    struct build_change change[WS_PLAN_EDITS_MOST];
+    struct build_change change[PLAN_EDITS_MOST];
     size_t changes = 0;
     enum ws_status status;
     uint64_t esp_at;

@@ -1,0 +1,256 @@
+/* wishes.c — options of `satchel plan` read into a request; what goes with what is the library's to say. */
+#include "cli/wishes.h"
+
+#include "port/linux/linux.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+
+struct wishes wished;
+const struct poptOption wish_options[] = {
+    {"request", 'r', POPT_ARG_STRING, &wished.request, 0, "begin with a saved request; further options change it",
+     "FILE"},
+    {"image", 'i', POPT_ARG_STRING, &wished.image, 0, "the image to lay down", "FILE"},
+    {"kind", 'k', POPT_ARG_STRING, &wished.kind, 0, "live (remembers) or replica; what suits the image if left out",
+     "KIND"},
+    {"arrangement", 'a', POPT_ARG_STRING, &wished.arrangement, 0,
+     "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
+    {"files-on", 0, POPT_ARG_STRING, &wished.files_on, 0, "with files: fat32 (the default) or exfat", "SYSTEM"},
+    {"system", 0, POPT_ARG_STRING, &wished.system, 0, "with files: the size of that volume (what the files need)",
+     "SIZE"},
+    {"persistence", 'p', POPT_ARG_STRING, &wished.persistence, 0,
+     "room for what is remembered, \"rest\" (the default), or \"none\"; `satchel size` helps", "SIZE"},
+    {"in", 0, POPT_ARG_STRING, &wished.in, 0,
+     "where that is: partition (the default), or file: an overlay file on a FAT32 volume", "PLACE"},
+    {"overlay-from", 0, POPT_ARG_STRING, &wished.overlay_from, 0,
+     "a ready-made data file to put there instead of a fresh one; a compressed one is unpacked", "FILE"},
+    {"data", 0, POPT_ARG_STRING, &wished.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
+    {"data-label", 0, POPT_ARG_STRING, &wished.label, 0, "its label", "TEXT"},
+    {"cluster", 0, POPT_ARG_STRING, &wished.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
+     "SIZE"},
+    {"swap", 0, POPT_ARG_STRING, &wished.swap, 0, "a swap partition too", "SIZE"},
+    {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files: mbr or gpt (mbr up to 2 TiB)", "KIND"},
+    {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,
+     "with files: what the system wants on its drive (label, renamed folders, marker files)", "FILE"},
+    {"family", 0, POPT_ARG_STRING, &wished.family, 0,
+     "with files: how a live family not known here starts and remembers, described in a document", "FILE"},
+    {"uefi-code", 0, POPT_ARG_STRING, &wished.uefi, 0,
+     "with files: what UEFI starts: image (the image's own), own, or auto (the image's where it brings one)", "WHOSE"},
+    {"check-at-start", 0, POPT_ARG_STRING, &wished.check, 0,
+     "with files: off, quick (kernel, initial RAM disk) or full (the system, too), by our start-up code", "HOW"},
+    {"menu-wait", 0, POPT_ARG_STRING, &wished.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
+    POPT_TABLEEND};
+
+/* Which word of a few; WS_E_USAGE names them all. */
+static enum ws_status pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
+                           unsigned first, unsigned count, unsigned *out) {
+    char all[120] = "";
+    for (unsigned i = first; i < count; i++) {
+        if (strcmp(word, name(i)) == 0) {
+            *out = i;
+            return WS_OK;
+        }
+        size_t n = strlen(all);
+        (void)snprintf(all + n, sizeof all - n, "%s%s", i == first ? "" : i + 1 == count ? " or " : ", ", name(i));
+    }
+    return ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, not \"%s\"", option, all, word);
+}
+
+static const char *place_word(unsigned i) { return ws_place_name((enum ws_place)i); }
+static const char *table_word(unsigned i) { return ws_table_wish_name((enum ws_table_wish)i); }
+static const char *code_word(unsigned i) { return ws_uefi_code_name((enum ws_uefi_code)i); }
+static const char *check_word(unsigned i) { return ws_check_name((enum ws_check_at_start)i); }
+static const char *plain_word(unsigned i) {
+    static const char *const words[] = {"fat32", "exfat"};
+    return words[i];
+}
+static const char *kind_word(unsigned i) {
+    static const char *const words[] = {"live", "replica"};
+    return words[i];
+}
+static const char *arrangement_word(unsigned i) {
+    static const char *const words[] = {"whole", "files"};
+    return words[i];
+}
+
+static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct ws_request *r) {
+    static const enum ws_kind live[] = {WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES};
+    unsigned kind = 0;
+    unsigned arrangement = 0;
+    if (w->kind) WS_TRY(pick(cli, "--kind", w->kind, kind_word, 0, 2, &kind));
+    if (w->arrangement) WS_TRY(pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
+    if (kind == 1 && arrangement == 1) return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
+    if (kind == 1) r->kind = WS_KIND_REPLICA;
+    else if (w->arrangement) r->kind = live[arrangement];
+    else if (w->kind) r->kind = WS_KIND_LIVE;
+    return WS_OK;
+}
+
+/* "rest", "none" where that is possible, or so many bytes. */
+static enum ws_status read_size(struct cli *cli, const char *text, struct ws_size *size) {
+    uint64_t bytes = 0;
+    *size = (struct ws_size){strcmp(text, "rest") == 0 ? WS_SIZE_REST : WS_SIZE_NONE, 0};
+    if (size->kind == WS_SIZE_REST || strcmp(text, "none") == 0) return WS_OK;
+    WS_TRY(ws_size_parse(text, &bytes, &cli->error));
+    *size = ws_size_of(bytes);
+    return WS_OK;
+}
+
+static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, struct ws_request *r) {
+    const struct {
+        const char *text;
+        enum ws_role role;
+    } sizes[] = {{w->persistence, WS_ROLE_PERSISTENCE},
+                 {w->data, WS_ROLE_DATA},
+                 {w->system, WS_ROLE_SYSTEM},
+                 {w->swap, WS_ROLE_SWAP}};
+    unsigned word = 0;
+    for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
+        if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
+    if (w->in) {
+        WS_TRY(pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
+        ws_request_want(r, WS_ROLE_PERSISTENCE)->place = (enum ws_place)word;
+    }
+    if (w->files_on) {
+        WS_TRY(pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));
+        (void)snprintf(ws_request_want(r, WS_ROLE_SYSTEM)->format, sizeof r->volume[0].format, "%s", w->files_on);
+    }
+    if (w->cluster) {
+        uint64_t bytes = 0;
+        WS_TRY(ws_size_parse(w->cluster, &bytes, &cli->error));
+        const struct ws_wanted *data = ws_request_wanted(r, WS_ROLE_DATA);
+        if (!data || bytes < 512 || bytes > 65536 || (bytes & (bytes - 1)))
+            return ws_fail(&cli->error, WS_E_USAGE,
+                           "--cluster goes with --data, and is a power of two from 512 to 64K");
+        ws_request_want(r, WS_ROLE_DATA)->cluster = (uint32_t)bytes;
+    }
+    if (w->label) {
+        char *label = ws_request_want(r, WS_ROLE_DATA)->label;
+        if (strlen(w->label) >= WS_LABEL_ROOM)
+            return ws_fail(&cli->error, WS_E_USAGE, "a label of more than %d bytes fits no file system",
+                           WS_LABEL_ROOM - 1);
+        (void)snprintf(label, WS_LABEL_ROOM, "%s", w->label);
+    }
+    return WS_OK;
+}
+
+static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct ws_request *r) {
+    unsigned word = 0;
+    if (w->table) {
+        WS_TRY(pick(cli, "--table", w->table, table_word, WS_TABLE_WISH_MBR, WS_TABLE_WISHES, &word));
+        r->table = (enum ws_table_wish)word;
+    }
+    if (w->uefi) {
+        WS_TRY(pick(cli, "--uefi-code", w->uefi, code_word, 0, WS_UEFI_CODES, &word));
+        r->uefi_code = (enum ws_uefi_code)word;
+    }
+    if (w->check) {
+        WS_TRY(pick(cli, "--check-at-start", w->check, check_word, 0, WS_CHECK_FULL + 1, &word));
+        r->check = (enum ws_check_at_start)word;
+    }
+    if (w->wait) {
+        char *end;
+        unsigned long seconds = strtoul(w->wait, &end, 10);
+        if (*end || end == w->wait || w->wait[0] == '-' || seconds > WS_MENU_SECONDS_MOST)
+            return ws_fail(&cli->error, WS_E_USAGE, "--menu-wait takes seconds, 0 to %d, not \"%s\"",
+                           WS_MENU_SECONDS_MOST, w->wait);
+        r->menu_seconds = (unsigned)seconds;
+    }
+    return WS_OK;
+}
+
+static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_rules *rules) {
+    struct ws_text text = {0};
+    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    if (status == WS_OK) status = ws_rules_from_json(text.data ? text.data : "", text.length, rules, &cli->error);
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    ws_text_free(&text);
+    return status;
+}
+
+static enum ws_status load_family(struct cli *cli, const char *path, char out[WS_FAMILY_TEXT]) {
+    struct ws_text text = {0};
+    struct ws_own_family *own = calloc(1, sizeof *own);
+    enum ws_status status = own ? cli_read_file(path, 1 << 20, &text, &cli->error) : WS_E_NOMEM;
+    if (status == WS_OK) status = ws_own_family_read(text.data ? text.data : "", text.length, own, &cli->error);
+    if (status == WS_OK) memcpy(out, own->document, sizeof own->document);
+    else ws_fail_where(&cli->error, "%s", path);
+    ws_text_free(&text);
+    free(own);
+    return status;
+}
+
+static enum ws_status load_request(struct cli *cli, const char *path, struct ws_request *r) {
+    struct ws_text text = {0};
+    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    if (status == WS_OK) status = ws_request_from_json(text.data ? text.data : "", text.length, r, &cli->error);
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
+    ws_text_free(&text);
+    return status;
+}
+
+/* A path as documents keep it: whole, or not at all. */
+static enum ws_status take_path(struct cli *cli, const char *path, struct ws_input *input) {
+    char *real = realpath(path, NULL);
+    int length = snprintf(input->path, sizeof input->path, "%s", real ? real : path);
+    free(real);
+    if (length >= 0 && (size_t)length < sizeof input->path) return WS_OK;
+    ws_fail(&cli->error, WS_E_RANGE, "a plan keeps paths of at most %zu bytes", sizeof input->path - 1);
+    ws_fail_where(&cli->error, "%s", path);
+    return ws_fail_next(&cli->error, "move it, or give it a shorter name");
+}
+
+/* What a file is: its size and digest, and when it was last changed. */
+static enum ws_status know(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
+    input->size = source->size;
+    input->touched_at = cli_touched_at(input->path);
+    return ws_source_hash(source, WS_HASH_SHA256, input->sha256, &cli->error);
+}
+
+/* A saved request goes by what it knows of its inputs, unless they were touched since. */
+static enum ws_status know_again(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
+    struct ws_input now = *input;
+    if (input->touched_at && cli_touched_at(input->path) == input->touched_at && input->size == source->size)
+        return WS_OK;
+    WS_TRY(know(cli, &now, source));
+    if (strcmp(now.sha256, input->sha256) != 0) {
+        ws_fail(&cli->error, WS_E_FORMAT, "this is no longer the file that was asked for: its SHA-256 is now %.16s...",
+                now.sha256);
+        ws_fail_where(&cli->error, "%s", input->path);
+        return ws_fail_next(&cli->error, "name it as it is, with --image or --overlay-from");
+    }
+    *input = now;
+    return WS_OK;
+}
+
+static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struct ws_request *r,
+                                  struct ws_source *source[WS_INPUTS]) {
+    struct ws_input *image = &r->input[WS_INPUT_IMAGE];
+    struct ws_input *overlay = &r->input[WS_INPUT_OVERLAY];
+    struct ws_packed_facts packed;
+    struct stat s;
+    if (w->image) WS_TRY(take_path(cli, w->image, image));
+    if (!image->path[0]) return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
+    WS_TRY(ws_linux_open_medium(image->path, &source[WS_INPUT_IMAGE], &packed, &cli->error));
+    image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
+    WS_TRY(w->image ? know(cli, image, source[WS_INPUT_IMAGE]) : know_again(cli, image, source[WS_INPUT_IMAGE]));
+    if (w->overlay_from) WS_TRY(take_path(cli, w->overlay_from, overlay));
+    if (!overlay->path[0]) return WS_OK;
+    WS_TRY(ws_linux_open_overlay(overlay->path, &source[WS_INPUT_OVERLAY], &cli->error));
+    return w->overlay_from ? know(cli, overlay, source[WS_INPUT_OVERLAY])
+                           : know_again(cli, overlay, source[WS_INPUT_OVERLAY]);
+}
+
+enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct ws_request *r,
+                               struct ws_source *source[WS_INPUTS]) {
+    ws_request_begin(r, WS_KIND_USUAL);
+    if (w->request) WS_TRY(load_request(cli, w->request, r));
+    WS_TRY(read_kind(cli, w, r));
+    WS_TRY(read_volumes(cli, w, r));
+    WS_TRY(read_start(cli, w, r));
+    if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));
+    if (w->family) WS_TRY(load_family(cli, w->family, r->family));
+    return open_inputs(cli, w, r, source);
+}

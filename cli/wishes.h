@@ -1,0 +1,19 @@
+/* wishes.h — what `satchel plan` is told, made into a request. */
+#ifndef CLI_WISHES_H
+#define CLI_WISHES_H
+
+#include "cli/cli.h"
+
+struct wishes { /* the options, as they were typed; NULL: not at all */
+    char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *label,
+        *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait;
+};
+extern const struct poptOption wish_options[];
+extern struct wishes wished; /* what those options fill */
+
+/* The request, from a saved one where there is one; image and ready-made data file opened, and known by their digests.
+ * Close both sources whatever comes of it. */
+enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *wishes, struct ws_request *request,
+                               struct ws_source *input[WS_INPUTS]);
+
+#endif

@@ -1,0 +1,154 @@
+/* internal.h — a build: everything a layout borrows, held together. */
+#ifndef WS_ASSEMBLE_INTERNAL_H
+#define WS_ASSEMBLE_INTERNAL_H
+
+#include "base/bytes.h"
+#include "plan/internal.h"
+#include "wild_satchel/build.h"
+#include "wild_satchel/format.h"
+
+enum { MIB = 1 << 20, PAGE = 4096, WS_PARAMETERS_ROOM = 4096 };
+
+/* Laid down file by file a medium gets other names: by enum ws_named_by its new ones, those of the image, and those
+ * that its menus say, which are others where an image was unpacked. */
+struct build_names {
+    char now[WS_NAMED_WAYS][WS_LABEL_ROOM], was[WS_NAMED_WAYS][WS_LABEL_ROOM], said[WS_NAMED_WAYS][WS_LABEL_ROOM];
+};
+
+struct ws_build {
+    struct ws_plan *plan;
+    const struct ws_source *overlay; /* a ready-made volume for the overlay file; NULL: a fresh one */
+    bool remembers, in_file;         /* where changes go, as settled */
+    enum ws_role holder;             /* in_file: the volume that holds the overlay file */
+    bool measure;
+    struct ws_image image;
+    struct ws_table *table;         /* the drive's */
+    struct ws_source *patched;      /* over the image: menus, records, checksum lists */
+    struct ws_tree *tree[WS_ROLES]; /* what fills each volume; composers borrow it */
+    struct ws_source *esp_slice;    /* the image's EFI volume */
+    struct ws_tree *esp_tree;
+    struct build_names names;
+    struct ws_loader loader; /* what UEFI firmware would find of the image's own */
+    bool have_loader;
+    bool no_kernel; /* of the image's own that our start-up code could start */
+    struct ws_layout *layout;
+};
+
+/* A kind of drive: what it is made of, and what goes with it. */
+struct build_recipe {
+    enum ws_kind kind;
+    bool image;       /* it is made from one */
+    bool files;       /* rules, start-up and a family of the user's own go with it */
+    uint32_t volumes; /* what may be wanted: bit N stands for role N */
+    const char *only; /* why nothing else may */
+    enum ws_status (*prepare)(struct ws_build *build, struct ws_error *error);
+};
+/* recipes.c */
+const struct build_recipe *build_recipe(enum ws_kind kind);
+enum ws_status build_check_wishes(const struct build_recipe *recipe, const struct ws_request *request,
+                                  struct ws_error *error);
+enum ws_status build_prepare_replica(struct ws_build *build, struct ws_error *error);
+enum ws_status build_prepare_blank(struct ws_build *build, struct ws_error *error);
+/* whole.c, files.c */
+enum ws_status build_prepare_whole(struct ws_build *build, struct ws_error *error);
+enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
+
+/* place.c: volumes in a row. */
+struct build_need {
+    enum ws_role role;
+    const struct ws_format *format;
+    struct ws_size size;     /* so many bytes, or the rest */
+    uint64_t least, most;    /* bytes; what "the rest" may come to */
+    uint64_t granule;        /* sizes are multiples of it */
+    const char *type, *name; /* of its partition */
+    uint64_t at, placed;     /* out: bytes of the drive */
+};
+/* Place them from `first` on, each at a multiple of `align`, before `end`. The last may be cut down to what was asked.
+ * @return WS_E_SPACE with the bytes that all of it would take, up to its end, at `needed` */
+enum ws_status build_place(struct build_need *need, size_t count, uint64_t first, uint64_t end, uint64_t align,
+                           uint64_t *needed);
+
+/* volumes.c */
+/* Where changes go, from what is asked and what the family knows; in recipes that may remember. */
+enum ws_status build_settle_persistence(struct ws_build *build, struct ws_error *error);
+/* The needs of persistence, data and swap as wanted, added to a list. */
+enum ws_status build_add_needs(struct ws_build *build, struct build_need *need, size_t *count, struct ws_error *error);
+/* Placed, entered in the table and in the plan. */
+enum ws_status build_place_volumes(struct ws_build *build, struct build_need *need, size_t count, uint64_t first,
+                                   struct ws_error *error);
+/* Measured, or composed into the layout; what a file inside needs of room is reserved first. */
+enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, struct ws_layout *layout,
+                                    struct ws_error *error);
+enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
+/* The identifier of a volume, by its role. */
+enum ws_status build_volume_id(const struct ws_plan *plan, enum ws_role role, struct ws_guid *id,
+                               struct ws_error *error);
+/* The wanted size, WS_SIZE_NONE where nothing is. */
+struct ws_size build_wanted_size(const struct ws_plan *plan, enum ws_role role);
+/* The row of the table of formats that a volume gets. */
+enum ws_status build_format(const struct ws_plan *plan, enum ws_role role, const struct ws_format **format,
+                            struct ws_error *error);
+/* One MiB, or the drive's erase unit where that is larger and sensible. */
+uint64_t build_choose_align(const struct ws_plan *plan);
+/* @return WS_E_UNSUPPORTED for sectors that no volume is made for here: 512 to 4096 bytes, powers of two, are */
+enum ws_status build_check_sector(uint32_t sector, const char *drive, struct ws_error *error);
+enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed);
+
+/* overlay.c */
+/* Can an overlay file of the asked size be had at all? */
+enum ws_status build_check_overlay(const struct ws_build *build, struct ws_error *error);
+/* The file entered in its holder's tree, its place reserved; `room` is what the volume has free for it. */
+enum ws_status build_reserve_overlay(struct ws_build *build, uint64_t room, struct ws_error *error);
+/* The bytes asked for, 0: as many as can be. */
+uint64_t build_overlay_asked(const struct ws_build *build);
+/* The largest it can be. */
+uint64_t build_overlay_most(const struct ws_build *build);
+/* What the menus have to pass so that the system remembers. */
+const char *build_parameters(const struct ws_build *build, char out[WS_PARAMETERS_ROOM]);
+/* A ready-made volume copied to its place, or a fresh one composed there. */
+enum ws_status build_compose_persistence(struct ws_build *build, struct ws_error *error);
+
+/* parts.c: the drive's parts in a row, without gaps: what was placed, and what lies between. */
+void build_list_parts(struct ws_build *build);
+/* notes.c: what was decided about where changes are kept, and about files. */
+void build_note_persistence(struct ws_build *build);
+void build_note_files(struct ws_build *build);
+
+/* A file of the image with new content. */
+struct build_change {
+    const struct ws_node *file;
+    char *bytes; /* owned */
+    size_t length;
+    bool in_esp; /* a file of the image's EFI volume */
+};
+void build_free_change(struct build_change *change);
+/* edits.c: menus told to remember and checksum lists corrected, noted in the plan; `change` has room for
+ * PLAN_EDITS_MOST, and on failure what `*count` says is still to be freed. */
+enum ws_status build_collect_changes(struct ws_build *build, struct build_change *change, size_t *count,
+                                     struct ws_error *error);
+/* The image's EFI volume into build->esp_tree, if it has one. */
+void build_open_esp(struct ws_build *build);
+/* Those of the changes that are in the EFI volume, laid over it where it stands in `patched`. */
+enum ws_status build_edit_esp(const struct build_change *change, size_t count, struct ws_source *patched, uint64_t at,
+                              uint64_t length, struct ws_error *error);
+/* The same as changes over build->patched; `end` moves past what had to be appended. */
+enum ws_status build_edit_menus(struct ws_build *build, uint64_t *end, struct ws_error *error);
+/* The medium's new name put wherever a text says an old one. @return whether it says one */
+bool build_rename(const struct build_names *names, enum ws_named_by by, struct ws_text *text);
+
+/* medium.c: the files that go on the drive, laid down file by file, in build->tree[WS_ROLE_SYSTEM]. */
+enum ws_status build_make_medium(struct ws_build *build, const struct build_change *change, size_t count,
+                                 struct ws_error *error);
+/* The small volume with our UEFI program. */
+enum ws_status build_make_start(struct ws_build *build, struct ws_error *error);
+/* Is it our program that UEFI firmware finds? */
+bool build_own_uefi(const struct ws_build *build);
+/* The label its volume gets, which is never empty. */
+void build_system_label(const struct ws_plan *plan, char label[12]);
+/* That label and the volume's identifier, by enum ws_named_by. */
+enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
+                                  struct ws_error *error);
+/* Is the system's files' volume one that firmware does not read? */
+bool build_needs_start(const struct ws_plan *plan);
+
+#endif

@@ -1,0 +1,141 @@
+/* overlay.c — what is remembered: a volume in a partition, or in a file inside another volume. */
+#include "assemble/internal.h"
+
+#include "wild_satchel/ext4.h"
+#include "wild_satchel/fat.h"
+
+#include <stdio.h>
+#include <string.h>
+
+enum { CLUSTER_MOST = 65536 };
+
+uint64_t build_overlay_asked(const struct ws_build *b) {
+    struct ws_size size = build_wanted_size(b->plan, WS_ROLE_PERSISTENCE);
+    return b->overlay                   ? b->overlay->size
+           : size.kind == WS_SIZE_BYTES ? ws_round_up(size.bytes, PAGE)
+           : size.kind == WS_SIZE_LEAST ? WS_EXT4_LEAST
+                                        : 0;
+}
+
+/* The largest file its holder can have. Of FAT's the last cluster is left out: a checker in wide use counts the bytes of
+ * a chain in 32 bits, and would cut a file of 4 GiB in clusters to nothing. */
+uint64_t build_overlay_most(const struct ws_build *b) {
+    const struct ws_format *f = NULL;
+    if (build_format(b->plan, b->holder, &f, NULL) != WS_OK || !f->names) return WS_EXT4_MOST;
+    uint64_t largest = f->names()->largest;
+    return largest > UINT32_MAX ? WS_EXT4_MOST : largest / CLUSTER_MOST * CLUSTER_MOST;
+}
+
+const char *build_parameters(const struct ws_build *b, char out[WS_PARAMETERS_ROOM]) {
+    const struct ws_wanted *data = ws_request_wanted(&b->plan->request, WS_ROLE_DATA);
+    char system[12], label[WS_LABEL_ROOM] = "OVERLAY";
+    build_system_label(b->plan, system);
+    if (data && data->label[0]) (void)ws_label_normalise("fat32", data->label, label, sizeof label, NULL, 0, NULL);
+    const char *volume = !b->in_file ? NULL : b->holder == WS_ROLE_SYSTEM ? system : label;
+    return ws_live_parameters(b->plan->family, volume, out, WS_PARAMETERS_ROOM);
+}
+
+static enum ws_status check_label(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_wanted *data = ws_request_wanted(&b->plan->request, WS_ROLE_DATA);
+    char system[12];
+    build_system_label(b->plan, system);
+    bool beside = b->holder == WS_ROLE_SYSTEM;
+    const char *label = beside ? system : data ? data->label : "";
+    if (!ws_live_wants_label(b->plan->family) || !strchr(label, ' ')) return WS_OK;
+    ws_fail(error, WS_E_UNSUPPORTED, "%s finds its file by the label of the volume, and cannot be told \"%s\"",
+            b->plan->family->title, label);
+    return ws_fail_next(error, beside ? "let rules give the volume a label without blanks, or leave --in out"
+                                      : "take a --data-label without blanks, or leave --in out");
+}
+
+enum ws_status build_check_overlay(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_live_family *family = b->plan->family;
+    if (!b->in_file) return WS_OK;
+    if (!family->overlay_file) {
+        ws_fail(error, WS_E_UNSUPPORTED, "%s is not known to remember in a file", family->title);
+        return ws_fail_next(error, "leave --in out: a partition is made then");
+    }
+    WS_TRY(check_label(b, error));
+    if (build_overlay_asked(b) <= build_overlay_most(b)) return WS_OK;
+    ws_fail(error, WS_E_RANGE, "FAT32 ends a file at 4 GiB less one byte, and an overlay file of more was asked for");
+    return ws_fail_next(error,
+                        "there are three ways: --persistence 4095M, a partition (leave --in out: plans take it by "
+                        "themselves), or %s",
+                        family->overlay_beside ? "exFAT: --arrangement files --files-on exfat"
+                                               : "a family that looks for its file on exFAT");
+}
+
+/* The volume it should lie on is too small: as asked, or because the drive has no more. */
+static enum ws_status does_not_fit(const struct ws_build *b, uint64_t size, uint64_t room, struct ws_error *error) {
+    const struct ws_plan *p = b->plan;
+    uint64_t data = b->holder == WS_ROLE_DATA ? plan_volume(b->plan, WS_ROLE_DATA)->size : 0;
+    bool asked = build_wanted_size(p, b->holder).kind == WS_SIZE_BYTES && data;
+    char wanted[48];
+    char has[48];
+    if (!asked || p->drive.size - data < size - room) return build_does_not_fit(error, p, p->drive.size + size - room);
+    ws_fail(error, WS_E_SPACE, "an overlay file of %s lies on the data partition, which has room for %s",
+            ws_size_both(size, wanted, sizeof wanted), ws_size_both(room, has, sizeof has));
+    ws_fail_where(error, "%s", p->drive.name);
+    return ws_fail_next(error, "--data rest, or --data %lluM; or a smaller file",
+                        (unsigned long long)(ws_round_up(data + size - room + 2 * MIB, 64ull * MIB) / MIB));
+}
+
+enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct ws_error *error) {
+    struct ws_tree *tree = b->tree[b->holder];
+    struct ws_node *n = NULL;
+    struct ws_source *zeros = NULL;
+    uint64_t size = build_overlay_asked(b);
+    if (!size) size = ws_min_u64(room / 8 * 7 / PAGE * PAGE, build_overlay_most(b)); /* it stays of use for other files */
+    if (b->overlay && size < WS_EXT4_LEAST)
+        return ws_fail(error, WS_E_FORMAT, "the data file holds only %llu bytes: there is no volume in it",
+                       (unsigned long long)size);
+    if (size > room) return does_not_fit(b, size, room, error);
+    if (size < WS_EXT4_LEAST)
+        return ws_fail(error, WS_E_RANGE, "an overlay file needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
+    WS_TRY(ws_tree_put(tree, b->plan->family->overlay_file, "", 0, &n, error));
+    WS_TRY(ws_source_zeros(size, &zeros, error));
+    WS_TRY(ws_tree_own(tree, zeros, error));
+    n->content = zeros;
+    n->reserved = true; /* the volume in it is put there as a part of its own */
+    n->mtime = b->plan->facts.made_at;
+    struct ws_volume *v = plan_volume(b->plan, WS_ROLE_PERSISTENCE);
+    if (v) v->size = size; /* else the system's volume is being sized */
+    return WS_OK;
+}
+
+/* A ready-made volume: what is in it is the giver's business, but what would make it useless is said. */
+static enum ws_status look_at_overlay(struct ws_build *b, struct ws_volume *v, struct ws_error *error) {
+    struct ws_volume_facts facts;
+    enum ws_status status = ws_format_find("ext4")->probe(b->overlay, &facts, error);
+    if (status == WS_OK) {
+        v->free_bytes = facts.free_bytes;
+        (void)snprintf(v->label, sizeof v->label, "%s", facts.label);
+        if (facts.size > b->overlay->size)
+            ws_findings_add(&b->plan->findings, WS_FAULT,
+                            "the data file is shorter than the volume in it: it is cut off");
+        return WS_OK;
+    }
+    if (status != WS_E_NOTFOUND && status != WS_E_FORMAT) return status;
+    ws_findings_add(&b->plan->findings, WS_WARNING, "the data file holds no ext4 volume that can be read here: %s",
+                    error->what);
+    return WS_OK;
+}
+
+enum ws_status build_compose_persistence(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
+    if (b->in_file) {
+        const struct ws_node *file = ws_tree_find(b->tree[b->holder], p->family->overlay_file);
+        v->at = plan_volume(p, b->holder)->at + file->work;
+        v->size = ws_node_size(file);
+    }
+    if (!b->overlay) {
+        WS_TRY(ws_live_volume_tree(p->family, p->facts.made_at, &b->tree[WS_ROLE_PERSISTENCE], error));
+        return build_compose_volume(b, WS_ROLE_PERSISTENCE, b->layout, error);
+    }
+    unsigned was = ws_layout_part(b->layout, WS_ROLE_PERSISTENCE);
+    enum ws_status status = ws_layout_add(b->layout, v->at, v->size, b->overlay, 0, WS_PHASE_BODY, error);
+    (void)ws_layout_part(b->layout, was);
+    WS_TRY(status);
+    return look_at_overlay(b, v, error);
+}

@@ -1,0 +1,175 @@
+/* prepare.c — a request decided for one drive: its recipe chosen and followed, its layout sealed and named. */
+#include "assemble/internal.h"
+
+#include "wild_satchel/sizing.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+/* An input must be the one that was asked for; what its request does not say of it is found out. */
+static enum ws_status take_input(struct ws_input *input, const struct ws_source *source, bool measure,
+                                 struct ws_error *error) {
+    if (!source) {
+        if (!input->path[0]) return WS_OK;
+        ws_fail(error, WS_E_USAGE, "an input is named and not given");
+        return ws_fail_where(error, "%s", input->path);
+    }
+    if (!input->path[0]) (void)strcpy(input->path, "-"); /* it has no name */
+    if (input->size && input->size != source->size) {
+        ws_fail(error, WS_E_FORMAT, "the image has %llu bytes, planned were %llu: it is not the same file any more",
+                (unsigned long long)source->size, (unsigned long long)input->size);
+        ws_fail_where(error, "%s", input->path);
+        return ws_fail_next(error, "make the plan again");
+    }
+    input->size = source->size;
+    if (input->sha256[0] || measure) return WS_OK;
+    return ws_source_hash(source, WS_HASH_SHA256, input->sha256, error);
+}
+
+static enum ws_status look_at_image(struct ws_build *b, const struct ws_source *image, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    if (!image) return WS_OK;
+    WS_TRY(ws_image_inspect(image, &b->image, error));
+    const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
+    ws_visible(volume[0] ? volume : "image", p->facts.title, sizeof p->facts.title);
+    p->family = b->image.family;
+    return WS_OK;
+}
+
+static enum ws_status take_family(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    if (p->request.family[0]) {
+        WS_TRY(ws_own_family_read(p->request.family, strlen(p->request.family), &p->own_family, error));
+        p->family = &p->own_family.family;
+    }
+    if (!p->family) return WS_OK;
+    if (strlen(p->family->word) >= sizeof p->facts.family)
+        return ws_fail(error, WS_E_FORMAT, "the family's word is longer than %zu bytes", sizeof p->facts.family - 1);
+    (void)strcpy(p->facts.family, p->family->word);
+    return WS_OK;
+}
+
+/* A disc image, and what was made of a folder or archive, starts from a drive only file by file. */
+static void choose_kind(struct ws_build *b, char why[200]) {
+    struct ws_plan *p = b->plan;
+    bool described = p->request.family[0] != '\0';
+    bool disc = b->image.kind == WS_IMAGE_DISC || described;
+    enum ws_kind kind = p->request.kind;
+    if (kind == WS_KIND_USUAL && (described || p->request.input[WS_INPUT_IMAGE].of_files)) kind = WS_KIND_LIVE;
+    if (kind == WS_KIND_USUAL) kind = ws_plan_choose_kind(&b->image, why, 200);
+    if (kind == WS_KIND_LIVE) kind = disc ? WS_KIND_LIVE_FILES : WS_KIND_LIVE_WHOLE;
+    p->facts.kind = kind;
+}
+
+static void carry_findings(struct ws_build *b) {
+    const struct ws_findings *found[] = {&b->image.findings, &b->image.findings_whole};
+    size_t lists = b->plan->facts.kind == WS_KIND_LIVE_FILES ? 1 : 2;
+    for (size_t k = 0; k < lists; k++)
+        for (size_t i = 0; i < found[k]->count; i++)
+            ws_findings_add(&b->plan->findings, found[k]->list[i].weight, "%s", found[k]->list[i].text);
+}
+
+static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    char why[200] = "";
+    choose_kind(b, why);
+    const struct build_recipe *recipe = build_recipe(p->facts.kind);
+    enum ws_status status = build_check_wishes(recipe, &p->request, error);
+    if (status != WS_OK && why[0]) ws_fail_next(error, "it would be a %s because %s", ws_kind_name(p->facts.kind), why);
+    WS_TRY(status);
+    if (recipe->image) plan_look_out(p, &b->image);
+    else plan_look_out(p, NULL);
+    WS_TRY(recipe->prepare(b, error));
+    if (why[0])
+        plan_chose(p, "kind", recipe->files || recipe->kind == WS_KIND_LIVE_WHOLE ? "live" : "replica", "%s", why);
+    return WS_OK;
+}
+
+static enum ws_status name_layout(struct ws_build *b, const struct ws_build_setting *setting, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_known_input known[WS_INPUTS];
+    size_t count = 0;
+    WS_TRY(ws_layout_seal(b->layout, error));
+    p->facts.write_bytes = ws_layout_bytes(b->layout);
+    for (size_t i = 0; i < WS_INPUTS; i++)
+        if (setting->input[i]) known[count++] = (struct ws_known_input){setting->input[i], p->request.input[i].sha256};
+    return b->measure ? WS_OK : ws_layout_fingerprint(b->layout, known, count, p->facts.fingerprint, error);
+}
+
+enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
+                                struct ws_build **out, struct ws_error *error) {
+    const struct ws_source *image = setting->input[WS_INPUT_IMAGE];
+    enum ws_status status;
+    struct ws_build *b = calloc(1, sizeof *b);
+    struct ws_plan *p = calloc(1, sizeof *p);
+    if (!b || !p) {
+        free(b);
+        free(p);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a build");
+    }
+    b->plan = p;
+    b->measure = setting->measure;
+    b->overlay = setting->input[WS_INPUT_OVERLAY];
+    p->request = *request;
+    p->drive = setting->drive;
+    p->facts.id = setting->id;
+    p->facts.made_at = setting->made_at;
+    for (size_t i = 0; i < WS_INPUTS; i++)
+        WS_GO(take_input(&p->request.input[i], setting->input[i], setting->measure, error));
+    WS_GO(look_at_image(b, image, error));
+    WS_GO(take_family(b, error));
+    uint64_t room = ws_max_u64(p->drive.size, image ? image->size : 0);
+    if (image) WS_GO(ws_source_patched(image, room, &b->patched, error));
+    WS_GO(ws_layout_create(room, &b->layout, error));
+    WS_GO(follow_recipe(b, error));
+    WS_GO(name_layout(b, setting, error));
+    carry_findings(b);
+    const struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
+    if (setting->facts) ws_drive_warnings(setting->facts, setting->trial, v ? v->size : 0, &p->findings);
+done:
+    if (status == WS_OK) *out = b;
+    else ws_build_close(b);
+    return status;
+}
+
+/* What was found when a plan was made and cannot be found again from its inputs: what a trial said, for one. */
+static void take_findings(struct ws_plan *plan, const struct ws_plan *read) {
+    for (size_t i = 0; i < read->findings.count; i++) {
+        const struct ws_finding *f = &read->findings.list[i];
+        bool have = false;
+        for (size_t k = 0; k < plan->findings.count; k++) have |= strcmp(plan->findings.list[k].text, f->text) == 0;
+        if (!have) ws_findings_add(&plan->findings, f->weight, "%s", f->text);
+    }
+}
+
+enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
+                              struct ws_build **out, struct ws_error *error) {
+    struct ws_build_setting setting = {.drive = read->drive, .id = read->facts.id, .made_at = read->facts.made_at};
+    struct ws_build *b = NULL;
+    for (size_t i = 0; i < WS_INPUTS; i++) setting.input[i] = input[i];
+    WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
+    enum ws_status status = ws_plan_same_results(read, b->plan, error);
+    if (status == WS_OK) {
+        take_findings(b->plan, read);
+        *out = b;
+    } else {
+        ws_build_close(b);
+    }
+    return status;
+}
+
+const struct ws_plan *ws_build_plan(const struct ws_build *build) { return build->plan; }
+const struct ws_layout *ws_build_layout(const struct ws_build *build) { return build->layout; }
+
+void ws_build_close(struct ws_build *b) {
+    if (!b) return;
+    ws_layout_close(b->layout);
+    for (size_t i = 0; i < WS_ROLES; i++) ws_tree_close(b->tree[i]);
+    ws_tree_close(b->esp_tree);
+    ws_source_close(b->esp_slice);
+    ws_source_close(b->patched);
+    ws_image_free(&b->image);
+    ws_plan_free(b->plan);
+    free(b);
+}

@@ -1,0 +1,170 @@
+/* recipes.c — the kinds of drives, one row each: the only place that says what goes with what. */
+#include "assemble/internal.h"
+
+#include "wild_satchel/contents.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+#define VOLUME(role) (1u << (role))
+static const struct build_recipe recipes[] = {
+    {WS_KIND_LIVE_WHOLE, true, false, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+     "an image laid down whole stays as it is", build_prepare_whole},
+    {WS_KIND_LIVE_FILES, true, true,
+     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "",
+     build_prepare_files},
+    {WS_KIND_REPLICA, true, false, 0, "a replica is the image byte for byte", build_prepare_replica},
+    {WS_KIND_BLANK, false, false, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
+};
+
+const struct build_recipe *build_recipe(enum ws_kind kind) {
+    for (size_t i = 0; i < sizeof recipes / sizeof recipes[0]; i++)
+        if (recipes[i].kind == kind) return &recipes[i];
+    return NULL;
+}
+
+/* What an option of a request stands for, where it does not go with a recipe. */
+static enum ws_status refuse(const struct build_recipe *recipe, const char *what, struct ws_error *error) {
+    ws_fail(error, WS_E_USAGE, "%s: %s", recipe->only, what);
+    return ws_fail_next(error, strstr(what, "with files") ? "leave that out, or lay the files down: --arrangement files"
+                                                          : "leave that out, or plan another kind of drive");
+}
+
+enum ws_status build_check_wishes(const struct build_recipe *recipe, const struct ws_request *r,
+                                  struct ws_error *error) {
+    for (size_t i = 0; i < r->volumes; i++) {
+        const struct ws_wanted *w = &r->volume[i];
+        bool unsaid =
+            w->size.kind == WS_SIZE_USUAL && !w->format[0] && !w->label[0] && !w->cluster && w->place == WS_PLACE_USUAL;
+        if (recipe->volumes >> w->role & 1 || unsaid || w->size.kind == WS_SIZE_NONE) continue;
+        switch (w->role) {
+        case WS_ROLE_SYSTEM: return refuse(recipe, "a volume for the system goes with files", error);
+        case WS_ROLE_PERSISTENCE: return refuse(recipe, "it has no persistence", error);
+        default: return refuse(recipe, "it has no other partitions", error);
+        }
+    }
+    if (r->input[WS_INPUT_OVERLAY].path[0] && !(recipe->volumes >> WS_ROLE_PERSISTENCE & 1))
+        return refuse(recipe, "it has no persistence", error);
+    if (recipe->image != (r->input[WS_INPUT_IMAGE].path[0] != '\0'))
+        return ws_fail(error, WS_E_USAGE,
+                       recipe->image ? "this kind of drive is made from an image, and none is given"
+                                     : "an ordinary drive is made from no image");
+    if (recipe->files) return WS_OK;
+    if (r->family[0]) return refuse(recipe, "a family of your own goes with files", error);
+    if (ws_rules_any(&r->rules)) return refuse(recipe, "rules go with files", error);
+    if (r->table != WS_TABLE_USUAL || r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF ||
+        r->menu_seconds != WS_MENU_SECONDS_USUAL)
+        return refuse(recipe, "table and start-up code of ours go with files", error);
+    return WS_OK;
+}
+
+/* Whatever was given as an image is laid down as it is; what nobody could read there afterwards is said. */
+static enum ws_status look_for_sense(struct ws_build *b, struct ws_error *error) {
+    struct ws_contents *c = malloc(sizeof *c);
+    if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for an image's contents");
+    enum ws_status status = WS_OK;
+    bool sense = false;
+    uint8_t first[512] = {0};
+    if (b->image.source->size >= sizeof first) {
+        status = ws_contents_look(b->image.source, 512, false, c, error);
+        if (status == WS_OK) status = ws_source_read(b->image.source, 0, first, sizeof first, error);
+        sense = status == WS_OK &&
+                (c->table != WS_TABLE_NONE || b->image.iso || (first[510] == 0x55 && first[511] == 0xaa) ||
+                 (strcmp(c->part[0].system, "unknown") != 0 && !c->blank));
+    }
+    free(c);
+    if (status == WS_OK && !sense)
+        ws_findings_add(
+            &b->plan->findings, WS_FAULT,
+            "this is no image of a drive or a disc: it has no partition table, no file system known here and "
+            "no start-up code");
+    return status;
+}
+
+enum ws_status build_prepare_replica(struct ws_build *b, struct ws_error *error) {
+    enum { SEAL_BYTES = 4096 };
+    struct ws_plan *p = b->plan;
+    uint64_t size = b->image.source->size;
+    uint64_t seal = ws_min_u64(SEAL_BYTES, size);
+    p->facts.image_end = size;
+    if (size > p->drive.size) return build_does_not_fit(error, p, size);
+    (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
+    WS_TRY(ws_layout_add(b->layout, 0, seal, b->patched, 0, WS_PHASE_SEAL, error));
+    WS_TRY(ws_layout_add(b->layout, seal, size - seal, b->patched, seal, WS_PHASE_BODY, error));
+    p->facts.table = b->image.table.kind;
+    if (b->image.table.kind >= WS_TABLE_GPT && size != p->drive.size)
+        ws_findings_add(&p->findings, WS_NOTE,
+                        "a replica keeps the image's own table: its backup stands at the image's "
+                        "end, not the drive's");
+    build_list_parts(b);
+    return look_for_sense(b, error);
+}
+
+/* Zeros wherever the volume writes nothing between two places: signatures of other formats stand there. */
+static enum ws_status add_zeros(struct ws_build *b, const struct ws_layout *volume, uint64_t from, uint64_t to,
+                                const struct ws_source *zeros, struct ws_error *error) {
+    uint64_t at = from;
+    for (size_t i = 0; i < ws_layout_count(volume) && at < to; i++) {
+        const struct ws_extent *e = ws_layout_extent(volume, i);
+        if (e->at + e->length <= at) continue;
+        if (e->at > at)
+            WS_TRY(ws_layout_add(b->layout, at, ws_min_u64(e->at, to) - at, zeros, 0, WS_PHASE_BODY, error));
+        at = e->at + e->length;
+    }
+    return at < to ? ws_layout_add(b->layout, at, to - at, zeros, 0, WS_PHASE_BODY, error) : WS_OK;
+}
+
+/* What stood at both ends of the drive goes: older tables and their backups, signatures of arrays and volume groups, a
+ * disc image's descriptors. */
+static enum ws_status clear_ends(struct ws_build *b, struct ws_error *error) {
+    const struct ws_plan *p = b->plan;
+    const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_DATA);
+    struct ws_layout *volume = NULL;
+    struct ws_source *zeros = NULL;
+    enum ws_status status;
+    WS_TRY(ws_source_zeros(2ull * MIB, &zeros, error));
+    WS_TRY(ws_layout_own(b->layout, zeros, error));
+    uint64_t front = ws_table_front_bytes(b->table);
+    WS_TRY(ws_layout_add(b->layout, front, v->at - front, zeros, 0, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_create(p->drive.size, &volume, error));
+    WS_GO(build_compose_volume(b, WS_ROLE_DATA, volume, error));
+    WS_GO(ws_layout_seal(volume, error));
+    WS_GO(add_zeros(b, volume, v->at, v->at + MIB, zeros, error));
+    status = add_zeros(b, volume, p->drive.size - MIB, p->drive.size - ws_table_back_bytes(b->table), zeros, error);
+done:
+    ws_layout_close(volume);
+    return status;
+}
+
+enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
+    const uint64_t mbr_most = 2ull << 40;
+    struct ws_plan *p = b->plan;
+    struct ws_size size = build_wanted_size(p, WS_ROLE_DATA);
+    struct build_need need = {.role = WS_ROLE_DATA, .granule = PAGE, .name = ""};
+    WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
+    WS_TRY(build_format(p, WS_ROLE_DATA, &need.format, error));
+    need.size = size.kind == WS_SIZE_BYTES ? size : (struct ws_size){WS_SIZE_REST, 0};
+    need.type = need.format->type;
+    need.most = UINT64_MAX;
+    uint64_t least = need.format->least(p->drive.sector, 0);
+    if (p->drive.size < least)
+        return ws_fail(error, WS_E_SPACE, "a drive under %u MiB is too small for a volume, with sectors of %u bytes",
+                       (unsigned)(least / MIB), p->drive.sector);
+    need.least = ws_min_u64(least, p->drive.size - MIB) / PAGE * PAGE;
+    if (p->drive.size - MIB > need.format->most) {
+        ws_fail(error, WS_E_RANGE, "a FAT32 volume ends at 2 TiB");
+        ws_fail_where(error, "%s", p->drive.name);
+        return ws_fail_next(error, "ask for exFAT, which does not");
+    }
+    b->table = &b->image.table;
+    p->facts.align = MIB;
+    if (p->drive.size > mbr_most) ws_table_new_gpt(b->table, p->drive.size, p->drive.sector, &p->facts.id);
+    else ws_table_new_mbr(b->table, p->drive.size, p->drive.sector, ws_load_le32(p->facts.id.byte + 4));
+    WS_TRY(build_place_volumes(b, &need, 1, MIB, error));
+    p->facts.table = b->table->kind;
+    WS_TRY(build_compose_volumes(b, error));
+    WS_TRY(clear_ends(b, error));
+    WS_TRY(ws_table_compose(b->table, b->layout, error));
+    build_list_parts(b);
+    return WS_OK;
+}

@@ -1,0 +1,213 @@
+/* request.c — a request's words and wishes, and its document. */
+#include "plan/internal.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { FORMAT_VERSION = 1 };
+static const char format_name[] = "wild-satchel-request";
+
+static const char *const kinds[] = {"usual", "live", "live-whole", "live-files", "replica", "blank"};
+static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap"};
+static const char *const places[] = {"usual", "partition", "file"};
+static const char *const uses[] = {"image", "overlay"};
+static const char *const codes[] = {"auto", "image", "own"};
+static const char *const wishes[] = {"usual", "mbr", "gpt"};
+static const char *const sizes[] = {"usual", "least", NULL, "rest", "none"};
+
+const char *ws_kind_name(enum ws_kind kind) { return kinds[kind]; }
+const char *ws_role_name(enum ws_role role) { return roles[role]; }
+const char *ws_place_name(enum ws_place place) { return places[place]; }
+const char *ws_input_name(enum ws_input_use use) { return uses[use]; }
+const char *ws_uefi_code_name(enum ws_uefi_code code) { return codes[code]; }
+const char *ws_table_wish_name(enum ws_table_wish wish) { return wishes[wish]; }
+
+struct ws_size ws_size_of(uint64_t bytes) {
+    return (struct ws_size){WS_SIZE_BYTES, bytes};
+}
+
+void ws_request_begin(struct ws_request *r, enum ws_kind kind) {
+    memset(r, 0, sizeof *r);
+    r->kind = kind;
+    r->menu_seconds = WS_MENU_SECONDS_USUAL;
+}
+
+const struct ws_wanted *ws_request_wanted(const struct ws_request *r, enum ws_role role) {
+    for (size_t i = 0; i < r->volumes; i++)
+        if (r->volume[i].role == role) return &r->volume[i];
+    return NULL;
+}
+
+struct ws_wanted *ws_request_want(struct ws_request *r, enum ws_role role) {
+    for (size_t i = 0; i < r->volumes; i++)
+        if (r->volume[i].role == role) return &r->volume[i];
+    struct ws_wanted *w = &r->volume[r->volumes++]; /* there is room for each role */
+    memset(w, 0, sizeof *w);
+    w->role = role;
+    return w;
+}
+
+static json_t *pack_size(const void *field) {
+    const struct ws_size *s = field;
+    return s->kind == WS_SIZE_BYTES ? json_integer((json_int_t)s->bytes) : json_string(sizes[s->kind]);
+}
+
+static enum ws_status read_size(json_t *value, const char *key, void *field, struct ws_error *error) {
+    struct ws_size *s = field;
+    const char *word = json_string_value(value);
+    s->bytes = 0;
+    for (unsigned i = 0; word && i < WS_SIZE_KINDS; i++)
+        if (sizes[i] && strcmp(word, sizes[i]) == 0) {
+            s->kind = (enum ws_size_kind)i;
+            return WS_OK;
+        }
+    json_int_t n = json_integer_value(value);
+    if (!json_is_integer(value) || n < 0 || n > (json_int_t)1 << 45)
+        return rows_bad(error, key, "",
+                        "must be a possible number of bytes, \"usual\", \"least\", \"rest\" or \"none\"");
+    *s = ws_size_of((uint64_t)n);
+    return WS_OK;
+}
+
+static json_t *pack_rules(const void *field) { return plan_rules_json(field); }
+static enum ws_status read_rules(json_t *value, const char *key, void *field, struct ws_error *error) {
+    (void)key;
+    return plan_read_rules(value, field, error);
+}
+
+static enum ws_status read_family(json_t *value, const char *key, void *field, struct ws_error *error) {
+    const char *text = json_string_value(value);
+    if (!text || json_string_length(value) >= WS_FAMILY_TEXT) return rows_bad(error, key, "", "is no description");
+    memcpy(field, text, strlen(text) + 1);
+    if (!text[0]) return WS_OK;
+    struct ws_own_family *own = malloc(sizeof *own);
+    if (!own) return ws_fail(error, WS_E_NOMEM, "out of memory for a family");
+    enum ws_status status = ws_own_family_read(text, strlen(text), own, error);
+    free(own);
+    return status;
+}
+static json_t *pack_family(const void *field) { return json_string(field); }
+
+static const char *kind_word(unsigned i) { return kinds[i]; }
+static const char *role_word(unsigned i) { return roles[i]; }
+static const char *place_word(unsigned i) { return places[i]; }
+static const char *code_word(unsigned i) { return codes[i]; }
+static const char *wish_word(unsigned i) { return wishes[i]; }
+static const char *check_word(unsigned i) { return ws_check_name((enum ws_check_at_start)i); }
+
+static const struct row input_rows[] = {
+    {"path", ROW_TEXT, ROW_FIELD(struct ws_input, path)},
+    {"size_bytes", ROW_NUMBER, ROW_FIELD(struct ws_input, size), .most = INT64_MAX},
+    {"sha256", ROW_SHA256, ROW_FIELD(struct ws_input, sha256)},
+    {"touched_at", ROW_NUMBER, ROW_FIELD(struct ws_input, touched_at), .most = 1ull << 44},
+    {"of_files", ROW_BOOL, ROW_FIELD(struct ws_input, of_files)},
+};
+static const struct row wanted_rows[] = {
+    {"role", ROW_WORD, ROW_FIELD(struct ws_wanted, role), .word = role_word, .words = WS_ROLES},
+    {"size", ROW_CALL, ROW_FIELD(struct ws_wanted, size), .pack = pack_size, .read = read_size},
+    {"format", ROW_TEXT, ROW_FIELD(struct ws_wanted, format)},
+    {"cluster_bytes", ROW_NUMBER, ROW_FIELD(struct ws_wanted, cluster), .most = 32u << 20},
+    {"label", ROW_TEXT, ROW_FIELD(struct ws_wanted, label)},
+    {"place", ROW_WORD, ROW_FIELD(struct ws_wanted, place), .word = place_word, .words = WS_PLACES},
+};
+static const struct row start_rows[] = {
+    {"table", ROW_WORD, ROW_FIELD(struct ws_request, table), .word = wish_word, .words = WS_TABLE_WISHES},
+    {"uefi_code", ROW_WORD, ROW_FIELD(struct ws_request, uefi_code), .word = code_word, .words = WS_UEFI_CODES},
+    {"check", ROW_WORD, ROW_FIELD(struct ws_request, check), .word = check_word, .words = WS_CHECK_FULL + 1},
+    {"menu_seconds", ROW_NUMBER, ROW_FIELD(struct ws_request, menu_seconds), .most = WS_MENU_SECONDS_MOST},
+};
+const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
+    {"kind", ROW_WORD, ROW_FIELD(struct ws_request, kind), .word = kind_word, .words = WS_KINDS},
+    {"image", ROW_OBJECT, ROW_FIELD(struct ws_request, input[WS_INPUT_IMAGE]), .rows = input_rows,
+     .count = ROW_COUNT(input_rows)},
+    {"overlay", ROW_OBJECT, ROW_FIELD(struct ws_request, input[WS_INPUT_OVERLAY]), .rows = input_rows,
+     .count = ROW_COUNT(input_rows)},
+    {"volumes", ROW_LIST, ROW_FIELD(struct ws_request, volume), .rows = wanted_rows, .count = ROW_COUNT(wanted_rows),
+     .each = sizeof(struct ws_wanted), .number_at = offsetof(struct ws_request, volumes), .most = WS_WANTED_MOST},
+    {"start", ROW_OBJECT, .at = 0, .size = sizeof(struct ws_request), .rows = start_rows,
+     .count = ROW_COUNT(start_rows)},
+    {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
+    {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},
+};
+
+enum ws_status plan_check_request(const struct ws_request *r, struct ws_error *error) {
+    for (size_t i = 0; i < r->volumes; i++) {
+        if (r->volume[i].role == WS_ROLE_DRIVE) return rows_bad(error, "volumes", "role", "names no volume");
+        if (ws_request_wanted(r, r->volume[i].role) != &r->volume[i])
+            return rows_bad(error, "volumes", "role", "names the same twice");
+    }
+    for (size_t i = 0; i < WS_INPUTS; i++)
+        if (r->input[i].path[0] && !r->input[i].sha256[0])
+            return rows_bad(error, uses[i], "sha256", "is not a SHA-256 checksum");
+    return WS_OK;
+}
+
+enum ws_status plan_check_path(const char *path, struct ws_error *error) {
+    json_t *text = json_string(path);
+    bool good = text != NULL;
+    json_decref(text);
+    if (good) return WS_OK;
+    ws_fail(error, WS_E_UNSUPPORTED, "a document cannot hold this path: it is not UTF-8");
+    ws_fail_where(error, "%s", path);
+    return ws_fail_next(error, "rename it");
+}
+
+enum ws_status plan_finish(json_t *root, struct ws_text *out, struct ws_error *error) {
+    char *text = root ? json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
+    json_decref(root);
+    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a document, or a name in it is not UTF-8");
+    ws_text_puts(out, text);
+    ws_text_puts(out, "\n");
+    free(text);
+    return ws_text_status(out, error);
+}
+
+json_t *plan_parse(const char *text, size_t length, const char *format, int version, struct ws_error *error) {
+    json_error_t where;
+    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
+    if (!root) {
+        ws_fail(error, WS_E_FORMAT, "this is not a JSON document: %s", where.text);
+        ws_fail_where(error, "line %d, column %d", where.line, where.column);
+        return NULL;
+    }
+    json_t *v = json_is_object(root) ? json_object_get(root, "version") : NULL;
+    const char *f = json_is_object(root) ? json_string_value(json_object_get(root, "format")) : NULL;
+    if (f && strcmp(f, format) == 0 && json_integer_value(v) == version) return root;
+    if (!f || strcmp(f, format) != 0) {
+        ws_fail(error, WS_E_FORMAT, "this JSON document is another one: its \"format\" is not \"%s\"", format);
+    } else {
+        ws_fail(error, WS_E_UNSUPPORTED,
+                "the document is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
+                json_integer_value(v), version);
+        ws_fail_next(error, "make the plan again with `satchel plan`");
+    }
+    json_decref(root);
+    return NULL;
+}
+
+enum ws_status ws_request_to_json(const struct ws_request *r, struct ws_text *out, struct ws_error *error) {
+    for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(plan_check_path(r->input[i].path, error));
+    json_t *request = rows_pack(plan_request_rows, PLAN_REQUEST_ROWS, r);
+    json_t *root = json_pack("{s:s, s:i}", "format", format_name, "version", (int)FORMAT_VERSION);
+    if (root && (!request || json_object_update(root, request) != 0)) {
+        json_decref(root);
+        root = NULL;
+    }
+    json_decref(request);
+    return plan_finish(root, out, error);
+}
+
+enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_request *r, struct ws_error *error) {
+    struct ws_error own;
+    if (!error) error = &own;
+    memset(r, 0, sizeof *r);
+    json_t *root = plan_parse(text, length, format_name, FORMAT_VERSION, error);
+    if (!root) return error->status;
+    (void)json_object_del(root, "format");
+    (void)json_object_del(root, "version");
+    enum ws_status status = rows_read(root, "", plan_request_rows, PLAN_REQUEST_ROWS, r, error);
+    if (status == WS_OK) status = plan_check_request(r, error);
+    json_decref(root);
+    return status;
+}
