@@ -39,7 +39,7 @@ const struct ws_live_family *ws_live_family_of_parameters(const char *parameters
 bool ws_live_family_starts(const struct ws_live_family *family, const char *parameters);
 
 enum { WS_FAMILY_TEXT = 4096 };
-/** A family described by a document (docs/family-format.md), self-contained; not to be copied: it points into itself. */
+/** A family described by a document (docs/family-format.md). It points into itself, so it is not to be copied. */
 struct ws_own_family {
     struct ws_live_family family;
     char document[WS_FAMILY_TEXT]; /**< as it was read; empty: none */

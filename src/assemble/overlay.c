@@ -17,8 +17,8 @@ uint64_t build_overlay_asked(const struct ws_build *b) {
                                         : 0;
 }
 
-/* The largest file its holder can have. Of FAT's the last cluster is left out: a checker in wide use counts the bytes of
- * a chain in 32 bits, and would cut a file of 4 GiB in clusters to nothing. */
+/* The largest file its holder can have. Of FAT's the last cluster is left out: a checker in wide use counts the bytes
+ * of a chain in 32 bits, and would cut a file of 4 GiB in clusters to nothing. */
 uint64_t build_overlay_most(const struct ws_build *b) {
     const struct ws_format *f = NULL;
     if (build_format(b->plan, b->holder, &f, NULL) != WS_OK || !f->names) return WS_EXT4_MOST;
@@ -85,7 +85,8 @@ enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct w
     struct ws_node *n = NULL;
     struct ws_source *zeros = NULL;
     uint64_t size = build_overlay_asked(b);
-    if (!size) size = ws_min_u64(room / 8 * 7 / PAGE * PAGE, build_overlay_most(b)); /* it stays of use for other files */
+    if (!size)
+        size = ws_min_u64(room / 8 * 7 / PAGE * PAGE, build_overlay_most(b)); /* it stays of use for other files */
     if (b->overlay && size < WS_EXT4_LEAST)
         return ws_fail(error, WS_E_FORMAT, "the data file holds only %llu bytes: there is no volume in it",
                        (unsigned long long)size);
