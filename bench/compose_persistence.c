@@ -2,7 +2,7 @@
  *
  *   compose_persistence FILE SIZE
  */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <fcntl.h>

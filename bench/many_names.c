@@ -6,7 +6,7 @@
  * and made to fit; printed is the time for 10 N over ten times that for N: about 1 where it grows as it should. With
  * FOLDER also a folder of this machine is read.
  */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <archive.h>

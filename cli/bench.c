@@ -1,7 +1,7 @@
 /* bench.c — satchel bench: the simulated bench. */
 #include "cli/cli.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,7 +1,7 @@
 /* build.c — satchel build: a plan carried out; satchel check: what reads back against what was meant. */
 #include "cli/cli.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -2,7 +2,7 @@
 #ifndef WS_CLI_H
 #define WS_CLI_H
 
-#include "port/sim/sim.h"
+#include "wild_satchel/port/sim.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <jansson.h>

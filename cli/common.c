@@ -1,7 +1,7 @@
 /* common.c — options, ports, errors, documents: what all commands share. */
 #include "cli/cli.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <errno.h>
 #include <stdio.h>

@@ -1,7 +1,7 @@
 /* image.c — satchel image: what an image is, whether it is the published one. */
 #include "cli/cli.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -32,7 +32,7 @@ const struct command *cli_command(const char *name) {
 }
 
 static void usage(FILE *out) {
-    fprintf(out, "satchel %s — live drives that remember\n\nsatchel COMMAND ...\n\n", WS_VERSION);
+    fprintf(out, "satchel %s — live drives that remember\n\nsatchel COMMAND ...\n\n", ws_version());
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(out, "  %-7s %-30s %s\n", commands[i].name, commands[i].words, commands[i].summary);
     fprintf(out,
@@ -84,7 +84,7 @@ static int run(struct cli *cli, int argc, char **argv) {
         return EXIT_DONE;
     }
     if (strcmp(word, "--version") == 0) {
-        say("satchel %s\n", WS_VERSION);
+        say("satchel %s\n", ws_version());
         return EXIT_DONE;
     }
     const struct command *command = cli_command(word);

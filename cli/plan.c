@@ -1,7 +1,7 @@
 /* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
 #include "cli/wishes.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

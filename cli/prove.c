@@ -1,7 +1,7 @@
 /* prove.c — satchel prove: evidence and verdict. */
 #include "cli/cli.h"
 
-#include "port/emulator/emulator.h"
+#include "wild_satchel/port/emulator.h"
 
 #include <stdio.h>
 #include <stdlib.h>

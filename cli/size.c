@@ -1,7 +1,7 @@
 /* size.c — satchel size: how large should it be, with alternatives side by side. */
 #include "cli/cli.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

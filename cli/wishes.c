@@ -1,7 +1,7 @@
 /* wishes.c — options of `satchel plan` read into a request; what goes with what is the library's to say. */
 #include "cli/wishes.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <stdio.h>
 #include <stdlib.h>

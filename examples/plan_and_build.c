@@ -3,7 +3,7 @@
  *   example_plan_and_build IMAGE TARGET SIZE      (TARGET: a new file, made SIZE long; one that is there stays as it
  * is)
  */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdio.h>

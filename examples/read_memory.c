@@ -2,7 +2,7 @@
  *
  *   example_read_memory DRIVE      (a path to a drive or to an image file of one)
  */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdio.h>

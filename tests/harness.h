@@ -2,7 +2,7 @@
 #ifndef TESTS_HARNESS_H
 #define TESTS_HARNESS_H
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdio.h>

@@ -2,7 +2,7 @@
 #include "tests/harness.h"
 
 #include "demo/demo_image.h"
-#include "port/sim/sim.h"
+#include "wild_satchel/port/sim.h"
 
 #include <math.h>
 

@@ -2,7 +2,7 @@
 #include "tests/harness.h"
 
 #include "demo/demo_image.h"
-#include "port/emulator/emulator.h"
+#include "wild_satchel/port/emulator.h"
 
 enum { MIB = 1 << 20, DRIVE = 96 * MIB };
 

@@ -1,7 +1,7 @@
 /* test_trial.c — trials of drives on the simulated bench: every forged one found, every honest one cleared. */
 #include "tests/harness.h"
 
-#include "port/sim/sim.h"
+#include "wild_satchel/port/sim.h"
 #include "wild_satchel/trial.h"
 
 #include <math.h>

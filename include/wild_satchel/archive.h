@@ -4,6 +4,8 @@
 
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 /** What wraps the bytes. */
 struct ws_packed_facts {
     char format[48];   /**< "gzip", "xz", "zip", "tar, zstd", "7z", ... */
@@ -14,7 +16,8 @@ struct ws_packed_facts {
 
 /** Is it compressed or an archive? Reads its beginning (and the directory of a zip).
  *  @return WS_E_NOTFOUND if it is neither; WS_E_FORMAT if it is damaged there already */
-enum ws_status ws_packed_probe(const struct ws_source *source, struct ws_packed_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_packed_probe(const struct ws_source *source, struct ws_packed_facts *facts,
+                                          struct ws_error *error);
 
 /** Takes the next bytes; an error ends the work. */
 typedef enum ws_status (*ws_unpack_sink)(void *context, uint64_t at, const void *bytes, size_t length,
@@ -22,13 +25,16 @@ typedef enum ws_status (*ws_unpack_sink)(void *context, uint64_t at, const void 
 /** Unpack a compressed image in one stream. Stretches of zeros may be left out: `at` then skips.
  *  @param size  out: bytes unpacked
  *  @return WS_E_FORMAT for damage (with how far it came); what the sink returned */
-enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_sink sink, void *context, uint64_t *size,
-                         struct ws_error *error);
+WS_CHECKED enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_sink sink, void *context, uint64_t *size,
+                                    struct ws_error *error);
 
 /**
  * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning.
  * Names that would leave the archive's root ("..", absolute ones) are an error.
  */
-enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree, struct ws_error *error);
+WS_CHECKED enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree,
+                                          struct ws_error *error);
+
+WS_END
 
 #endif

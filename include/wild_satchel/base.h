@@ -4,6 +4,8 @@
 
 #include "wild_satchel/status.h"
 
+WS_BEGIN
+
 /** Growing text or bytes. Zero-initialise; always NUL-terminated once something was added. A failed allocation
  *  sets `failed` and later additions do nothing, so that a row of additions needs one check at its end. */
 struct ws_text {
@@ -17,7 +19,7 @@ void ws_text_puts(struct ws_text *text, const char *string);
 void ws_text_printf(struct ws_text *text, const char *format, ...) WS_PRINTF(2, 3);
 void ws_text_free(struct ws_text *text);
 /** @return WS_E_NOMEM if any addition failed, else WS_OK */
-enum ws_status ws_text_status(const struct ws_text *text, struct ws_error *error);
+WS_CHECKED enum ws_status ws_text_status(const struct ws_text *text, struct ws_error *error);
 
 /** How much a finding matters. */
 enum ws_weight {
@@ -51,7 +53,7 @@ const char *ws_size_counted(uint64_t bytes, char *out, size_t room);
  * kB, MB, GB, TB count in 1000s, as drives are sold. One decimal fraction is accepted ("1.5G").
  * @return WS_OK; WS_E_USAGE with the accepted forms in the text
  */
-enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error);
+WS_CHECKED enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error);
 
 /** A duration in words, "1 h 58 min", "12 s", "0.4 s". @return `out` */
 const char *ws_duration(double seconds, char *out, size_t room);
@@ -65,14 +67,14 @@ uint32_t ws_crc32c(uint32_t crc, const void *bytes, size_t length);
 enum ws_hash_kind { WS_HASH_MD5, WS_HASH_SHA1, WS_HASH_SHA256, WS_HASH_SHA512 };
 enum { WS_HASH_MOST = 64, WS_HASH_HEX = 129 };
 struct ws_hash;
-enum ws_status ws_hash_open(enum ws_hash_kind kind, struct ws_hash **hash, struct ws_error *error);
+WS_CHECKED enum ws_status ws_hash_open(enum ws_hash_kind kind, struct ws_hash **hash, struct ws_error *error);
 void ws_hash_add(struct ws_hash *hash, const void *bytes, size_t length);
 /** Finish into lower-case hexadecimal text; `hex` must hold WS_HASH_HEX bytes. The hash may only be closed after. */
 void ws_hash_hex(struct ws_hash *hash, char *hex);
 void ws_hash_close(struct ws_hash *hash);
 /** Hash of one buffer. */
-enum ws_status ws_hash_bytes(enum ws_hash_kind kind, const void *bytes, size_t length, char *hex,
-                             struct ws_error *error);
+WS_CHECKED enum ws_status ws_hash_bytes(enum ws_hash_kind kind, const void *bytes, size_t length, char *hex,
+                                        struct ws_error *error);
 
 /** A GUID in its text order: the bytes as they are read aloud, most significant first (RFC 9562, section 4). */
 struct ws_guid {
@@ -88,8 +90,8 @@ void ws_guid_from_random(struct ws_guid *guid);
 void ws_guid_to_disk(const struct ws_guid *guid, uint8_t out[16]);
 void ws_guid_from_disk(const uint8_t in[16], struct ws_guid *guid);
 /** A name-based GUID: the same inputs always give the same one (version 8 over SHA-256, RFC 9562, section 5.8). */
-enum ws_status ws_guid_derive(const struct ws_guid *space, const char *name, struct ws_guid *guid,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_guid_derive(const struct ws_guid *space, const char *name, struct ws_guid *guid,
+                                         struct ws_error *error);
 
 /** The first character of a text. @return its bytes; 0 if they are no UTF-8 (RFC 3629), or there are none */
 size_t ws_utf8_next(const char *text, size_t length, uint32_t *code);
@@ -109,5 +111,7 @@ void ws_make_visible(char *text, size_t room);
 size_t ws_utf16_from_utf8(const char *utf8, uint16_t *out, size_t room);
 /** UTF-16 code units to NUL-terminated UTF-8, cut at a whole character. @return bytes without the NUL */
 size_t ws_utf8_from_utf16(const uint16_t *in, size_t count, char *out, size_t room);
+
+WS_END
 
 #endif

@@ -6,6 +6,8 @@
 #include "wild_satchel/trial.h"
 #include "wild_satchel/write.h"
 
+WS_BEGIN
+
 struct ws_build;
 
 /** On which drive, when, and from what a request is decided. */
@@ -28,12 +30,12 @@ struct ws_build_setting {
  *         the one that was asked for; WS_E_UNSUPPORTED if the image knows no way of remembering or its menu cannot be
  *         edited; each with what to do instead
  */
-enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
-                                struct ws_build **build, struct ws_error *error);
+WS_CHECKED enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
+                                           struct ws_build **build, struct ws_error *error);
 /** Work a saved plan out again. What it was told beside its inputs, a trial's findings for one, is taken over.
  *  @return also WS_E_FORMAT naming the first result that does not follow */
-enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
-                              struct ws_build **build, struct ws_error *error);
+WS_CHECKED enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
+                                         struct ws_build **build, struct ws_error *error);
 /** What was decided; belongs to the build. */
 const struct ws_plan *ws_build_plan(const struct ws_build *build);
 /** Its extents belong to the parts of enum ws_role. */
@@ -69,14 +71,16 @@ struct ws_build_result {
  *         WS_E_FORMAT if the image is no longer the planned one (the drive is left unfinished, and says so);
  *         WS_E_DIFFERENT if the check finds a difference
  */
-enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
-                                  const struct ws_build_options *options, struct ws_build_result *result,
-                                  struct ws_error *error);
+WS_CHECKED enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
+                                             const struct ws_build_options *options, struct ws_build_result *result,
+                                             struct ws_error *error);
 
 /** Does the drive still hold what the build meant? What a live system and people have changed since on the volumes for
  *  that is left out of the comparison if `used` is true. */
-enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, struct ws_drive *drive, bool used,
-                              ws_progress_call on_progress, void *context, struct ws_check_result *result,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
+                                         bool used, ws_progress_call on_progress, void *context,
+                                         struct ws_check_result *result, struct ws_error *error);
+
+WS_END
 
 #endif

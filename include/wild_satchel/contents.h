@@ -4,6 +4,8 @@
 
 #include "wild_satchel/table.h"
 
+WS_BEGIN
+
 enum { WS_CONTENTS_MOST = 64 };
 
 /** One partition, or the whole drive if it has none. */
@@ -39,7 +41,9 @@ struct ws_contents {
 
 /** @param deep  also count files and look for the newest one, which reads all folders of a FAT volume
  *  @return WS_E_READ if the drive cannot be read */
-enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, bool deep, struct ws_contents *contents,
-                                struct ws_error *error);
+WS_CHECKED enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, bool deep,
+                                           struct ws_contents *contents, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -9,6 +9,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 #define WS_EXFAT_LEAST (1ull << 20) /**< bytes: the smallest volume composed */
 
 struct ws_exfat_params {
@@ -40,15 +42,18 @@ struct ws_exfat_facts {
  * @return WS_E_SPACE if the tree does not fit; WS_E_UNSUPPORTED for links, devices, impossible or colliding names
  *         (with the path); WS_E_RANGE for a size or cluster that is not possible
  */
-enum ws_status ws_exfat_compose(const struct ws_exfat_params *params, struct ws_tree *tree, uint64_t at,
-                                struct ws_layout *layout, uint64_t *free_bytes, struct ws_error *error);
+WS_CHECKED enum ws_status ws_exfat_compose(const struct ws_exfat_params *params, struct ws_tree *tree, uint64_t at,
+                                           struct ws_layout *layout, uint64_t *free_bytes, struct ws_error *error);
 
 /** Is there an exFAT volume, and what does it say? Reads the boot record, the root folder and the bitmap.
  *  @return WS_E_NOTFOUND; WS_E_FORMAT if it is damaged */
-enum ws_status ws_exfat_probe(const struct ws_source *volume, struct ws_exfat_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_exfat_probe(const struct ws_source *volume, struct ws_exfat_facts *facts,
+                                         struct ws_error *error);
 
 /** Read a volume into a tree that borrows `volume`. @param facts may be NULL @return WS_E_FORMAT for damage */
-enum ws_status ws_exfat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_exfat_facts *facts,
-                             struct ws_error *error);
+WS_CHECKED enum ws_status ws_exfat_read(const struct ws_source *volume, struct ws_tree **tree,
+                                        struct ws_exfat_facts *facts, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -10,6 +10,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 #define WS_EXT4_LEAST (16ull << 20) /**< bytes: the smallest volume composed */
 #define WS_EXT4_MOST (16ull << 40)  /**< bytes: the largest */
 
@@ -59,15 +61,16 @@ struct ws_ext4_geometry {
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
  *         fit (the text says how much is missing); WS_E_NOMEM
  */
-enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
-                               struct ws_ext4_geometry *geometry, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
+                                          struct ws_ext4_geometry *geometry, struct ws_error *error);
 /** Free what measuring allocated. Only after every layout composed from it is closed. */
 void ws_ext4_geometry_free(struct ws_ext4_geometry *geometry);
 
 /** Add the volume's extents to a layout at byte `at` (a multiple of 4096). Borrows geometry and tree.
  *  The superblock at its start has the given phase, all else is body. */
-enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometry, uint64_t at, struct ws_layout *layout,
-                               enum ws_phase superblock_phase, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometry, uint64_t at,
+                                          struct ws_layout *layout, enum ws_phase superblock_phase,
+                                          struct ws_error *error);
 
 /** What a volume says of itself. */
 struct ws_ext4_facts {
@@ -86,7 +89,8 @@ struct ws_ext4_facts {
 
 /** Is there an ext2, ext3 or ext4 volume, and what does it say? Reads the superblock only.
  *  @return WS_E_NOTFOUND if there is none; WS_E_FORMAT if it is damaged */
-enum ws_status ws_ext4_probe(const struct ws_source *volume, struct ws_ext4_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_probe(const struct ws_source *volume, struct ws_ext4_facts *facts,
+                                        struct ws_error *error);
 
 /**
  * Read a volume into a tree. Changes that stand only in the journal are applied in memory first (blocks and
@@ -95,13 +99,13 @@ enum ws_status ws_ext4_probe(const struct ws_source *volume, struct ws_ext4_fact
  * @return WS_E_FORMAT for damage, with the inode or block; WS_E_UNSUPPORTED for a feature that changes the layout in a
  *         way not known here (encryption, inline data, large clusters)
  */
-enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_ext4_facts *facts,
-                            struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree,
+                                       struct ws_ext4_facts *facts, struct ws_error *error);
 
 /** The bytes of the volume after its journal has been applied, as a source; borrows `volume`. For reading and for
  *  tests; `replayed` tells how many blocks came from the journal and may be NULL. */
-enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
-                                 struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source,
+                                            uint64_t *replayed, struct ws_error *error);
 
 /**
  * Change a volume the way a running system does: from what is there now to what `target` says (the same volume,
@@ -113,7 +117,9 @@ struct ws_ext4_sink {
     enum ws_status (*flush)(void *context, struct ws_error *error);
     void *context;
 };
-enum ws_status ws_ext4_commit(const struct ws_source *volume, const struct ws_layout *target,
-                              const struct ws_ext4_sink *sink, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_commit(const struct ws_source *volume, const struct ws_layout *target,
+                                         const struct ws_ext4_sink *sink, struct ws_error *error);
+
+WS_END
 
 #endif

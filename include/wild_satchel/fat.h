@@ -8,6 +8,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 #define WS_FAT_FILE_MOST 0xffffffffull /**< bytes: the largest file, 4 GiB less one byte */
 
 struct ws_fat_facts {
@@ -21,10 +23,11 @@ struct ws_fat_facts {
 };
 
 /** @return WS_E_NOTFOUND if there is no FAT volume */
-enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_fat_probe(const struct ws_source *volume, struct ws_fat_facts *facts,
+                                       struct ws_error *error);
 /** Read a volume into a tree; it borrows `volume`. @return WS_E_FORMAT for damage */
-enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_fat_facts *facts,
-                           struct ws_error *error);
+WS_CHECKED enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_fat_facts *facts,
+                                      struct ws_error *error);
 
 /**
  * Give a file of a volume new content, as changes laid over a patched source. Clusters it lacks are taken from the free
@@ -34,8 +37,9 @@ enum ws_status ws_fat_read(const struct ws_source *volume, struct ws_tree **tree
  * @param node     of the tree read from this volume
  * @return WS_E_SPACE if the volume is full
  */
-enum ws_status ws_fat_replace(const struct ws_source *volume, struct ws_source *patched, uint64_t at,
-                              const struct ws_node *node, const void *bytes, size_t length, struct ws_error *error);
+WS_CHECKED enum ws_status ws_fat_replace(const struct ws_source *volume, struct ws_source *patched, uint64_t at,
+                                         const struct ws_node *node, const void *bytes, size_t length,
+                                         struct ws_error *error);
 
 struct ws_fat_params {
     uint64_t size;  /**< bytes; 0: as small as the tree allows */
@@ -54,7 +58,10 @@ struct ws_fat_params {
  * content is the byte of the volume at which it begins.
  * @return WS_E_SPACE if the tree does not fit; WS_E_UNSUPPORTED for what FAT cannot hold
  */
-enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree *tree, uint64_t at,
-                              struct ws_layout *layout, uint64_t *size, uint64_t *free_bytes, struct ws_error *error);
+WS_CHECKED enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree *tree, uint64_t at,
+                                         struct ws_layout *layout, uint64_t *size, uint64_t *free_bytes,
+                                         struct ws_error *error);
+
+WS_END
 
 #endif

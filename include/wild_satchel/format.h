@@ -11,6 +11,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/names.h"
 
+WS_BEGIN
+
 /** What any volume says of itself. */
 struct ws_volume_facts {
     char system[24]; /**< its exact name: "ext4", "FAT16", "exFAT" */
@@ -73,5 +75,7 @@ const struct ws_format *ws_formats(size_t *count);
 const struct ws_format *ws_format_find(const char *word);
 /** Which of them a volume is. @param facts may be NULL @return NULL if it is none of them, or damaged */
 const struct ws_format *ws_format_of(const struct ws_source *volume, struct ws_volume_facts *facts);
+
+WS_END
 
 #endif

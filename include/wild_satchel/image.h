@@ -8,6 +8,8 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/table.h"
 
+WS_BEGIN
+
 enum ws_image_kind {
     WS_IMAGE_HYBRID,     /**< ISO 9660 with a partition table: starts from discs and drives alike */
     WS_IMAGE_DISC,       /**< ISO 9660 without one: laid down whole it does not start from a drive */
@@ -59,9 +61,11 @@ struct ws_image {
 
 /** Find out all of this. The result borrows `source`.
  *  @return WS_E_FORMAT for a damaged or truncated image; WS_OK with kind unknown for anything else */
-enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image, struct ws_error *error);
+WS_CHECKED enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image *image,
+                                           struct ws_error *error);
 /** The same for files that lie in a folder or archive; the result borrows nothing. `source` stays NULL. */
-enum ws_status ws_image_inspect_files(const struct ws_tree *tree, struct ws_image *image, struct ws_error *error);
+WS_CHECKED enum ws_status ws_image_inspect_files(const struct ws_tree *tree, struct ws_image *image,
+                                                 struct ws_error *error);
 /** Is it known how it remembers, and is there a menu to tell it? */
 bool ws_image_remembers(const struct ws_image *image);
 /** Is there anything among its files that starts a PC: a kernel in a menu, or a UEFI loader? */
@@ -75,9 +79,9 @@ bool ws_esp_place(const struct ws_table *table, const struct ws_iso_facts *iso, 
                   uint64_t *length);
 /** The EFI system partition of a drive or image as a FAT tree: by the partition table, else by El Torito.
  *  @return WS_E_NOTFOUND if there is none. Close the tree before the slice. */
-enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table, const struct ws_iso_facts *iso,
-                           struct ws_source **slice, struct ws_tree **tree, struct ws_fat_facts *facts,
-                           struct ws_error *error);
+WS_CHECKED enum ws_status ws_esp_read(const struct ws_source *source, const struct ws_table *table,
+                                      const struct ws_iso_facts *iso, struct ws_source **slice, struct ws_tree **tree,
+                                      struct ws_fat_facts *facts, struct ws_error *error);
 /** An EFI start volume that lies among a medium's files, as /boot/grub/efi.img does where a disc image was unpacked, as
  * a tree; it borrows the file's content. @param file  out: which file it is; may be NULL @return false if there is none
  */
@@ -86,7 +90,9 @@ bool ws_esp_among_files(const struct ws_tree *medium, struct ws_tree **esp, cons
 bool ws_loader_look(const struct ws_source *content, struct ws_loader *loader);
 
 /** Compare with a published checksum: 32, 40, 64 or 128 hexadecimal digits. @return WS_E_DIFFERENT with both texts */
-enum ws_status ws_image_compare(const struct ws_source *source, const char *published, char hex[WS_HASH_HEX],
-                                struct ws_error *error);
+WS_CHECKED enum ws_status ws_image_compare(const struct ws_source *source, const char *published, char hex[WS_HASH_HEX],
+                                           struct ws_error *error);
+
+WS_END
 
 #endif

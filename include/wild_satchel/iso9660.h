@@ -9,6 +9,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 enum { WS_ISO_SECTOR = 2048, WS_ISO_BOOTS_MOST = 16 };
 
 /** One El Torito entry. */
@@ -38,7 +40,7 @@ struct ws_iso;
  * Joliet's, else plain ones. The result borrows `source`.
  * @return WS_E_NOTFOUND if it is no ISO 9660 image; WS_E_FORMAT if it is damaged or shorter than it says
  */
-enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **iso, struct ws_error *error);
+WS_CHECKED enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **iso, struct ws_error *error);
 void ws_iso_close(struct ws_iso *iso);
 const struct ws_iso_facts *ws_iso_facts(const struct ws_iso *iso);
 struct ws_tree *ws_iso_tree(const struct ws_iso *iso);
@@ -57,11 +59,12 @@ enum ws_iso_place {
  * growing.
  * @return WS_E_SPACE if it does not fit and growing is forbidden; WS_E_UNSUPPORTED for a file in several extents
  */
-enum ws_status ws_iso_replace(struct ws_iso *iso, struct ws_source *patched, const struct ws_node *node,
-                              const void *bytes, size_t length, uint64_t *end, enum ws_iso_place *place,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_iso_replace(struct ws_iso *iso, struct ws_source *patched, const struct ws_node *node,
+                                         const void *bytes, size_t length, uint64_t *end, enum ws_iso_place *place,
+                                         struct ws_error *error);
 /** State a new volume size in the primary and supplementary descriptors. @param size bytes, a multiple of 2048 */
-enum ws_status ws_iso_resize(struct ws_iso *iso, struct ws_source *patched, uint64_t size, struct ws_error *error);
+WS_CHECKED enum ws_status ws_iso_resize(struct ws_iso *iso, struct ws_source *patched, uint64_t size,
+                                        struct ws_error *error);
 /** Byte position of a file's first extent; 0 for an empty one. */
 uint64_t ws_iso_place_of(const struct ws_node *node);
 
@@ -78,7 +81,9 @@ struct ws_iso_params {
  * @param size  out: bytes of the volume. The layout must be at least as large; call with layout NULL to learn it.
  * @param tree  its scratch fields are used: after the call each file's `work` is the byte where its content stands
  */
-enum ws_status ws_iso_compose(const struct ws_iso_params *params, struct ws_tree *tree, struct ws_layout *layout,
-                              uint64_t *size, struct ws_error *error);
+WS_CHECKED enum ws_status ws_iso_compose(const struct ws_iso_params *params, struct ws_tree *tree,
+                                         struct ws_layout *layout, uint64_t *size, struct ws_error *error);
+
+WS_END
 
 #endif

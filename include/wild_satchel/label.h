@@ -4,6 +4,8 @@
 
 #include "wild_satchel/base.h"
 
+WS_BEGIN
+
 enum { WS_LABEL_ROOM = 64 };
 
 /**
@@ -19,11 +21,13 @@ enum { WS_LABEL_ROOM = 64 };
  * @param said  what was changed, in words; empty if nothing was; 160 bytes or more; may be NULL
  * @return WS_E_USAGE for a file system not known here; WS_E_FORMAT if `text` is not UTF-8
  */
-enum ws_status ws_label_normalise(const char *system, const char *text, char *out, size_t room, char *said,
-                                  size_t said_room, struct ws_error *error);
+WS_CHECKED enum ws_status ws_label_normalise(const char *system, const char *text, char *out, size_t room, char *said,
+                                             size_t said_room, struct ws_error *error);
 
 enum { WS_UUID_ROOM = 24 };
 /** A FAT or exFAT serial number as systems write it: "1A2B-3C4D". */
 void ws_serial_name(uint32_t serial, char out[WS_UUID_ROOM]);
+
+WS_END
 
 #endif

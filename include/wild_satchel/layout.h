@@ -9,6 +9,8 @@
 
 #include "wild_satchel/source.h"
 
+WS_BEGIN
+
 /** When an extent is written. */
 enum ws_phase {
     WS_PHASE_BODY, /**< in ascending order */
@@ -29,11 +31,11 @@ enum { WS_LAYOUT_PARTS = 32 }; /**< parts are 0 to WS_LAYOUT_PARTS - 1 */
 struct ws_layout;
 
 /** An empty layout for a drive of `size` bytes. */
-enum ws_status ws_layout_create(uint64_t size, struct ws_layout **layout, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_create(uint64_t size, struct ws_layout **layout, struct ws_error *error);
 void ws_layout_close(struct ws_layout *layout);
 
 /** Hand `source` over: it is closed with the layout, last given first closed. On WS_E_NOMEM it is closed at once. */
-enum ws_status ws_layout_own(struct ws_layout *layout, struct ws_source *source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_own(struct ws_layout *layout, struct ws_source *source, struct ws_error *error);
 
 /** What is added from now on belongs to `part`; a fresh layout begins with 0. @return the part until now */
 unsigned ws_layout_part(struct ws_layout *layout, unsigned part);
@@ -46,15 +48,16 @@ unsigned ws_layout_part(struct ws_layout *layout, unsigned part);
  * @return WS_OK; WS_E_RANGE if at + length passes the layout's size, or from_at + length passes the source's (error
  *         text names both); WS_E_NOMEM. On error the layout is unchanged.
  */
-enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t length, const struct ws_source *from,
-                             uint64_t from_at, enum ws_phase phase, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, uint64_t length,
+                                        const struct ws_source *from, uint64_t from_at, enum ws_phase phase,
+                                        struct ws_error *error);
 /** Add `length` bytes from memory, which is copied. */
-enum ws_status ws_layout_add_bytes(struct ws_layout *layout, uint64_t at, const void *bytes, size_t length,
-                                   enum ws_phase phase, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_add_bytes(struct ws_layout *layout, uint64_t at, const void *bytes, size_t length,
+                                              enum ws_phase phase, struct ws_error *error);
 
 /** Sort, check and freeze. Adjoining pieces of one source and part become one extent.
  *  @return WS_E_RANGE if two extents overlap (the text names both) */
-enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error);
 
 uint64_t ws_layout_size(const struct ws_layout *layout);
 size_t ws_layout_count(const struct ws_layout *layout);
@@ -73,10 +76,13 @@ struct ws_known_input {
  *  by composers, and any other that stem from none of the `inputs`, are read; holes are not.
  *  Two layouts with one fingerprint put the same bytes in the same places.
  *  @return WS_E_READ and others from the sources; WS_E_NOMEM */
-enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const struct ws_known_input *input, size_t inputs,
-                                     char hex[WS_HASH_HEX], struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const struct ws_known_input *input,
+                                                size_t inputs, char hex[WS_HASH_HEX], struct ws_error *error);
 
 /** The drive as it will be, as a source: holes read as zeros. Borrows the frozen layout. */
-enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source,
+                                           struct ws_error *error);
+
+WS_END
 
 #endif

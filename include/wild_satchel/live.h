@@ -8,6 +8,8 @@
 
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 /** One family of live systems. */
 struct ws_live_family {
     const char *word;       /**< as plans and options name it */
@@ -46,7 +48,8 @@ struct ws_own_family {
     char words[WS_FAMILY_TEXT];    /**< what `family` points to */
 };
 /** @return WS_E_FORMAT naming the key, WS_E_UNSUPPORTED for a newer version; `own` is then empty */
-enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own_family *own, struct ws_error *error);
+WS_CHECKED enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own_family *own,
+                                             struct ws_error *error);
 /** Where drives laid down file by file carry the description of their family. */
 #define WS_OWN_FAMILY_PATH "loader/satchel.family"
 
@@ -90,7 +93,7 @@ struct ws_menu {
  * Parse a menu: GRUB 2's (menuentry, submenu) or that of syslinux and isolinux (label blocks).
  * @return WS_E_NOTFOUND if it starts no kernel; WS_E_FORMAT for unbalanced braces
  */
-enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error);
+WS_CHECKED enum ws_status ws_menu_parse(const char *text, size_t length, struct ws_menu *menu, struct ws_error *error);
 void ws_menu_free(struct ws_menu *menu);
 /** The entry that starts by itself, or NULL when this file does not decide it. */
 const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
@@ -102,8 +105,9 @@ const struct ws_menu_entry *ws_menu_default(const struct ws_menu *menu);
  * @param out         the new text; free with ws_text_free()
  * @return WS_E_UNSUPPORTED if the entry has nothing to edit
  */
-enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu_entry *entry, const char *parameters,
-                                const char *const drop[], struct ws_text *out, struct ws_error *error);
+WS_CHECKED enum ws_status ws_menu_remember(const struct ws_menu *menu, const struct ws_menu_entry *entry,
+                                           const char *parameters, const char *const drop[], struct ws_text *out,
+                                           struct ws_error *error);
 
 /** `options` with `parameters` among them and without those of `drop`, added to `out`. */
 void ws_parameters_remember(const char *options, const char *parameters, const char *const drop[], struct ws_text *out);
@@ -127,7 +131,8 @@ bool ws_may_be_menu(const struct ws_node *file);
 /** The menu files of a medium: called for each that starts a kernel; `menu` is NULL for one that is damaged. */
 typedef enum ws_status (*ws_menu_visit)(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                         struct ws_error *error);
-enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context, struct ws_error *error);
+WS_CHECKED enum ws_status ws_medium_menus(const struct ws_tree *tree, ws_menu_visit visit, void *context,
+                                          struct ws_error *error);
 
 /** Correct a checksum list (lines "HEX  path") after `path` has changed. The text keeps its length.
  *  @return number of lines corrected */
@@ -143,7 +148,9 @@ const char *ws_live_parameters(const struct ws_live_family *family, const char *
 bool ws_live_wants_label(const struct ws_live_family *family);
 
 /** The tree that a fresh persistence volume of this family holds. */
-enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at, struct ws_tree **tree,
-                                   struct ws_error *error);
+WS_CHECKED enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at,
+                                              struct ws_tree **tree, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -7,6 +7,8 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/table.h"
 
+WS_BEGIN
+
 struct ws_medium {
     struct ws_tree *tree; /**< its files */
     uint64_t at;          /**< byte of the drive at which its volume begins; 0 for an image laid down whole */
@@ -19,8 +21,8 @@ struct ws_medium {
 
 /** Find it: an ISO 9660 file system over the whole drive, else the first FAT or exFAT partition that belongs to a live
  *  family. Borrows `drive`. @return WS_E_NOTFOUND if there is neither; what reading the image came to otherwise */
-enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_table *table, struct ws_medium *medium,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_medium_open(const struct ws_source *drive, const struct ws_table *table,
+                                         struct ws_medium *medium, struct ws_error *error);
 void ws_medium_close(struct ws_medium *medium);
 
 /** Do these kernel parameters look for their live system on another volume than this one? @param wanted  out: what they
@@ -37,11 +39,13 @@ struct ws_remembering {
 /** A volume with the family's label goes first, else a file of its name at the top of a FAT or exFAT partition.
  *  @return WS_E_NOTFOUND if there is neither; WS_E_FORMAT for a file in pieces, which can only be looked at by a system
  */
-enum ws_status ws_medium_remembers_on(const struct ws_source *drive, const struct ws_table *table,
-                                      const struct ws_medium *medium, const struct ws_live_family *family,
-                                      struct ws_remembering *found, struct ws_error *error);
+WS_CHECKED enum ws_status ws_medium_remembers_on(const struct ws_source *drive, const struct ws_table *table,
+                                                 const struct ws_medium *medium, const struct ws_live_family *family,
+                                                 struct ws_remembering *found, struct ws_error *error);
 
 /** Byte of the drive at which a file of the medium begins, if it stands there in one piece; 0 if that is not known. */
 uint64_t ws_medium_place_of(const struct ws_medium *medium, const struct ws_node *node);
+
+WS_END
 
 #endif

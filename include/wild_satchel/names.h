@@ -5,6 +5,8 @@
 
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 /** What a file system asks of names, as data. */
 struct ws_name_rules {
     const char *system;    /**< "FAT32", "exFAT" */
@@ -40,7 +42,9 @@ void ws_tree_copy_links(struct ws_tree *tree, const char *system, struct ws_find
  * it.
  * @return WS_E_NOMEM
  */
-enum ws_status ws_tree_fit_names(struct ws_tree *tree, const struct ws_name_rules *rules, struct ws_findings *findings,
-                                 struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_fit_names(struct ws_tree *tree, const struct ws_name_rules *rules,
+                                            struct ws_findings *findings, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -11,6 +11,8 @@
 #include "wild_satchel/port.h"
 #include "wild_satchel/request.h"
 
+WS_BEGIN
+
 /** The drive a plan is for, as far as its bytes depend on it, and how it is known again. */
 struct ws_plan_drive {
     char name[64]; /**< its short name */
@@ -107,14 +109,17 @@ bool ws_plan_is_live(const struct ws_plan *plan);
 enum ws_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room);
 
 /** The plan as a JSON document; the text ends with a newline. @return WS_E_UNSUPPORTED for a path that is not UTF-8 */
-enum ws_status ws_plan_to_json(const struct ws_plan *plan, struct ws_text *out, struct ws_error *error);
+WS_CHECKED enum ws_status ws_plan_to_json(const struct ws_plan *plan, struct ws_text *out, struct ws_error *error);
 /** Read a document: unknown keys, wrong types and impossible values are errors that name the key; so is any other edit,
  *  by the document's own checksum. On success free the plan with ws_plan_free().
  *  @return WS_E_FORMAT, WS_E_UNSUPPORTED for another version of the format */
-enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan **plan, struct ws_error *error);
+WS_CHECKED enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan **plan,
+                                            struct ws_error *error);
 /** @return WS_E_FORMAT naming the first result in `read` that does not follow from what it asks for, as `worked_out`
  *          has it */
-enum ws_status ws_plan_same_results(const struct ws_plan *read, const struct ws_plan *worked_out,
-                                    struct ws_error *error);
+WS_CHECKED enum ws_status ws_plan_same_results(const struct ws_plan *read, const struct ws_plan *worked_out,
+                                               struct ws_error *error);
+
+WS_END
 
 #endif

@@ -7,6 +7,8 @@
 
 #include "wild_satchel/source.h"
 
+WS_BEGIN
+
 /** Three answers to a question a machine cannot always decide. */
 enum ws_known { WS_NO, WS_YES, WS_UNKNOWN };
 
@@ -121,37 +123,41 @@ struct ws_pc {
 
 /** A short name from model, serial number and size: "gorse-32-k7q2". The same drive always gets the same one; two
  *  sticks of one model differ, unless neither has a serial number. `out` holds 64 bytes. */
-enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
 
 /**
  * Find a drive by its short name, its model, or its id; what is not listed is opened by id.
  * @return WS_E_USAGE if several drives answer to `word` (the text says how to tell them apart); WS_E_NOTFOUND
  */
-enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
-                             struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
+                                        struct ws_error *error);
 /** Two drives of one model and size without serial numbers cannot be told apart: while both are plugged in, neither is
  *  a target. @return WS_OK; WS_E_REFUSED naming the other one */
-enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts, struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts,
+                                            struct ws_error *error);
 
 /** A drive as a source, in any alignment. Borrows the drive. */
-enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
 
 /** Did the caller name the drive to confirm that it is meant? @return WS_OK; WS_E_REFUSED saying what to type */
-enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name, struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name,
+                                             struct ws_error *error);
 
 /** An image is never written over itself: refuse if the file at `path` is this drive or lies on it.
  *  @return WS_OK; WS_E_REFUSED */
-enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct ws_error *error);
 
 /** Why a drive may not be written to, by DESIGN.md's safety rules. */
 struct ws_target_rules {
     bool allow_external_disk; /**< the caller has said that an external hard drive or SSD is meant */
 };
 /** @return WS_OK if the drive may be a target; WS_E_REFUSED with the reason and what to do */
-enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
-                                  struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
+                                             struct ws_error *error);
 /** Both questions before a drive may be a target: ws_drive_may_write() and ws_drive_is_alone(). */
-enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
-                                      const struct ws_target_rules *rules, struct ws_error *error);
+WS_CHECKED enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,
+                                                 const struct ws_target_rules *rules, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -6,6 +6,8 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/port.h"
 
+WS_BEGIN
+
 /** One file, folder or link at a moment. */
 struct ws_shot {
     char *path;
@@ -19,7 +21,8 @@ struct ws_snapshot {
     struct ws_shot *shot; /**< owned */
     size_t count;
 };
-enum ws_status ws_snapshot_take(const struct ws_tree *tree, struct ws_snapshot *snapshot, struct ws_error *error);
+WS_CHECKED enum ws_status ws_snapshot_take(const struct ws_tree *tree, struct ws_snapshot *snapshot,
+                                           struct ws_error *error);
 void ws_snapshot_free(struct ws_snapshot *snapshot);
 enum ws_change { WS_CHANGE_ADDED, WS_CHANGE_CHANGED, WS_CHANGE_GONE };
 typedef void (*ws_change_visit)(void *context, enum ws_change change, const struct ws_shot *before,
@@ -52,8 +55,8 @@ struct ws_memory {
     struct ws_ext4_facts volume;
 };
 /** @param sector  bytes: what the drive's table counts in */
-enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *memory,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *memory,
+                                         struct ws_error *error);
 
 enum { WS_PROOF_ITEMS_MOST = 32 };
 enum ws_survival { WS_SURVIVES, WS_LOST, WS_NOT_TRIED };
@@ -116,7 +119,10 @@ struct ws_proof {
  * @return WS_OK with a verdict, also a negative one; WS_E_REFUSED if the drive may not be written, is not alone or not
  *         confirmed (it was not started from); another error only if the proof could not be carried out
  */
-enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
-                        const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error);
+WS_CHECKED enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
+                                   const struct ws_proof_options *options, struct ws_proof *proof,
+                                   struct ws_error *error);
+
+WS_END
 
 #endif

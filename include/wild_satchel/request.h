@@ -12,6 +12,8 @@
 #include "wild_satchel/rules.h"
 #include "wild_satchel/start.h"
 
+WS_BEGIN
+
 /** What kind of drive it is to be. */
 enum ws_kind {
     WS_KIND_USUAL,      /**< what suits the image; a plan says which, and why */
@@ -132,10 +134,13 @@ const struct ws_wanted *ws_request_wanted(const struct ws_request *request, enum
 
 /** The request as a JSON document; the text ends with a newline.
  *  @return WS_E_UNSUPPORTED for a path that is not UTF-8 */
-enum ws_status ws_request_to_json(const struct ws_request *request, struct ws_text *out, struct ws_error *error);
+WS_CHECKED enum ws_status ws_request_to_json(const struct ws_request *request, struct ws_text *out,
+                                             struct ws_error *error);
 /** Read a document: unknown or missing keys, wrong types and impossible values are errors that name the key.
  *  @return WS_E_FORMAT; WS_E_UNSUPPORTED for another version of the format */
-enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_request *request,
-                                    struct ws_error *error);
+WS_CHECKED enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_request *request,
+                                               struct ws_error *error);
+
+WS_END
 
 #endif

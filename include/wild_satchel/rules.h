@@ -8,6 +8,8 @@
 
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 enum { WS_RULES_MOST = 16, WS_RULE_PATH = 128, WS_RULE_TEXT = 1024 };
 
 struct ws_rule_pair {
@@ -29,14 +31,18 @@ struct ws_rules {
 };
 
 /** Read a rules document. @return WS_E_FORMAT naming the key, WS_E_UNSUPPORTED for a newer version */
-enum ws_status ws_rules_from_json(const char *text, size_t length, struct ws_rules *rules, struct ws_error *error);
+WS_CHECKED enum ws_status ws_rules_from_json(const char *text, size_t length, struct ws_rules *rules,
+                                             struct ws_error *error);
 /** Are there any? */
 bool ws_rules_any(const struct ws_rules *rules);
 
 /** What is left out and renamed, in this order. @return WS_E_FORMAT for a path that is not there, or a name in use */
-enum ws_status ws_rules_apply_before(const struct ws_rules *rules, struct ws_tree *tree, struct ws_error *error);
+WS_CHECKED enum ws_status ws_rules_apply_before(const struct ws_rules *rules, struct ws_tree *tree,
+                                                struct ws_error *error);
 /** What is copied and added, and the autorun file: after all other edits, so that copies are of what will be there. */
-enum ws_status ws_rules_apply_after(const struct ws_rules *rules, struct ws_tree *tree, int64_t made_at,
-                                    struct ws_error *error);
+WS_CHECKED enum ws_status ws_rules_apply_after(const struct ws_rules *rules, struct ws_tree *tree, int64_t made_at,
+                                               struct ws_error *error);
+
+WS_END
 
 #endif

@@ -18,6 +18,8 @@
 #include "wild_satchel/port.h"
 #include "wild_satchel/trial.h"
 
+WS_BEGIN
+
 /** What a system's own package database says. */
 struct ws_packages {
     bool known;
@@ -27,9 +29,11 @@ struct ws_packages {
     char source[16];          /**< "dpkg" */
 };
 /** Read it from a root file system's tree (var/lib/dpkg/status). @return WS_OK also if there is none: see `known` */
-enum ws_status ws_packages_read(const struct ws_tree *root, struct ws_packages *packages, struct ws_error *error);
+WS_CHECKED enum ws_status ws_packages_read(const struct ws_tree *root, struct ws_packages *packages,
+                                           struct ws_error *error);
 /** Read it from an image's root file system (squashfs or ext4 inside the image). */
-enum ws_status ws_packages_of_image(const struct ws_image *image, struct ws_packages *packages, struct ws_error *error);
+WS_CHECKED enum ws_status ws_packages_of_image(const struct ws_image *image, struct ws_packages *packages,
+                                               struct ws_error *error);
 
 /** What the technician wants to keep. Bytes, and parts of 1. */
 struct ws_wishes {
@@ -55,13 +59,14 @@ struct ws_sizing {
     bool counted;         /**< `installed` comes from a package database, not from an assumption */
 };
 /** @return WS_E_RANGE naming the wish that is out of range */
-enum ws_status ws_sizing_work_out(const struct ws_wishes *wishes, const struct ws_image *image,
-                                  const struct ws_packages *packages, struct ws_sizing *sizing, struct ws_error *error);
+WS_CHECKED enum ws_status ws_sizing_work_out(const struct ws_wishes *wishes, const struct ws_image *image,
+                                             const struct ws_packages *packages, struct ws_sizing *sizing,
+                                             struct ws_error *error);
 
 /** What an image needs on a drive, laid down whole: the least that holds it (with the smallest persistence volume if it
  *  remembers), and what is comfortable: room for the usual wishes. Bytes; 0 for what is no image of a drive. */
-enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages, uint64_t *least,
-                              uint64_t *comfortable, struct ws_error *error);
+WS_CHECKED enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages,
+                                         uint64_t *least, uint64_t *comfortable, struct ws_error *error);
 
 /**
  * The smallest ext4 volume, in multiples of `unit`, on which so many bytes are free when it is fresh and holds what
@@ -69,11 +74,11 @@ enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_pack
  * @param most  the largest size that is acceptable
  * @return WS_E_SPACE if no volume of at most `most` bytes has so much free
  */
-enum ws_status ws_ext4_fit(const struct ws_live_family *family, uint64_t free_wanted, uint64_t unit, uint64_t most,
-                           uint64_t *size, uint64_t *free_bytes, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_fit(const struct ws_live_family *family, uint64_t free_wanted, uint64_t unit,
+                                      uint64_t most, uint64_t *size, uint64_t *free_bytes, struct ws_error *error);
 /** The largest free room an ext4 volume of at most `most` bytes can have, and the size that has it. */
-enum ws_status ws_ext4_most_free(const struct ws_live_family *family, uint64_t most, uint64_t unit, uint64_t *size,
-                                 uint64_t *free_bytes, struct ws_error *error);
+WS_CHECKED enum ws_status ws_ext4_most_free(const struct ws_live_family *family, uint64_t most, uint64_t unit,
+                                            uint64_t *size, uint64_t *free_bytes, struct ws_error *error);
 
 /** Bytes lost to half-filled clusters if a tree's files lay on a FAT volume with clusters of `cluster` bytes. */
 uint64_t ws_fat_waste(const struct ws_tree *tree, uint32_t cluster);
@@ -92,5 +97,7 @@ void ws_estimate_times(const struct ws_drive_facts *drive, const struct ws_trial
 /** Usual thresholds, as findings with their reasons: a slow bus, a small drive, little persistence, a slow trial. */
 void ws_drive_warnings(const struct ws_drive_facts *drive, const struct ws_trial *trial, uint64_t persistence,
                        struct ws_findings *findings);
+
+WS_END
 
 #endif

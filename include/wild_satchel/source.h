@@ -10,6 +10,8 @@
 
 #include "wild_satchel/base.h"
 
+WS_BEGIN
+
 struct ws_source {
     const struct ws_source_ops *ops;
     uint64_t size; /**< bytes */
@@ -41,12 +43,12 @@ struct ws_source_ops {
 };
 
 /** Make a source out of your own functions. @return WS_OK or WS_E_NOMEM (then `state` is still yours) */
-enum ws_status ws_source_make(const struct ws_source_ops *ops, uint64_t size, void *state, struct ws_source **source,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_make(const struct ws_source_ops *ops, uint64_t size, void *state,
+                                         struct ws_source **source, struct ws_error *error);
 
 /** Read exactly `length` bytes at `at`. @return WS_E_RANGE past the end (nothing is read), WS_E_READ */
-enum ws_status ws_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                         struct ws_error *error);
 
 /** Where the bytes from `at` on come from, for at most `length` of them; both lie inside the source and `length` > 0.
  *  Walking from piece to piece tells a sparse file's holes, and what a composed volume takes from which input. */
@@ -56,12 +58,13 @@ struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uin
 void ws_source_close(struct ws_source *source);
 
 /** Bytes copied into memory that the source owns. */
-enum ws_status ws_source_memory(const void *bytes, size_t length, struct ws_source **source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_memory(const void *bytes, size_t length, struct ws_source **source,
+                                           struct ws_error *error);
 /** `size` zero bytes. */
-enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct ws_error *error);
 /** A part of `base`. @return WS_E_RANGE if it does not lie inside */
-enum ws_status ws_source_slice(const struct ws_source *base, uint64_t at, uint64_t length, struct ws_source **source,
-                               struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_slice(const struct ws_source *base, uint64_t at, uint64_t length,
+                                          struct ws_source **source, struct ws_error *error);
 
 /** One piece of a source put together from runs. */
 struct ws_run {
@@ -70,23 +73,25 @@ struct ws_run {
 };
 #define WS_RUN_HOLE UINT64_MAX
 /** `count` runs of `base` one after the other, cut or zero-filled to `size`; the runs are copied. */
-enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
-                              struct ws_source **source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count,
+                                         uint64_t size, struct ws_source **source, struct ws_error *error);
 
 /** A base with small changes laid over it; its size may be larger than the base's (the rest reads as zeros). */
-enum ws_status ws_source_patched(const struct ws_source *base, uint64_t size, struct ws_source **source,
-                                 struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_patched(const struct ws_source *base, uint64_t size, struct ws_source **source,
+                                            struct ws_error *error);
 /** Lay `length` bytes over a patched source at `at`; later changes win. @return WS_E_RANGE, WS_E_NOMEM */
-enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at, const void *bytes, size_t length,
-                               struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at, const void *bytes, size_t length,
+                                          struct ws_error *error);
 /** Number of changes and bytes laid over so far; either pointer may be NULL. */
 void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint64_t *bytes);
 
 /** Read a whole source into memory the caller frees, NUL-terminated. @return WS_E_RANGE above `most` bytes */
-enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
+                                         struct ws_error *error);
 /** Hash a whole source in one pass. `hex` holds WS_HASH_HEX bytes. */
-enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind kind, char *hex,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind kind, char *hex,
+                                         struct ws_error *error);
+
+WS_END
 
 #endif

@@ -7,6 +7,8 @@
 
 #include "wild_satchel/tree.h"
 
+WS_BEGIN
+
 struct ws_squashfs_facts {
     uint64_t size;       /**< bytes the volume takes, compressed */
     uint32_t block_size; /**< bytes */
@@ -17,8 +19,8 @@ struct ws_squashfs_facts {
 
 /** Is there a squashfs volume, and what does it say? @return WS_E_NOTFOUND; WS_E_FORMAT if it is damaged or cut short
  */
-enum ws_status ws_squashfs_probe(const struct ws_source *volume, struct ws_squashfs_facts *facts,
-                                 struct ws_error *error);
+WS_CHECKED enum ws_status ws_squashfs_probe(const struct ws_source *volume, struct ws_squashfs_facts *facts,
+                                            struct ws_error *error);
 
 /**
  * Read a volume into a tree that borrows `volume`. Contents may be read by one task
@@ -26,7 +28,9 @@ enum ws_status ws_squashfs_probe(const struct ws_source *volume, struct ws_squas
  * @param facts  may be NULL
  * @return WS_E_FORMAT for damage; WS_E_UNSUPPORTED for a compressor that is not built in
  */
-enum ws_status ws_squashfs_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_squashfs_facts *facts,
-                                struct ws_error *error);
+WS_CHECKED enum ws_status ws_squashfs_read(const struct ws_source *volume, struct ws_tree **tree,
+                                           struct ws_squashfs_facts *facts, struct ws_error *error);
+
+WS_END
 
 #endif

@@ -9,6 +9,8 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/table.h"
 
+WS_BEGIN
+
 enum { WS_INITRDS_MOST = 8, WS_START_ENTRIES_MOST = 512 };
 
 /** What is compared with the drive's checksum list before a kernel runs. */
@@ -42,16 +44,16 @@ void ws_start_entries_free(struct ws_start_entries *entries);
  * @param parameters  NULL: nothing remembers, and there is no twin
  * @return WS_E_NOTFOUND if there is none; findings tell entries whose files are missing
  */
-enum ws_status ws_start_entries_of(const struct ws_tree *tree, const struct ws_live_family *family,
-                                   const char *parameters, struct ws_start_entries *entries,
-                                   struct ws_findings *findings, struct ws_error *error);
+WS_CHECKED enum ws_status ws_start_entries_of(const struct ws_tree *tree, const struct ws_live_family *family,
+                                              const char *parameters, struct ws_start_entries *entries,
+                                              struct ws_findings *findings, struct ws_error *error);
 
 /** The files of a volume's /loader folder put into its tree: entries, settings, and with a check the list.
  *  @param check_paths  further files the list names (the system image), NULL-terminated; may be NULL
  *  @param timeout_s    seconds the menu waits */
-enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_entries *entries,
-                                    enum ws_check_at_start check, const char *const check_paths[], unsigned timeout_s,
-                                    int64_t made_at, struct ws_error *error);
+WS_CHECKED enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_entries *entries,
+                                               enum ws_check_at_start check, const char *const check_paths[],
+                                               unsigned timeout_s, int64_t made_at, struct ws_error *error);
 
 /** Where the BIOS code's second stage stands: between table and first partition. */
 #define WS_START_STAGE_AT (64 * 512ull)
@@ -59,7 +61,7 @@ enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_
 uint64_t ws_start_stage_bytes(void);
 /** BIOS: the first stage into the table's sector 0, the second into the layout. Sectors of 512 bytes.
  *  @return WS_E_SPACE if a partition begins before the second stage ends */
-enum ws_status ws_start_add_bios(struct ws_table *table, struct ws_layout *layout, struct ws_error *error);
+WS_CHECKED enum ws_status ws_start_add_bios(struct ws_table *table, struct ws_layout *layout, struct ws_error *error);
 /** Is the start-up code in this sector 0 ours? */
 bool ws_start_is_ours(const uint8_t sector[512]);
 /** Is the second stage, where this drive's first one looks for it, what was written? The first stage asks the same. */
@@ -89,7 +91,10 @@ struct ws_rehearsal {
  * lines that a PC runs. Time passes at once; a menu that waits for ever is switched off.
  * @return WS_OK whether it starts or not; WS_E_NOMEM
  */
-enum ws_status ws_start_rehearse(const struct ws_source *drive, struct ws_rehearsal *rehearsal, struct ws_error *error);
+WS_CHECKED enum ws_status ws_start_rehearse(const struct ws_source *drive, struct ws_rehearsal *rehearsal,
+                                            struct ws_error *error);
 void ws_rehearsal_free(struct ws_rehearsal *rehearsal);
+
+WS_END
 
 #endif

@@ -6,9 +6,13 @@
 #ifndef WILD_SATCHEL_STATUS_H
 #define WILD_SATCHEL_STATUS_H
 
+#include "wild_satchel/api.h"
+
 #include <stdbool.h>
 #include <stddef.h>
 #include <stdint.h>
+
+WS_BEGIN
 
 enum ws_status {
     WS_OK = 0,
@@ -67,5 +71,7 @@ const char *ws_status_name(enum ws_status status);
         status = (call);                                                                                               \
         if (status != WS_OK) goto done;                                                                                \
     } while (0)
+
+WS_END
 
 #endif

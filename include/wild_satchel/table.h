@@ -8,6 +8,8 @@
 
 #include "wild_satchel/layout.h"
 
+WS_BEGIN
+
 enum { WS_PARTITIONS_MOST = 256 };
 
 /** One partition. */
@@ -68,13 +70,13 @@ uint32_t ws_table_sector_of(const struct ws_source *image);
  * @param findings  may be NULL
  * @return WS_OK also when there is none (kind WS_TABLE_NONE); WS_E_READ
  */
-enum ws_status ws_table_read(const struct ws_source *source, uint32_t sector, struct ws_table *table,
-                             struct ws_findings *findings, struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_read(const struct ws_source *source, uint32_t sector, struct ws_table *table,
+                                        struct ws_findings *findings, struct ws_error *error);
 
 /** Everything that is wrong with the tables of a drive, strictly: signatures, checksums, places, overlaps, the
  *  backup against the primary, the protective entry against the drive's size. No finding of weight fault: sound. */
-enum ws_status ws_table_check(const struct ws_source *source, uint32_t sector, struct ws_findings *findings,
-                              struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_check(const struct ws_source *source, uint32_t sector, struct ws_findings *findings,
+                                         struct ws_error *error);
 
 /** The partitions an operating system sees, in its numbering. */
 const struct ws_partition *ws_table_partitions(const struct ws_table *table, size_t *count);
@@ -85,28 +87,32 @@ void ws_table_new_mbr(struct ws_table *table, uint64_t disk_size, uint32_t secto
 
 /** Move the table to a drive of another size: the backup GPT goes to its end and the protective entry grows.
  *  @return WS_E_SPACE if a partition would no longer fit */
-enum ws_status ws_table_resize(struct ws_table *table, uint64_t disk_size, struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_resize(struct ws_table *table, uint64_t disk_size, struct ws_error *error);
 
 /** Add a partition to every table that stands beside each other here (an MBR in WS_TABLE_MBR and _MBR_FIRST, a GPT in
  *  all others and _MBR_FIRST). `number` is what the operating system will call it.
  *  @return WS_E_SPACE when no entry is free; WS_E_RANGE for a place outside the usable area or an overlap */
-enum ws_status ws_table_add(struct ws_table *table, uint64_t at, uint64_t length, const char *type_word,
-                            const struct ws_guid *id, const char *name, unsigned *number, struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_add(struct ws_table *table, uint64_t at, uint64_t length, const char *type_word,
+                                       const struct ws_guid *id, const char *name, unsigned *number,
+                                       struct ws_error *error);
 
 /** Let every entry that covers [0 or at, old_end) of an image end at `new_end` instead (an ISO partition that grows).
  */
-enum ws_status ws_table_grow(struct ws_table *table, uint64_t old_end, uint64_t new_end, bool *grown,
-                             struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_grow(struct ws_table *table, uint64_t old_end, uint64_t new_end, bool *grown,
+                                        struct ws_error *error);
 
 /** First byte behind everything the table places, and one byte past the last that may be used. */
 void ws_table_free_tail(const struct ws_table *table, uint64_t *first, uint64_t *end);
 
 /** Put the table into a layout, as its seal: sector 0, and for a GPT header, entries and their backup. */
-enum ws_status ws_table_compose(const struct ws_table *table, struct ws_layout *layout, struct ws_error *error);
+WS_CHECKED enum ws_status ws_table_compose(const struct ws_table *table, struct ws_layout *layout,
+                                           struct ws_error *error);
 /** Bytes of the table at a drive's front, where it is composed anew, and at its end (a GPT's backup). */
 uint64_t ws_table_front_bytes(const struct ws_table *table);
 uint64_t ws_table_back_bytes(const struct ws_table *table);
 /** The bytes of sector 0. */
 void ws_table_mbr_bytes(const struct ws_table *table, uint8_t out[512]);
+
+WS_END
 
 #endif

@@ -8,6 +8,8 @@
 
 #include "wild_satchel/source.h"
 
+WS_BEGIN
+
 enum ws_node_kind {
     WS_NODE_FOLDER,
     WS_NODE_FILE,
@@ -55,37 +57,40 @@ struct ws_node {
 };
 
 struct ws_tree;
-enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error);
 void ws_tree_close(struct ws_tree *tree);
 struct ws_node *ws_tree_root(const struct ws_tree *tree);
 /** Number of nodes, the root among them. */
 size_t ws_tree_count(const struct ws_tree *tree);
 /** Hand `source` over: it is closed with the tree, last given first closed. On WS_E_NOMEM it is closed at once. */
-enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error);
 
 /**
  * Add a node under `parent`. Mode starts as 0755 for folders and 0644 for all else, owner 0:0, time 0.
  * The name is not looked up first: readers of sound volumes would pay for that with every file.
  * @return WS_E_RANGE for a name that is empty, ".", "..", over 255 bytes or contains "/"
  */
-enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const char *name, enum ws_node_kind kind,
-                           struct ws_node **node, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_add(struct ws_tree *tree, struct ws_node *parent, const char *name,
+                                      enum ws_node_kind kind, struct ws_node **node, struct ws_error *error);
 /** Make the folders of `path` that are missing and return the last. */
-enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path, struct ws_node **node,
+                                         struct ws_error *error);
 /** A new file at `path`, whatever stands there; makes folders on the way. What stood there is found no more, but stays
  * in the tree until ws_tree_settle(), so that any number of them costs one pass: for readers of what lists a name
  * twice. */
-enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node,
+                                        struct ws_error *error);
 void ws_tree_settle(struct ws_tree *tree);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
-enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
-                           struct ws_node **node, struct ws_error *error);
-enum ws_status ws_tree_set_target(struct ws_tree *tree, struct ws_node *node, const char *target,
-                                  struct ws_error *error);
-enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, const char *name, const void *value,
-                                 size_t length, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
+                                      struct ws_node **node, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_set_target(struct ws_tree *tree, struct ws_node *node, const char *target,
+                                             struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_set_xattr(struct ws_tree *tree, struct ws_node *node, const char *name,
+                                            const void *value, size_t length, struct ws_error *error);
 /** Give a node another name. @return as ws_tree_add(); the old name stays on failure */
-enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name, struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_rename(struct ws_tree *tree, struct ws_node *node, const char *name,
+                                         struct ws_error *error);
 /** Take a node and all below out of the tree; hard links to it turn into the thing itself. Looks through the whole
  * tree: for many use ws_tree_drop_all(). */
 void ws_tree_drop(struct ws_tree *tree, struct ws_node *node);
@@ -102,5 +107,7 @@ struct ws_node *ws_tree_next(const struct ws_node *node);
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
 /** Size of a file's content in bytes, through hard links; 0 for all else but a link's target length. */
 uint64_t ws_node_size(const struct ws_node *node);
+
+WS_END
 
 #endif

@@ -12,6 +12,8 @@
 
 #include "wild_satchel/write.h"
 
+WS_BEGIN
+
 enum ws_trial_depth {
     WS_TRIAL_READ,   /**< reads only: unreadable places, reading speed, and copies that hint at a forged size */
     WS_TRIAL_SAMPLE, /**< the probe described above; what is on the drive is lost */
@@ -77,15 +79,19 @@ struct ws_trial_options {
  * @return WS_OK also when it is found bad: see `sound`; WS_E_REFUSED if it may not be written or was not confirmed
  *         (nothing was written); WS_E_GONE, WS_E_CANCELLED
  */
-enum ws_status ws_trial_run(struct ws_port *port, struct ws_drive *drive, const struct ws_trial_options *options,
-                            struct ws_trial *trial, struct ws_error *error);
+WS_CHECKED enum ws_status ws_trial_run(struct ws_port *port, struct ws_drive *drive,
+                                       const struct ws_trial_options *options, struct ws_trial *trial,
+                                       struct ws_error *error);
 
 /** Judge what a drive of these figures is good for; fills `use`. Rates of 0 count as unknown and fit. */
 void ws_trial_judge(struct ws_trial *trial);
 
 /** The trial as a JSON document, for keeping; docs/json-output.md describes it. */
-enum ws_status ws_trial_to_json(const struct ws_trial *trial, struct ws_text *out, struct ws_error *error);
+WS_CHECKED enum ws_status ws_trial_to_json(const struct ws_trial *trial, struct ws_text *out, struct ws_error *error);
 /** Read one back: what estimates need (identity, size, rates). @return WS_E_FORMAT naming the key */
-enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_trial *trial, struct ws_error *error);
+WS_CHECKED enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_trial *trial,
+                                             struct ws_error *error);
+
+WS_END
 
 #endif

@@ -1,7 +1,31 @@
-/* wild_satchel.h — everything. docs/guide.md goes through it in the order of a technician's work. */
+/* wild_satchel.h — everything: live and portable operating system drives decided, built, checked and proved.
+ *
+ * The idea. A request (request.h) says what is asked for, of no drive in particular. Decided for one drive it becomes a
+ * plan (plan.h): volumes with places and sizes, what was chosen and why, where it will start. Behind it stands a layout
+ * (layout.h): every byte the drive will hold, stated before the first is written. A layout is streamed to the drive,
+ * read back, and sealed last, so that no drive looks finished that is not.
+ *
+ * The five calls of a first program, see examples/plan_and_build.c:
+ *
+ *     ws_request_begin(&request, WS_KIND_LIVE);                          a live system that remembers, as is usual
+ *     ws_plan_drive_of(&facts, &setting.drive);                          on this drive, as its port describes it
+ *     ws_build_prepare(&request, &setting, &build, &error);              decided and laid out; nothing is written
+ *     ws_build_carry_out(build, port, drive, &options, &result, &error); written, read back, sealed
+ *     ws_build_close(build);
+ *
+ * Every call that can fail returns enum ws_status and fills a struct ws_error with words for a technician. What a call
+ * borrows is said where it is declared: a build borrows the sources in its setting until it is closed, and its plan and
+ * layout are gone with it. The hardware stands behind the tables of port.h; port/ has those for this machine
+ * (port/linux.h), a simulated bench (port/sim.h) and emulated PCs (port/emulator.h).
+ *
+ * The subjects: status.h, base.h · source.h, tree.h, names.h, rules.h · layout.h, write.h · port.h, trial.h · table.h ·
+ * format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h · image.h, medium.h,
+ * contents.h, published.h · start.h · request.h, plan.h, sizing.h · build.h · proof.h.
+ */
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
 
+#include "wild_satchel/api.h"
 #include "wild_satchel/archive.h"
 #include "wild_satchel/base.h"
 #include "wild_satchel/build.h"

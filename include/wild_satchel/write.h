@@ -5,6 +5,8 @@
 #include "wild_satchel/layout.h"
 #include "wild_satchel/port.h"
 
+WS_BEGIN
+
 /** The step that is really under way. */
 enum ws_step {
     WS_STEP_COMPARING, /**< what an earlier run wrote, before it is continued */
@@ -91,8 +93,9 @@ struct ws_write_result {
  * @return WS_E_SPACE if the drive is smaller than the layout's last extent (nothing written); WS_E_WRITE, WS_E_GONE,
  *         WS_E_READ, WS_E_CANCELLED: the drive is unfinished and says so, and how far it got.
  */
-enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
-                        const struct ws_write_options *options, struct ws_write_result *result, struct ws_error *error);
+WS_CHECKED enum ws_status ws_write(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
+                                   const struct ws_write_options *options, struct ws_write_result *result,
+                                   struct ws_error *error);
 
 struct ws_check_result {
     uint64_t checked; /**< bytes compared */
@@ -120,7 +123,10 @@ struct ws_check_options {
 
 /** Compare what reads back, past all caches, with what was meant. The drive is open for reading.
  *  @return WS_OK also when they differ: see `result->equal` */
-enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
-                        const struct ws_check_options *options, struct ws_check_result *result, struct ws_error *error);
+WS_CHECKED enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
+                                   const struct ws_check_options *options, struct ws_check_result *result,
+                                   struct ws_error *error);
+
+WS_END
 
 #endif

@@ -1,7 +1,7 @@
 /* emulator.c — qemu-system-x86_64 as a PC: SeaBIOS or OVMF, a USB stick, a serial console, a power cord. */
-#include "port/emulator/emulator.h"
+#include "wild_satchel/port/emulator.h"
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "wild_satchel/table.h"
 
 #include <errno.h>

@@ -2,7 +2,7 @@
 #ifndef WS_PORT_LINUX_INTERNAL_H
 #define WS_PORT_LINUX_INTERNAL_H
 
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <sys/stat.h>
 

@@ -4,7 +4,7 @@
  * What stands under that name already is replaced only if it is a document of the same kind, or if the caller says so;
  * what is no ordinary file, and what a command works with, never is.
  */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include <errno.h>
 #include <fcntl.h>

@@ -1,5 +1,5 @@
 /* port.c — the machine itself: clocks, random bytes, tasks, and the list of its drives. */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 
 #include "port/linux/internal.h"
 

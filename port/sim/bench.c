@@ -1,5 +1,5 @@
 /* bench.c — bench files, and the folder in which a bench's state lives. */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "port/sim/internal.h"
 
 #include <errno.h>

@@ -1,5 +1,5 @@
 /* drive.c — a simulated drive: a sparse file behind a volatile cache, a speed, and whatever fault is armed. */
-#include "port/linux/linux.h"
+#include "wild_satchel/port/linux.h"
 #include "port/sim/internal.h"
 
 #include <errno.h>

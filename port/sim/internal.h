@@ -2,7 +2,7 @@
 #ifndef WS_PORT_SIM_INTERNAL_H
 #define WS_PORT_SIM_INTERNAL_H
 
-#include "port/sim/sim.h"
+#include "wild_satchel/port/sim.h"
 #include "wild_satchel/image.h"
 
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *drive, char *out, size_t room);

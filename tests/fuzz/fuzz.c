@@ -1,6 +1,6 @@
 /* fuzz.c — every parser and document under a coverage-guided fuzzer, one row each. The first byte of an input chooses
  * the row; WS_FUZZ_TARGET=NAME gives all inputs to one. Their order is that of the seeds in fuzz.sh. */
-#include "port/sim/sim.h"
+#include "wild_satchel/port/sim.h"
 #include "wild_satchel/contents.h"
 #include "wild_satchel/wild_satchel.h"
 

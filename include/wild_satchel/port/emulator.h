@@ -4,6 +4,8 @@
 
 #include "wild_satchel/port.h"
 
+WS_BEGIN
+
 struct ws_emulator_params {
     enum ws_firmware firmware;
     bool secure_boot;     /**< with the firmware's factory keys */
@@ -12,6 +14,9 @@ struct ws_emulator_params {
 };
 /** A PC that starts drives given as paths to image files or block devices.
  *  @return WS_E_NOTFOUND if the emulator or its firmware is not installed (the text names the package) */
-enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc, struct ws_error *error);
+WS_CHECKED enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc,
+                                         struct ws_error *error);
+
+WS_END
 
 #endif

@@ -7,6 +7,8 @@
 
 #include "wild_satchel/port.h"
 
+WS_BEGIN
+
 /** What a simulated drive is and does. */
 struct ws_sim_drive {
     char name[64];
@@ -46,21 +48,25 @@ struct ws_bench {
 
 /** Read a bench file's text. Unknown keys, wrong types, impossible values, names used twice and descriptions that go
  *  round in a circle are errors that name the place. */
-enum ws_status ws_bench_parse(const char *text, size_t length, struct ws_bench *bench, struct ws_error *error);
+WS_CHECKED enum ws_status ws_bench_parse(const char *text, size_t length, struct ws_bench *bench,
+                                         struct ws_error *error);
 /** Set a bench up in a folder that is empty or does not exist: makes its drives, all blank. */
-enum ws_status ws_bench_create(struct ws_bench *bench, const char *folder, struct ws_error *error);
+WS_CHECKED enum ws_status ws_bench_create(struct ws_bench *bench, const char *folder, struct ws_error *error);
 /** Open a bench that was set up. */
-enum ws_status ws_bench_open(const char *folder, struct ws_bench **bench, struct ws_error *error);
+WS_CHECKED enum ws_status ws_bench_open(const char *folder, struct ws_bench **bench, struct ws_error *error);
 /** Keep what has changed (clock, plugs, faults). */
-enum ws_status ws_bench_save(const struct ws_bench *bench, struct ws_error *error);
+WS_CHECKED enum ws_status ws_bench_save(const struct ws_bench *bench, struct ws_error *error);
 void ws_bench_close(struct ws_bench *bench);
 /** By the bench's name, short name or id; NULL if there is none. */
 struct ws_sim_drive *ws_bench_drive(struct ws_bench *bench, const char *name);
 struct ws_sim_pc *ws_bench_pc(struct ws_bench *bench, const char *name);
 
 /** The bench as a port: its drives, its clock. Borrows the bench and saves it when closed. */
-enum ws_status ws_sim_port(struct ws_bench *bench, struct ws_port **port, struct ws_error *error);
+WS_CHECKED enum ws_status ws_sim_port(struct ws_bench *bench, struct ws_port **port, struct ws_error *error);
 /** One of the bench's PCs. Borrows the bench. */
-enum ws_status ws_sim_pc(struct ws_bench *bench, const char *name, struct ws_pc **pc, struct ws_error *error);
+WS_CHECKED enum ws_status ws_sim_pc(struct ws_bench *bench, const char *name, struct ws_pc **pc,
+                                    struct ws_error *error);
+
+WS_END
 
 #endif

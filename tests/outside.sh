@@ -1,0 +1,44 @@
+#!/bin/sh
+# The library as others get it: installed, found by CMake and by pkg-config, used from C and C++, linked both ways.
+#   outside.sh BUILD
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+build=$(cd "$1" && pwd)
+work=$(mktemp -d /tmp/satchel-outside-XXXXXX)
+trap 'rm -rf "$work"' EXIT
+fail() { echo "FAILED: $*"; exit 1; }
+cmake --build "$build" --target library >/dev/null
+cmake --install "$build" --prefix "$work/usr" >/dev/null
+lib=$(dirname "$(find "$work/usr" -name libwild_satchel.a)")
+for name in wild_satchel wild_satchel_port; do
+    nm -D --defined-only "$lib/lib$name.so" | awk '{print $3}' | grep -v '^ws_' && fail "names that do not begin with ws_ leave lib$name.so"
+    nm -g --defined-only "$lib/lib$name.a" | awk 'NF == 3 {print $3}' | grep -v '^ws_' && fail "names that do not begin with ws_ leave lib$name.a"
+    readelf -d "$lib/lib$name.so" | grep -q "SONAME.*lib$name.so.[0-9]" || fail "lib$name.so has no SONAME"
+done
+"$build/demo-image" "$work/curlew.iso"
+
+cmake -S "$here/outside" -B "$work/outside" -DCMAKE_PREFIX_PATH="$work/usr" -DEXAMPLES="$here/../examples" >"$work/log" 2>&1 || { cat "$work/log"; fail "the package is not found or not whole"; }
+cmake --build "$work/outside" >"$work/log" 2>&1 || { cat "$work/log"; fail "programs do not build"; }
+cd "$work/outside"
+./look ../curlew.iso >../said || fail "look gives $?"
+grep -q '^version [0-9.]*, [0-9]* drives$' ../said || fail "no drives are listed"
+grep -q '^data fat32 419430400$' ../said || fail "no data volume is planned: $(cat ../said)"
+./build_one ../curlew.iso ../stick.img 128M >../said 2>&1 || { cat ../said; fail "build_one"; }
+./read_one ../stick.img >../said || fail "read_one gives $?"
+grep -q 'volume "persistence"' ../said || fail "what is remembered is not read back: $(cat ../said)"
+
+# The static library; the packages behind it are linked as usual. One with sanitizers inside needs their runtime.
+PKG_CONFIG_PATH=$lib/pkgconfig
+export PKG_CONFIG_PATH
+flags=$(pkg-config --cflags wild_satchel_port)
+case $(nm "$lib/libwild_satchel.a") in
+*__asan_*) ;;
+*)
+    # shellcheck disable=SC2046,SC2086
+    cc -std=c11 -D_GNU_SOURCE $flags "$here/../examples/read_memory.c" -o static "$lib/libwild_satchel_port.a" "$lib/libwild_satchel.a" \
+        $(pkg-config --libs libudev gpgme jansson libarchive libsquashfs1 libcrypto zlib) -lpthread -lm
+    ./static ../stick.img | cmp - ../said || fail "the static library reads otherwise"
+    ;;
+esac
+[ "$(pkg-config --modversion wild_satchel)" = "$(sed -n 's/^#define WS_VERSION "\(.*\)"/\1/p' "$here/../include/wild_satchel/api.h")" ] || fail "versions differ"
+echo "passed"
