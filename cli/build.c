@@ -1,5 +1,5 @@
 /* build.c — satchel build: a plan carried out; satchel check: what reads back against what was meant. */
-#include "cli/cli.h"
+#include "cli/record.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -7,8 +7,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
-
-static const char built_format[] = "wild-satchel-built";
 
 struct building {
     struct cli *cli;
@@ -23,22 +21,10 @@ static bool tell(void *context, const struct ws_progress *progress) {
 /* The record of an older build is no longer true from the first write on. What is no record of ours stays. */
 static enum ws_status before_write(void *context, struct ws_error *error) {
     const struct building *b = context;
-    if (!ws_linux_is_document(b->record, built_format) || unlink(b->record) == 0) return WS_OK;
+    if (!ws_linux_is_document(b->record, record_format) || unlink(b->record) == 0) return WS_OK;
     ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
     ws_fail_where(error, "%s", b->record);
     return ws_fail_next(error, "remove it; nothing was written");
-}
-
-static json_t *result_json(const struct ws_plan *p, const struct ws_build_result *r) {
-    return cli_pack("{s:s, s:i, s:s, s:s, s:s, s:I, s:s, s:I, s:I, s:f, s:f, s:b, s:I, s:f, s:o, s:o, s:s}", "format",
-                    built_format, "version", 1, "kind", ws_kind_name(ws_plan_facts(p)->kind), "drive",
-                    ws_plan_drive(p)->name, "serial", ws_plan_drive(p)->serial, "written_bytes",
-                    (json_int_t)r->write.written, "begun", ws_begun_name(r->write.begun), "continued_at_bytes",
-                    (json_int_t)r->write.continued_at, "compared_bytes", (json_int_t)r->write.compared, "write_seconds",
-                    r->write.seconds, "flush_seconds", r->write.flush_seconds, "checked", r->checked, "checked_bytes",
-                    (json_int_t)r->check.checked, "check_seconds", r->check.seconds, "drive_sha256",
-                    cli_hash_json(r->check.sha256), "image_sha256", cli_hash_json(r->image_sha256), "layout_sha256",
-                    ws_plan_facts(p)->fingerprint);
 }
 
 /* Where it began, where somebody may have thought otherwise. */
@@ -68,7 +54,8 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
         show_field(cli, "Checked", "%s read back in %s, all as meant",
                    ws_size_both(r->check.checked, size, sizeof size), ws_duration(r->check.seconds, time, sizeof time));
     show_field(cli, "SHA-256", "image  %s", r->image_sha256);
-    if (r->checked) show_field(cli, "", "drive  %s", r->check.sha256);
+    bool same = strcmp(r->check.sha256, r->image_sha256) == 0;
+    if (r->checked) show_field(cli, "", "drive  %s%s", r->check.sha256, same ? "" : ", over those of its pieces");
 }
 
 /* An image touched since it was planned is read once more before anything is written: the check beside the writing
@@ -114,6 +101,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     struct ws_drive *drive = NULL;
     struct ws_build_result result;
     struct ws_text record = {0};
+    struct ws_pieces pieces = {0};
     char answer[128] = "";
     enum ws_status status;
     int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 1, 1);
@@ -138,6 +126,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
                                  .before_write = before_write,
                                  .on_progress = tell,
                                  .context = &b,
+                                 .pieces = &pieces,
                                  .skip_check = no_check != 0,
                                  .even_so = even_so != 0,
                                  .afresh = afresh != 0};
@@ -148,16 +137,14 @@ int run_build(struct cli *cli, int argc, const char **argv) {
             ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to continue");
         goto done;
     }
-    json_t *document = result_json(p.plan, &result);
-    char *text = json_dumps(document, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
+    json_t *document = record_json(p.plan, &result);
     struct ws_error reported = cli->error;
     struct cli_never never = {0};
     for (size_t i = 0; i < WS_INPUTS; i++) cli_never(&never, ws_plan_request(p.plan)->input[i].path);
     cli_never(&never, facts.id);
-    bool noted = text && cli_keep(cli, b.record, text, strlen(text), built_format, false, &never) == WS_OK;
+    bool noted = record_keep(cli, b.record, document, &pieces, &never) == WS_OK;
     struct ws_error unkept = cli->error;
     cli->error = reported;
-    free(text);
     if (cli->json) {
         code = cli_print_json(document, EXIT_DONE);
     } else {
@@ -175,6 +162,7 @@ done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);
     ws_text_free(&record);
+    ws_pieces_free(&pieces);
     cli_free_plan(&p);
     return code;
 }
@@ -182,14 +170,12 @@ done:
 /* Is what stands there sound in itself? What is planned to be the image's own, or to forget, is no fault of the drive.
  */
 static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive,
-                                      const struct ws_plan *plan, struct ws_findings *findings,
+                                      bool replica, bool forgets, struct ws_findings *findings,
                                       struct ws_memory *memory) {
     struct ws_source *source = NULL;
     struct ws_findings table = {0};
     struct ws_unfinished mark;
     uint8_t first[512];
-    bool replica = plan && ws_plan_facts(plan)->kind == WS_KIND_REPLICA;
-    bool forgets = plan && !ws_plan_volume(plan, WS_ROLE_PERSISTENCE);
     char got[32], all[32];
     enum ws_status status;
     WS_TRY(drive->ops->reread(drive, &cli->error));
@@ -219,78 +205,113 @@ done:
     return status;
 }
 
+/* A drive, and what it is held against: a plan with its image, the record of its build, or nothing but itself. */
+struct comparing {
+    struct cli_plan plan;
+    struct record record;
+    bool by_plan, by_record, used;
+    struct ws_drive_facts facts;
+    struct ws_check_result result;
+    struct ws_findings findings;
+    struct ws_memory memory;
+};
+
+static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
+    struct building b = {.cli = cli, .meter = {.cli = cli}};
+    const uint32_t changing = 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP;
+    const struct ws_check_options o = {
+        .with_hash = true, .leave_out = c->used ? changing : 0, .on_progress = tell, .context = &b};
+    const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
+    if (strcmp(meant_for, c->facts.short_name) != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
+                       meant_for, c->facts.short_name);
+    enum ws_status status =
+        c->by_plan ? ws_build_check(c->plan.build, cli->port, drive, c->used, tell, &b, &c->result, &cli->error)
+                   : ws_check_pieces(cli->port, &c->record.pieces, drive, &o, &c->result, &cli->error);
+    meter_end(&b.meter);
+    return status;
+}
+
+static int show_check(const struct cli *cli, const struct comparing *c) {
+    const struct ws_check_result *r = &c->result;
+    const struct ws_memory *memory = &c->memory;
+    bool compared = c->by_plan || c->by_record;
+    bool sound = ws_findings_worst(&c->findings) != WS_FAULT;
+    bool good = sound && (!compared || r->equal);
+    int code = good ? EXIT_DONE : EXIT_NEGATIVE;
+    char size[48], time[32];
+    if (cli->json)
+        return cli_print_json(cli_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format",
+                                       "wild-satchel-check", "drive", c->facts.short_name, "good", good, "sound", sound,
+                                       "equal", compared ? json_boolean(r->equal) : json_null(), "checked_bytes",
+                                       (json_int_t)r->checked, "different_at_bytes",
+                                       compared && !r->equal ? json_integer((json_int_t)r->different_at) : json_null(),
+                                       "different_places", (json_int_t)r->different_chunks, "sha256",
+                                       cli_hash_json(r->sha256), "findings", cli_findings_json(&c->findings)),
+                              code);
+    show_line(cli, INK_BOLD, "%s", c->facts.short_name);
+    show_findings(cli, &c->findings);
+    if (memory->volume_size)
+        show_field(cli, "Persistence", "\"%s\", %s free%s", memory->volume.label,
+                   ws_size_both(memory->volume.free_bytes, size, sizeof size),
+                   memory->volume.needs_recovery ? ", last not shut down cleanly" : "");
+    if (compared)
+        show_field(cli, "Compared", "%s in %s", ws_size_both(r->checked, size, sizeof size),
+                   ws_duration(r->seconds, time, sizeof time));
+    if (r->sha256[0]) show_field(cli, "SHA-256", "%s, over those of its pieces", r->sha256);
+    const char *meant = c->by_record ? "was read back when it was built" : "was meant";
+    if (compared && !r->equal)
+        show_result(cli, false, "%s differs from what %s, first at byte %llu, in %llu places.", c->facts.short_name,
+                    meant, (unsigned long long)r->different_at, (unsigned long long)r->different_chunks);
+    else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", c->facts.short_name);
+    else if (compared) show_result(cli, true, "%s holds exactly what %s.", c->facts.short_name, meant);
+    else show_result(cli, true, "%s is sound. --plan PLAN or --record FILE compare every byte.", c->facts.short_name);
+    return code;
+}
+
 int run_check(struct cli *cli, int argc, const char **argv) {
-    char *plan_path = NULL;
+    char *plan_path = NULL, *record_path = NULL;
     int used = 0;
     const struct poptOption options[] = {
         {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
-        {"used", 0, POPT_ARG_NONE, &used, 0, "the drive has been started since: leave out its persistence volume",
-         NULL},
+        {"record", 'r', POPT_ARG_STRING, &record_path, 0,
+         "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
+        {"used", 0, POPT_ARG_NONE, &used, 0,
+         "the drive has been started since: leave out its persistence, data and swap", NULL},
         POPT_TABLEEND};
     const char *word[1] = {NULL};
-    struct cli_plan p = {0};
-    struct building b = {.cli = cli, .meter = {.cli = cli}};
-    struct ws_drive_facts facts;
+    struct comparing *c = calloc(1, sizeof *c);
     struct ws_drive *drive = NULL;
-    struct ws_check_result result = {0};
-    struct ws_findings findings = {0};
-    struct ws_memory memory = {0};
-    char size[48], time[32];
     enum ws_status status;
     int code = cli_options(cli, cli_command("check"), argc, argv, options, word, 1, 1);
-    if (code) return code - 1;
+    if (code) {
+        free(c);
+        return code - 1;
+    }
+    if (!c) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a check"));
+    c->by_plan = plan_path != NULL;
+    c->by_record = record_path != NULL;
+    c->used = used != 0;
+    if (c->by_plan && c->by_record)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a drive is compared with a plan or with a record"));
     WS_GO(cli_open_port(cli));
-    WS_GO(cli_find_drive(cli, word[0], &facts));
-    WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_READ, &drive, &cli->error));
-    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &p));
-    WS_GO(check_soundness(cli, &facts, drive, p.plan, &findings, &memory));
-    if (plan_path) {
-        if (strcmp(ws_plan_drive(p.plan)->name, facts.short_name) != 0)
-            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, this is %s", ws_plan_drive(p.plan)->name,
-                          facts.short_name));
-        status = ws_build_check(p.build, cli->port, drive, used != 0, tell, &b, &result, &cli->error);
-        meter_end(&b.meter);
-        if (status != WS_OK) goto done;
-    }
-    bool sound = ws_findings_worst(&findings) != WS_FAULT;
-    bool good = sound && (!plan_path || result.equal);
-    code = good ? EXIT_DONE : EXIT_NEGATIVE;
-    if (cli->json) {
-        code = cli_print_json(
-            cli_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-check", "drive",
-                     facts.short_name, "good", good, "sound", sound, "equal",
-                     plan_path ? json_boolean(result.equal) : json_null(), "checked_bytes", (json_int_t)result.checked,
-                     "different_at_bytes",
-                     plan_path && !result.equal ? json_integer((json_int_t)result.different_at) : json_null(),
-                     "different_places", (json_int_t)result.different_chunks, "sha256", cli_hash_json(result.sha256),
-                     "findings", cli_findings_json(&findings)),
-            code);
-    } else {
-        show_line(cli, INK_BOLD, "%s", facts.short_name);
-        show_findings(cli, &findings);
-        if (memory.volume_size)
-            show_field(cli, "Persistence", "\"%s\", %s free%s", memory.volume.label,
-                       ws_size_both(memory.volume.free_bytes, size, sizeof size),
-                       memory.volume.needs_recovery ? ", last not shut down cleanly" : "");
-        if (plan_path)
-            show_field(cli, "Compared", "%s in %s", ws_size_both(result.checked, size, sizeof size),
-                       ws_duration(result.seconds, time, sizeof time));
-        if (result.sha256[0]) show_field(cli, "SHA-256", "%s", result.sha256);
-        if (plan_path && !result.equal)
-            show_result(cli, false, "%s differs from what was meant, first at byte %llu, in %llu places.",
-                        facts.short_name, (unsigned long long)result.different_at,
-                        (unsigned long long)result.different_chunks);
-        else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", facts.short_name);
-        else
-            show_result(cli, true,
-                        plan_path ? "%s holds exactly what was meant."
-                                  : "%s is sound. --plan PLAN compares every byte.",
-                        facts.short_name);
-    }
+    WS_GO(cli_find_drive(cli, word[0], &c->facts));
+    WS_GO(cli->port->ops->open(cli->port, c->facts.id, WS_OPEN_READ, &drive, &cli->error));
+    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &c->plan));
+    if (record_path) WS_GO(record_load(cli, record_path, &c->record));
+    bool replica = c->by_plan ? ws_plan_facts(c->plan.plan)->kind == WS_KIND_REPLICA : c->record.replica;
+    bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;
+    WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
+    if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));
+    code = show_check(cli, c);
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);
-    ws_findings_free(&findings);
-    cli_free_plan(&p);
+    if (c) {
+        ws_findings_free(&c->findings);
+        ws_pieces_free(&c->record.pieces);
+        cli_free_plan(&c->plan);
+    }
+    free(c);
     return code;
 }

@@ -202,11 +202,32 @@ static enum ws_status take_path(struct cli *cli, const char *path, struct ws_inp
     return ws_fail_next(&cli->error, "move it, or give it a shorter name");
 }
 
+/* The SHA-256 that people compare goes through a file from end to end: one processor does that, beside the pieces. */
+struct whole {
+    const struct ws_source *source;
+    char *hex;
+    enum ws_status status;
+    struct ws_error error;
+};
+static void hash_whole(void *context) {
+    struct whole *w = context;
+    w->status = ws_source_hash(w->source, WS_HASH_SHA256, w->hex, &w->error);
+}
+
 /* What a file is: its size and digest, and when it was last changed. */
 static enum ws_status know(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
     input->size = source->size;
     input->touched_at = cli_touched_at(input->path);
-    return ws_source_hash(source, WS_HASH_SHA256, input->sha256, &cli->error);
+    struct whole w = {.source = source, .hex = input->sha256};
+    struct ws_pieces pieces = {0};
+    struct ws_task *task = NULL;
+    WS_TRY(cli->port->ops->start(cli->port, hash_whole, &w, &task, &cli->error));
+    enum ws_status status = ws_pieces_of_source(cli->port, source, WS_ROLE_SYSTEM, &pieces, &cli->error);
+    cli->port->ops->join(cli->port, task);
+    if (status == WS_OK) status = ws_pieces_root(&pieces, input->pieces_sha256, &cli->error);
+    if (status == WS_OK && w.status != WS_OK) cli->error = w.error;
+    ws_pieces_free(&pieces);
+    return status == WS_OK ? w.status : status;
 }
 
 /* A saved request goes by what it knows of its inputs, unless they were touched since. */

@@ -200,7 +200,30 @@ json 'd["good"] and d["equal"] and len(d["sha256"]) == 64' "$satchel" check "$go
 printf 'X' | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc status=none
 expect 1 "byte 3000000" "$satchel" check "$gorse" --plan a.plan --bench b
 json 'd["different_at_bytes"] == 3000000 and not d["good"]' "$satchel" check "$gorse" --plan a.plan --bench b --json
+# The record of a build stands for plan and image; what is in pieces there is what sha256sum says.
+expect 1 ", in 1 places" "$satchel" check "$gorse" --record a.plan.built --bench b
 expect 0 "checked" "$satchel" build a.plan --bench b --confirm "$gorse"
+mv curlew.iso elsewhere.iso
+expect 0 "exactly what was read back" "$satchel" check "$gorse" --record a.plan.built --bench b
+json 'd["good"] and d["equal"] and d["checked_bytes"] > 1 << 20' "$satchel" check "$gorse" --record a.plan.built --bench b --json
+mv elsewhere.iso curlew.iso
+python3 - "b/$gorse.drive" <<'PY' && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: pieces of the record"; }
+import hashlib, json, sys
+record = json.load(open("a.plan.built"))
+drive, all_of_them = open(sys.argv[1], "rb"), hashlib.sha256()
+for at, length, part, digest in record["pieces"]:
+    drive.seek(at)
+    assert hashlib.sha256(drive.read(length)).hexdigest() == digest, (at, length)
+    all_of_them.update(bytes.fromhex(digest))
+assert record["drive_sha256"] == all_of_them.hexdigest() and {p[2] for p in record["pieces"]} == {"system", "persistence"}
+PY
+expect 2 "a plan or with a record" "$satchel" check "$gorse" --record a.plan.built --plan a.plan --bench b
+expect 4 "no record of a build" "$satchel" check "$gorse" --record a.plan --bench b
+sed 's/"system"/"attic"/' a.plan.built > odd.built
+expect 4 "pieces are a list" "$satchel" check "$gorse" --record odd.built --bench b
+sed 's/"persistence"/"swap"/; s/,\[[0-9]*,[0-9]*,"persistence","[0-9a-f]*"\]//' a.plan.built > odd.built
+expect 4 "do not go with its digest" "$satchel" check "$gorse" --record odd.built --bench b
+expect 2 "the record is for" "$satchel" check "Teasel 8" --record a.plan.built --bench b
 
 # Proofs
 expect 2 "--on PC" "$satchel" prove "$gorse" --bench b
@@ -211,9 +234,12 @@ expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --
 json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b --json
 expect 1 "differs" "$satchel" check "$gorse" --plan a.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b
+expect 1 "differs" "$satchel" check "$gorse" --record a.plan.built --bench b
+expect 0 "exactly" "$satchel" check "$gorse" --record a.plan.built --used --bench b
 expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --save r.plan
 expect 0 "unplugged" "$satchel" build r.plan --bench b --confirm "$gorse"
 json "d['drive_sha256'] == '$sum'" cat r.plan.built
+expect 0 "exactly what was read back" "$satchel" check "$gorse" --record r.plan.built --bench b
 expect 1 "It forgets" "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b
 json 'd["verdict"] == "lost" and d["cause"] == "parameter"' "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b --json
 

@@ -85,7 +85,7 @@ static void parts_can_be_left_out_of_a_check(void) {
     struct ws_layout *layout = NULL;
     struct ws_write_result written;
     struct ws_check_result check;
-    uint8_t bytes[3][4096], kept[8192];
+    uint8_t bytes[3][4096];
     char hex[WS_HASH_HEX];
     OK(ws_layout_create(MIB, &layout, &error));
     for (unsigned i = 0; i < 3; i++) { /* three parts, one behind the other */
@@ -103,13 +103,92 @@ static void parts_can_be_left_out_of_a_check(void) {
         CHECK_INT(check.checked, ws_layout_bytes_without(layout, out));
         CHECK_INT(check.checked, 4096 * (3 - (out & 1) - (out >> 1 & 1) - (out >> 2 & 1)));
         if (out != 2) continue;
-        memcpy(kept, bytes[0], 4096);
-        memcpy(kept + 4096, bytes[2], 4096);
-        OK(ws_hash_bytes(WS_HASH_SHA256, kept, 8192, hex, &error));
+        struct ws_pieces two = {0};
+        for (unsigned i = 0; i < 3; i += 2) {
+            struct ws_digest_piece p = {.at = 4096 * i, .length = 4096, .part = i};
+            OK(ws_hash_bytes(WS_HASH_SHA256, bytes[i], 4096, hex, &error));
+            for (int k = 0; k < 32; k++) (void)sscanf(hex + 2 * k, "%2hhx", &p.sha256[k]);
+            OK(ws_pieces_add(&two, &p, &error));
+        }
+        OK(ws_pieces_root(&two, hex, &error));
         CHECK_STR(check.sha256, hex);
+        ws_pieces_free(&two);
     }
     ws_layout_close(layout);
     memory_drive_free(d);
+}
+
+/* Digests that one check gave stand for the layout in the next: a changed byte is found where it is, and nowhere else.
+ */
+static void pieces_stand_for_the_layout(void) {
+    enum { SIZE = 40 * MIB };
+    for (int round = 0; round < cases_of(12); round++) {
+        uint8_t *wanted = malloc(SIZE);
+        struct memory_drive *d = memory_drive(SIZE, 512);
+        struct ws_layout *layout = random_layout(SIZE, round % 2 ? 4 : 300, true, wanted);
+        struct ws_write_result written;
+        struct ws_check_result check;
+        struct ws_pieces pieces = {0}, again = {0};
+        struct ws_check_options o = {.with_hash = true, .pieces = &pieces};
+        OK(ws_write(plain_port(), layout, &d->drive, &(struct ws_write_options){0}, &written, &error));
+        OK(ws_check(plain_port(), layout, &d->drive, &o, &check, &error));
+        CHECK(check.equal && pieces.count > 0);
+        uint64_t bytes = 0;
+        for (size_t i = 0; i < pieces.count; i++) { /* each is what anybody would work out */
+            char hex[WS_HASH_HEX], is[65];
+            bytes += pieces.list[i].length;
+            OK(ws_hash_bytes(WS_HASH_SHA256, d->bytes + pieces.list[i].at, pieces.list[i].length, hex, &error));
+            for (int k = 0; k < 32; k++) snprintf(is + 2 * k, 3, "%02x", pieces.list[i].sha256[k]);
+            CHECK_STR(is, hex);
+        }
+        CHECK_INT(bytes, ws_layout_bytes(layout));
+        char root[WS_HASH_HEX];
+        memcpy(root, check.sha256, sizeof root);
+        o.pieces = &again;
+        OK(ws_check_pieces(plain_port(), &pieces, &d->drive, &o, &check, &error));
+        CHECK(check.equal && check.checked == bytes && again.count == pieces.count);
+        CHECK_STR(check.sha256, root);
+        ws_pieces_free(&again);
+        size_t bad = random_below(pieces.count); /* one byte, and perhaps one of a hole */
+        d->bytes[pieces.list[bad].at + random_below(pieces.list[bad].length)] ^= 4;
+        o.pieces = NULL;
+        OK(ws_check_pieces(plain_port(), &pieces, &d->drive, &o, &check, &error));
+        CHECK(!check.equal && check.different_at == pieces.list[bad].at && check.different_chunks == 1);
+        struct ws_digest_piece odd = pieces.list[pieces.count - 1];
+        FAILS(ws_pieces_add(&pieces, &odd, &error), WS_E_RANGE); /* not behind the last */
+        odd.at = 2 * WS_PIECE_BYTES * 1000ull - 5;
+        odd.length = 10;
+        FAILS(ws_pieces_add(&pieces, &odd, &error), WS_E_RANGE); /* across a border */
+        odd.at = 1ull << 40;
+        OK(ws_pieces_add(&pieces, &odd, &error));
+        FAILS(ws_check_pieces(plain_port(), &pieces, &d->drive, &o, &check, &error), WS_E_RANGE);
+        ws_pieces_free(&pieces);
+        ws_layout_close(layout);
+        memory_drive_free(d);
+        free(wanted);
+    }
+}
+
+/* Of a source: the same whether one task works or two. */
+static void pieces_of_a_source(void) {
+    uint8_t *bytes = malloc(30 * MIB);
+    random_bytes(bytes, 30 * MIB);
+    for (int i = 0; i < 6; i++) {
+        struct ws_source *s = NULL;
+        struct ws_pieces one = {0}, two = {0};
+        char a[WS_HASH_HEX], b[WS_HASH_HEX];
+        OK(ws_source_memory(bytes, i == 0 ? 0 : (size_t)random_below(30 * MIB), &s, &error));
+        OK(ws_pieces_of_source(NULL, s, 1, &one, &error));
+        OK(ws_pieces_of_source(plain_port(), s, 1, &two, &error));
+        OK(ws_pieces_root(&one, a, &error));
+        OK(ws_pieces_root(&two, b, &error));
+        CHECK_STR(a, b);
+        CHECK_INT(one.count, (s->size + WS_PIECE_BYTES - 1) / WS_PIECE_BYTES);
+        ws_pieces_free(&one);
+        ws_pieces_free(&two);
+        ws_source_close(s);
+    }
+    free(bytes);
 }
 
 /* Two layouts are alike only if every byte is: places, what is made here, and inputs by their digests. */
@@ -544,6 +623,8 @@ int main(int argc, char **argv) {
         {"layouts refuse what cannot be", layouts_refuse_what_cannot_be},
         {"a layout reads as the drive will", a_layout_reads_as_the_drive_will},
         {"parts can be left out of a check", parts_can_be_left_out_of_a_check},
+        {"pieces stand for the layout", pieces_stand_for_the_layout},
+        {"pieces of a source", pieces_of_a_source},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},
         {"a fingerprint reads no input", a_fingerprint_reads_no_input},
         {"sources tell their pieces", sources_tell_their_pieces},

@@ -2,6 +2,7 @@
 #ifndef WILD_SATCHEL_BUILD_H
 #define WILD_SATCHEL_BUILD_H
 
+#include "wild_satchel/pieces.h"
 #include "wild_satchel/plan.h"
 #include "wild_satchel/trial.h"
 #include "wild_satchel/write.h"
@@ -50,14 +51,15 @@ struct ws_build_options {
      *  leaves the drive as it was. */
     enum ws_status (*before_write)(void *context, struct ws_error *error);
     void *context;
-    bool skip_check; /**< do not read back; what an earlier run wrote is compared all the same, whole */
-    bool even_so;    /**< carry out a plan that has a fault among its findings */
-    bool afresh;     /**< begin at the beginning even where an earlier run of this build can be continued */
+    bool skip_check;          /**< do not read back; what an earlier run wrote is compared all the same, whole */
+    bool even_so;             /**< carry out a plan that has a fault among its findings */
+    struct ws_pieces *pieces; /**< out, where the drive is checked: its digests, to be freed; may be NULL */
+    bool afresh;              /**< begin at the beginning even where an earlier run of this build can be continued */
 };
 
 struct ws_build_result {
     struct ws_write_result write;
-    struct ws_check_result check;   /**< check.sha256 is the drive's, over all that was written */
+    struct ws_check_result check;   /**< check.sha256 is the drive's: of a replica the image's own */
     char image_sha256[WS_HASH_HEX]; /**< empty for a drive made from no image */
     bool checked;
 };

@@ -82,11 +82,13 @@ enum ws_input_use {
 };
 const char *ws_input_name(enum ws_input_use use); /**< "image", "overlay" */
 struct ws_input {
-    char path[4096];          /**< where it was found: a place to look; empty: none */
-    uint64_t size;            /**< bytes */
-    char sha256[WS_HASH_HEX]; /**< of all of them; ws_build_prepare() goes by it without reading them again */
-    int64_t touched_at;       /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
-    bool of_files;            /**< made of a folder's or an archive's files, which is no image of a drive */
+    char path[4096];                 /**< where it was found: a place to look; empty: none */
+    uint64_t size;                   /**< bytes */
+    char sha256[WS_HASH_HEX];        /**< of all of them; ws_build_prepare() goes by it without reading them again */
+    char pieces_sha256[WS_HASH_HEX]; /**< one digest of them in pieces, see ws_pieces_root(); worked out on several
+                                        processors at once, it takes the other's place where it is known */
+    int64_t touched_at;              /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
+    bool of_files;                   /**< made of a folder's or an archive's files, which is no image of a drive */
 };
 
 /** Whose program UEFI firmware starts, laid down file by file. */

@@ -102,7 +102,7 @@ struct ws_check_result {
     bool equal;
     uint64_t different_at;     /**< first differing byte on the drive, if not equal */
     uint64_t different_chunks; /**< how many chunks of at most 4 MiB differ */
-    char sha256[WS_HASH_HEX];  /**< of the checked bytes in ascending order; empty if not asked for */
+    char sha256[WS_HASH_HEX];  /**< one digest of all that was checked, see ws_pieces_root(); empty if not asked for */
     double seconds;
 };
 
@@ -113,9 +113,11 @@ enum ws_check_scope {
     WS_CHECK_SEAL         /**< the seal alone */
 };
 
+struct ws_pieces;
 struct ws_check_options {
     enum ws_check_scope scope;
     bool with_hash;
+    struct ws_pieces *pieces;     /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
     uint32_t leave_out;           /**< bit N: part N of the layout is neither compared nor hashed */
     ws_progress_call on_progress; /**< may be NULL */
     void *context;
@@ -126,6 +128,13 @@ struct ws_check_options {
 WS_CHECKED enum ws_status ws_check(struct ws_port *port, const struct ws_layout *layout, struct ws_drive *drive,
                                    const struct ws_check_options *options, struct ws_check_result *result,
                                    struct ws_error *error);
+
+/** Compare what reads back with digests that an earlier check gave: without layout and image. `options->scope` has no
+ *  meaning here; different_at is the beginning of a piece.
+ *  @return WS_E_RANGE if the pieces reach past the drive's end */
+WS_CHECKED enum ws_status ws_check_pieces(struct ws_port *port, const struct ws_pieces *wanted, struct ws_drive *drive,
+                                          const struct ws_check_options *options, struct ws_check_result *result,
+                                          struct ws_error *error);
 
 WS_END
 

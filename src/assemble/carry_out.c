@@ -37,17 +37,25 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     return ws_drive_confirmed(&now, options->confirm, error);
 }
 
-/* The image's own hash is worked out beside all else: on slow machines it takes longer than writing. */
+/* The image's own digest is worked out beside all else: on slow machines it takes longer than writing. */
 struct image_hash {
+    struct ws_port *port;
     const struct ws_source *image;
-    char *hex;
+    bool in_pieces; /* on several processors */
+    char hex[WS_HASH_HEX];
+    struct ws_pieces pieces;
     enum ws_status status;
     struct ws_error error;
 };
 
 static void hash_image(void *context) {
     struct image_hash *h = context;
-    h->status = ws_source_hash(h->image, WS_HASH_SHA256, h->hex, &h->error);
+    if (!h->in_pieces) {
+        h->status = ws_source_hash(h->image, WS_HASH_SHA256, h->hex, &h->error);
+        return;
+    }
+    h->status = ws_pieces_of_source(h->port, h->image, WS_ROLE_SYSTEM, &h->pieces, &h->error);
+    if (h->status == WS_OK) h->status = ws_pieces_root(&h->pieces, h->hex, &h->error);
 }
 
 struct carrying {
@@ -77,10 +85,18 @@ static enum ws_status compare_hash(struct carrying *c, struct ws_error *error) {
         if (error) *error = c->hash.error;
         return c->hash.status;
     }
-    if (strcmp(image->sha256, c->result->image_sha256) == 0) return WS_OK;
+    const char *planned = c->hash.in_pieces ? image->pieces_sha256 : image->sha256;
+    if (strcmp(planned, c->hash.hex) == 0) {
+        memcpy(c->result->image_sha256, image->sha256, WS_HASH_HEX);
+        bool takes = c->options->pieces && !c->options->skip_check && !c->options->pieces->count;
+        if (!takes) return WS_OK;
+        *c->options->pieces = c->hash.pieces;
+        memset(&c->hash.pieces, 0, sizeof c->hash.pieces);
+        return WS_OK;
+    }
     ws_fail(error, WS_E_FORMAT,
-            "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned was %.16s...",
-            c->result->image_sha256, image->sha256);
+            "the image is no longer the one that was planned: its SHA-256%s is now %.16s..., planned was %.16s...",
+            c->hash.in_pieces ? " in pieces" : "", c->hash.hex, planned);
     ws_fail_where(error, "%s", image->path);
     return ws_fail_next(error, "make a new plan from the image as it is; the drive is unfinished and says so");
 }
@@ -111,10 +127,11 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
 /* The body is on the medium. Only a drive that reads back right, from the image that was planned, gets its seal. */
 static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
-    bool plain =
-        c->build->plan->facts.kind == WS_KIND_REPLICA; /* equal to the image: then so is its hash, at no cost */
+    /* A replica that is equal to the image has its digests, too, at no cost. */
+    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && (c->hash.in_pieces || !c->options->pieces);
     struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
                                  .with_hash = !plain,
+                                 .pieces = plain ? NULL : c->options->pieces,
                                  .on_progress = c->options->on_progress,
                                  .context = c->options->context};
     if (!c->options->skip_check) {
@@ -152,6 +169,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
                                   struct ws_error *error) {
     struct carrying c = {.build = b, .port = port, .drive = drive, .options = options, .result = result};
     memset(result, 0, sizeof *result);
+    if (options->pieces) memset(options->pieces, 0, sizeof *options->pieces);
     if (b->measure) return ws_fail(error, WS_E_USAGE, "this build was prepared for its sizes alone");
     WS_TRY(check_target(port, b->plan, drive, options, error));
     struct ws_write_options w = {
@@ -165,10 +183,12 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .hook_context = &c,
     };
     c.hash.image = b->image.source;
-    c.hash.hex = result->image_sha256;
+    c.hash.port = port;
+    c.hash.in_pieces = b->plan->request.input[WS_INPUT_IMAGE].pieces_sha256[0] != '\0';
     if (c.hash.image) WS_TRY(port->ops->start(port, hash_image, &c.hash, &c.task, error));
     enum ws_status status = ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
+    ws_pieces_free(&c.hash.pieces);
     WS_TRY(status);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */
     return options->skip_check ? WS_OK : check_seal(&c, error);

@@ -9,12 +9,13 @@
 void ws_cursor_next(struct ws_cursor *c, uint64_t *at, size_t *length) {
     size_t count = ws_layout_count(c->layout);
     enum ws_phase phase = WS_PHASE_BODY;
+    unsigned part = 0;
     *length = 0;
     while (c->index < count) {
         const struct ws_extent *e = ws_layout_extent(c->layout, c->index);
         bool wanted = (c->phase < 0 || (int)e->phase == c->phase) && !(c->leave_out >> e->part & 1);
         uint64_t here = e->at + c->offset;
-        if (*length > 0 && (!wanted || here != *at + *length || e->phase != phase)) return;
+        if (*length > 0 && (!wanted || here != *at + *length || e->phase != phase || e->part != part)) return;
         if (!wanted || c->offset == e->length) {
             c->index++;
             c->offset = 0;
@@ -22,6 +23,7 @@ void ws_cursor_next(struct ws_cursor *c, uint64_t *at, size_t *length) {
         }
         if (*length == 0) *at = here;
         c->chunk_phase = phase = e->phase;
+        c->chunk_part = part = e->part;
         uint64_t chunk_end = *at / WS_CHUNK * WS_CHUNK + WS_CHUNK;
         uint64_t step = ws_min_u64(e->length - c->offset, chunk_end - here);
         *length += (size_t)step;

@@ -24,6 +24,7 @@ struct ws_cursor {
     int phase;                 /* enum ws_phase, or -1 for both */
     enum ws_phase chunk_phase; /* of the chunk found last: a chunk is all of one phase */
     uint32_t leave_out;        /* bit N: part N is passed over */
+    unsigned chunk_part;       /* likewise: of one part */
 };
 
 /** Find the next chunk's place and length without reading it; length 0 at the end. A chunk never crosses a multiple

@@ -91,7 +91,7 @@ static enum ws_status write_opening(struct writer *w, struct ws_error *error) {
     char *block = calloc(1, WS_CHUNK);
     if (!block) return ws_fail(error, WS_E_NOMEM, "out of memory for the opening mark");
     enum ws_status status = WS_OK;
-    struct ws_cursor cursor = {w->layout, 0, 0, WS_PHASE_SEAL, WS_PHASE_SEAL, 0};
+    struct ws_cursor cursor = {w->layout, 0, 0, WS_PHASE_SEAL, WS_PHASE_SEAL, 0, 0};
     uint64_t at = 0;
     size_t length = 0;
     bool any = false;
@@ -122,7 +122,7 @@ static enum ws_status stream(struct writer *w, enum ws_phase phase, uint64_t fro
     struct ws_chunk chunk[2];
     void *memory = NULL;
     struct ws_task *task = NULL;
-    struct ws_cursor cursor = {w->layout, 0, 0, (int)phase, phase, 0};
+    struct ws_cursor cursor = {w->layout, 0, 0, (int)phase, phase, 0, 0};
     struct fill fill = {w->view, NULL};
     enum ws_status status = ws_chunk_buffers(chunk, 2, &memory, error);
     if (status != WS_OK) return status;
@@ -181,7 +181,7 @@ static bool is_sample(const struct writer *w, uint64_t index, bool last, uint64_
 static enum ws_status compare_earlier(struct writer *w, uint64_t flushed, struct ws_error *error) {
     struct ws_chunk chunk[2];
     void *memory = NULL;
-    struct ws_cursor cursor = {w->layout, 0, 0, WS_PHASE_BODY, WS_PHASE_BODY, 0};
+    struct ws_cursor cursor = {w->layout, 0, 0, WS_PHASE_BODY, WS_PHASE_BODY, 0, 0};
     uint64_t stretch = 0;
     enum ws_status status = ws_chunk_buffers(chunk, 2, &memory, error);
     struct ws_source *back = NULL;
