@@ -261,8 +261,9 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
     if (r->sha256[0]) show_field(cli, "SHA-256", "%s, over those of its pieces", r->sha256);
     const char *meant = c->by_record ? "was read back when it was built" : "was meant";
     if (compared && !r->equal)
-        show_result(cli, false, "%s differs from what %s, first at byte %llu, in %llu places.", c->facts.short_name,
-                    meant, (unsigned long long)r->different_at, (unsigned long long)r->different_chunks);
+        show_result(cli, false, "%s differs from what %s, first at byte %llu, in %llu place%s.", c->facts.short_name,
+                    meant, (unsigned long long)r->different_at, (unsigned long long)r->different_chunks,
+                    r->different_chunks == 1 ? "" : "s");
     else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", c->facts.short_name);
     else if (compared) show_result(cli, true, "%s holds exactly what %s.", c->facts.short_name, meant);
     else show_result(cli, true, "%s is sound. --plan PLAN or --record FILE compare every byte.", c->facts.short_name);

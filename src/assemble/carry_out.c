@@ -109,17 +109,17 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
     if (check->different_at < earlier) {
         ws_fail(
             error, WS_E_DIFFERENT,
-            "what an earlier run of this build wrote is not there any more: first at byte %llu (%s), in %llu places",
+            "what an earlier run of this build wrote is not there any more: first at byte %llu (%s), in %llu place%s",
             (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
-            (unsigned long long)check->different_chunks);
+            (unsigned long long)check->different_chunks, check->different_chunks == 1 ? "" : "s");
         ws_fail_where(error, "%s", c->build->plan->drive.name);
         return ws_fail_next(error,
                             "run the same command again: it begins at the beginning, and tells the drive's fault "
                             "from somebody's change");
     }
-    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu (%s), in %llu places",
+    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written: first at byte %llu (%s), in %llu place%s",
             (unsigned long long)check->different_at, ws_size_both(check->different_at, at, sizeof at),
-            (unsigned long long)check->different_chunks);
+            (unsigned long long)check->different_chunks, check->different_chunks == 1 ? "" : "s");
     ws_fail_where(error, "%s", c->build->plan->drive.name);
     return ws_fail_next(error, "do not use this drive: it loses data, or is smaller than it says");
 }

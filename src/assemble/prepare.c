@@ -80,10 +80,9 @@ static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) 
     WS_TRY(status);
     if (recipe->image) plan_look_out(p, &b->image);
     else plan_look_out(p, NULL);
-    WS_TRY(recipe->prepare(b, error));
     if (why[0])
         plan_chose(p, "kind", recipe->files || recipe->kind == WS_KIND_LIVE_WHOLE ? "live" : "replica", "%s", why);
-    return WS_OK;
+    return recipe->prepare(b, error);
 }
 
 static enum ws_status name_layout(struct ws_build *b, const struct ws_build_setting *setting, struct ws_error *error) {
