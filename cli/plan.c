@@ -127,8 +127,8 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
     show_field(cli, "Kind", "%s", kind_words(p));
-    show_field(cli, "Image", "%s", image->path);
-    show_field(cli, "SHA-256", "%s", image->sha256);
+    if (image->path[0]) show_field(cli, "Image", "%s", image->path);
+    if (image->path[0]) show_field(cli, "SHA-256", "%s", image->sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", drive->model, drive->serial[0] ? drive->serial : "unknown",
                ws_size_both(drive->size, size, sizeof size));
     if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");
@@ -282,7 +282,8 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
     ws_guid_from_random(&setting.id);
     WS_TRY(ws_build_prepare(&g->request, &setting, &g->build, &cli->error));
     g->plan = ws_build_plan(g->build);
-    ws_estimate_times(&g->facts, setting.trial, ws_plan_facts(g->plan)->write_bytes, g->input[WS_INPUT_IMAGE]->size,
+    const struct ws_source *image = g->input[WS_INPUT_IMAGE];
+    ws_estimate_times(&g->facts, setting.trial, ws_plan_facts(g->plan)->write_bytes, image ? image->size : 0,
                       &g->times);
     look_before(cli, g);
     return WS_OK;

@@ -253,6 +253,7 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
     struct ws_packed_facts packed;
     struct stat s;
     if (w->image) WS_TRY(take_path(cli, w->image, image));
+    if (!image->path[0] && r->kind == WS_KIND_BLANK) return WS_OK; /* it is made from none */
     if (!image->path[0]) return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
     WS_TRY(ws_linux_open_medium(image->path, &source[WS_INPUT_IMAGE], &packed, &cli->error));
     image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));

@@ -631,6 +631,19 @@ json '[v["role"] for v in d["result"]["volumes"]] == ["system", "persistence", "
 json 'd["saved"] == "again.request"' "$satchel" plan --bench b --request tide.request --save-request again.request --json
 ok "a request goes through unchanged" cmp tide.request again.request
 expect 2 "a data partition is described" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-label tide
+expect 2 "or what its files need" "$satchel" plan --bench b --request tide.request --drive "$gorse" --system none
+sed 's/"kind": "[a-z-]*"/"kind": "blank"/; s/"path": "[^"]*"/"path": ""/' tide.request > odd.request
+expect 2 "an ordinary drive has one volume" "$satchel" plan --bench b --request odd.request --drive "$gorse"
+python3 - <<'PY'
+import json
+d = json.load(open("odd.request"))
+d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual"}], 5
+json.dump(d, open("blank.request", "w"))
+PY
+expect 0 "ordinary drive" "$satchel" plan --bench b --request blank.request --drive "$gorse" --save blank.plan
+expect 0 "It can be unplugged" "$satchel" build blank.plan --bench b --confirm "$gorse"
+expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan blank.plan --bench b
+expect 0 "exactly what was read back" "$satchel" check "$gorse" --record blank.plan.built --bench b
 sed 's/"role": "swap"/"role": "attic"/' tide.request > odd.request
 expect 4 'volumes[2].role" is not a word' "$satchel" plan --bench b --request odd.request --drive "$gorse"
 expect 4 "another one" "$satchel" plan --bench b --request typed.plan --drive "$gorse"

@@ -19,6 +19,8 @@ static enum ws_status check(const struct ws_build *b, struct ws_error *error) {
     const struct ws_format *format;
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
     WS_TRY(build_format(p, WS_ROLE_SYSTEM, &format, error));
+    if (build_wanted_size(p, WS_ROLE_SYSTEM).kind > WS_SIZE_BYTES)
+        return ws_fail(error, WS_E_USAGE, "the system's volume takes so many bytes, or what its files need");
     if (!b->image.iso) {
         ws_fail(error, WS_E_UNSUPPORTED, "only disc images, archives and folders can be laid down file by file");
         return ws_fail_next(error, "`satchel image` tells what this one is");

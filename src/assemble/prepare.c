@@ -8,16 +8,19 @@
 #include <string.h>
 
 /* An input must be the one that was asked for; what its request does not say of it is found out. */
-static enum ws_status take_input(struct ws_input *input, const struct ws_source *source, bool measure,
+static enum ws_status take_input(struct ws_input *input, const char *what, const struct ws_source *source, bool measure,
                                  struct ws_error *error) {
     if (!source) {
-        if (!input->path[0]) return WS_OK;
-        ws_fail(error, WS_E_USAGE, "an input is named and not given");
-        return ws_fail_where(error, "%s", input->path);
+        if (input->path[0]) {
+            ws_fail(error, WS_E_USAGE, "an input is named and not given");
+            return ws_fail_where(error, "%s", input->path);
+        }
+        memset(input, 0, sizeof *input); /* whatever else was said of it */
+        return WS_OK;
     }
     if (!input->path[0]) (void)strcpy(input->path, "-"); /* it has no name */
     if (input->size && input->size != source->size) {
-        ws_fail(error, WS_E_FORMAT, "the image has %llu bytes, planned were %llu: it is not the same file any more",
+        ws_fail(error, WS_E_FORMAT, "the %s has %llu bytes, planned were %llu: it is not the same file any more", what,
                 (unsigned long long)source->size, (unsigned long long)input->size);
         ws_fail_where(error, "%s", input->path);
         return ws_fail_next(error, "make the plan again");
@@ -115,7 +118,9 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     p->facts.id = setting->id;
     p->facts.made_at = setting->made_at;
     for (size_t i = 0; i < WS_INPUTS; i++)
-        WS_GO(take_input(&p->request.input[i], setting->input[i], setting->measure, error));
+        WS_GO(take_input(&p->request.input[i], i == WS_INPUT_IMAGE ? "image" : "data file", setting->input[i],
+                         setting->measure, error));
+    (void)strcpy(p->facts.title, "ordinary drive"); /* unless an image says more */
     WS_GO(look_at_image(b, image, error));
     WS_GO(take_family(b, error));
     uint64_t room = ws_max_u64(p->drive.size, image ? image->size : 0);
