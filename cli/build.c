@@ -218,9 +218,8 @@ struct comparing {
 
 static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
     struct building b = {.cli = cli, .meter = {.cli = cli}};
-    const uint32_t changing = 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP;
     const struct ws_check_options o = {
-        .with_hash = true, .leave_out = c->used ? changing : 0, .on_progress = tell, .context = &b};
+        .with_hash = true, .leave_out = c->used ? WS_ROLES_IN_USE : 0, .on_progress = tell, .context = &b};
     const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
     if (strcmp(meant_for, c->facts.short_name) != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",

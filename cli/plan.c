@@ -336,7 +336,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
         {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
          "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
-        {"over", 0, POPT_ARG_NONE, &k.over, 0, "with --save and --picture: replace a file that is none of ours", NULL},
+        {"over", 0, POPT_ARG_NONE, &k.over, 0, "with what is kept: replace a file that is none of ours", NULL},
         POPT_TABLEEND};
     struct ws_text text = {0};
     struct planning *g = calloc(1, sizeof *g);

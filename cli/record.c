@@ -66,7 +66,7 @@ static enum ws_status read_piece(struct cli *cli, json_t *one, struct ws_pieces 
     json_int_t length = json_integer_value(json_array_get(one, 1));
     const char *role = json_string_value(json_array_get(one, 2));
     while (role && p.part < WS_ROLES && strcmp(role, ws_role_name((enum ws_role)p.part)) != 0) p.part++;
-    if (json_array_size(one) != 4 || at < 0 || length <= 0 || length > WS_PIECE_BYTES || !role || p.part == WS_ROLES ||
+    if (json_array_size(one) != 4 || at < 0 || length <= 0 || length > WS_DIGEST_BYTES || !role || p.part == WS_ROLES ||
         !read_hex(json_string_value(json_array_get(one, 3)), p.sha256))
         return bad(cli, "pieces are a list of [byte, length, part, SHA-256]");
     p.at = (uint64_t)at;

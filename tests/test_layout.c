@@ -118,6 +118,39 @@ static void parts_can_be_left_out_of_a_check(void) {
     memory_drive_free(d);
 }
 
+/* Filling puts a source's bytes wherever nothing is yet, and nowhere else. */
+static void filling_leaves_alone_what_is_there(void) {
+    uint8_t *bytes = malloc(MIB);
+    random_bytes(bytes, MIB);
+    for (int round = 0; round < 60; round++) {
+        uint8_t *wanted = malloc(MIB), *seen = malloc(MIB);
+        struct ws_layout *l = NULL;
+        struct ws_source *fill = NULL, *view = NULL;
+        uint64_t from = random_below(MIB), end = from + random_below(MIB - from + 1);
+        memset(wanted, 0, MIB);
+        memcpy(wanted + from, bytes + from, (size_t)(end - from));
+        OK(ws_source_memory(bytes, MIB, &fill, &error));
+        OK(ws_layout_create(MIB, &l, &error));
+        for (uint64_t i = random_below(20); i > 0; i--) { /* backwards: not in order */
+            uint64_t at = (i - 1) * (MIB / 20) + random_below(20000), length = 1 + random_below(MIB / 20 - 20000);
+            memset(wanted + at, 'a', (size_t)length);
+            memset(seen, 'a', (size_t)length);
+            OK(ws_layout_add_bytes(l, at, seen, (size_t)length, WS_PHASE_SEAL, &error));
+        }
+        OK(ws_layout_fill(l, from, end, fill, &error));
+        OK(ws_layout_seal(l, &error)); /* no overlaps */
+        OK(ws_layout_source(l, &view, &error));
+        OK(ws_source_read(view, 0, seen, MIB, &error));
+        CHECK(memcmp(seen, wanted, MIB) == 0);
+        ws_source_close(view);
+        ws_layout_close(l);
+        ws_source_close(fill);
+        free(wanted);
+        free(seen);
+    }
+    free(bytes);
+}
+
 /* Digests that one check gave stand for the layout in the next: a changed byte is found where it is, and nowhere else.
  */
 static void pieces_stand_for_the_layout(void) {
@@ -156,7 +189,7 @@ static void pieces_stand_for_the_layout(void) {
         CHECK(!check.equal && check.different_at == pieces.list[bad].at && check.different_chunks == 1);
         struct ws_digest_piece odd = pieces.list[pieces.count - 1];
         FAILS(ws_pieces_add(&pieces, &odd, &error), WS_E_RANGE); /* not behind the last */
-        odd.at = 2 * WS_PIECE_BYTES * 1000ull - 5;
+        odd.at = 2 * WS_DIGEST_BYTES * 1000ull - 5;
         odd.length = 10;
         FAILS(ws_pieces_add(&pieces, &odd, &error), WS_E_RANGE); /* across a border */
         odd.at = 1ull << 40;
@@ -183,7 +216,7 @@ static void pieces_of_a_source(void) {
         OK(ws_pieces_root(&one, a, &error));
         OK(ws_pieces_root(&two, b, &error));
         CHECK_STR(a, b);
-        CHECK_INT(one.count, (s->size + WS_PIECE_BYTES - 1) / WS_PIECE_BYTES);
+        CHECK_INT(one.count, (s->size + WS_DIGEST_BYTES - 1) / WS_DIGEST_BYTES);
         ws_pieces_free(&one);
         ws_pieces_free(&two);
         ws_source_close(s);
@@ -623,6 +656,7 @@ int main(int argc, char **argv) {
         {"layouts refuse what cannot be", layouts_refuse_what_cannot_be},
         {"a layout reads as the drive will", a_layout_reads_as_the_drive_will},
         {"parts can be left out of a check", parts_can_be_left_out_of_a_check},
+        {"filling leaves alone what is there", filling_leaves_alone_what_is_there},
         {"pieces stand for the layout", pieces_stand_for_the_layout},
         {"pieces of a source", pieces_of_a_source},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},

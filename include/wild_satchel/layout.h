@@ -55,6 +55,13 @@ WS_CHECKED enum ws_status ws_layout_add(struct ws_layout *layout, uint64_t at, u
 WS_CHECKED enum ws_status ws_layout_add_bytes(struct ws_layout *layout, uint64_t at, const void *bytes, size_t length,
                                               enum ws_phase phase, struct ws_error *error);
 
+/**
+ * Wherever nothing has been added yet between two bytes of the drive: the bytes of `from` at the same places, as body.
+ * @return as ws_layout_add(): `from` reaches to `end` at least
+ */
+WS_CHECKED enum ws_status ws_layout_fill(struct ws_layout *layout, uint64_t at, uint64_t end,
+                                         const struct ws_source *from, struct ws_error *error);
+
 /** Sort, check and freeze. Adjoining pieces of one source and part become one extent.
  *  @return WS_E_RANGE if two extents overlap (the text names both) */
 WS_CHECKED enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error);

@@ -11,11 +11,11 @@
 
 WS_BEGIN
 
-#define WS_PIECE_BYTES (4u << 20) /**< no piece is longer, or crosses a multiple of it */
+#define WS_DIGEST_BYTES (4u << 20) /**< no piece is longer, or crosses a multiple of it */
 
 struct ws_digest_piece {
     uint64_t at;     /**< byte of the drive */
-    uint32_t length; /**< bytes, 1 to WS_PIECE_BYTES */
+    uint32_t length; /**< bytes, 1 to WS_DIGEST_BYTES */
     unsigned part;   /**< which part of the drive it belongs to, see struct ws_extent */
     uint8_t sha256[32];
 };

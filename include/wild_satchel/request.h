@@ -37,6 +37,8 @@ enum ws_role {
     WS_ROLE_SWAP,
     WS_ROLES
 };
+/** Parts that a drive's use changes, for ws_check_options::leave_out. */
+#define WS_ROLES_IN_USE (1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP)
 /** "drive", "system", "start", "persistence", "data", "swap" */
 const char *ws_role_name(enum ws_role role);
 

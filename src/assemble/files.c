@@ -63,7 +63,10 @@ static enum ws_status begin_table(struct ws_build *b, struct ws_error *error) {
 /* An overlay file "as large as possible" wants a volume that takes what data and swap leave, up to what it can use. */
 static uint64_t fill_drive(const struct ws_plan *p, uint64_t size) {
     struct ws_size data = build_wanted_size(p, WS_ROLE_DATA);
-    uint64_t others = data.bytes + build_wanted_size(p, WS_ROLE_SWAP).bytes + 8ull * MIB;
+    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    uint64_t least = data.kind == WS_SIZE_LEAST ? ws_format_find("fat32")->least(p->drive.sector, 0) : 0;
+    if (swap.kind == WS_SIZE_LEAST) least += MIB;
+    uint64_t others = data.bytes + swap.bytes + least + 8ull * MIB;
     uint64_t useful = size + ws_name_rules_fat()->largest + 64ull * MIB;
     uint64_t at = p->facts.align;
     uint64_t left = p->drive.size > at + others ? p->drive.size - at - others : 0;
@@ -74,15 +77,7 @@ static uint64_t fill_drive(const struct ws_plan *p, uint64_t size) {
 /* With the system's volume alone in the plan: its free bytes, and whether its files fit. */
 static enum ws_status try_size(struct ws_build *b, const struct ws_format *f, uint64_t size, uint64_t *room,
                                struct ws_error *error) {
-    const struct ws_wanted *w = ws_request_wanted(&b->plan->request, WS_ROLE_SYSTEM);
-    bool pages = b->in_file && b->holder == WS_ROLE_SYSTEM && f->firmware;
-    struct ws_volume_params params = {.size = size,
-                                      .sector = b->plan->drive.sector,
-                                      .cluster = pages && size <= 8ull << 30 ? PAGE
-                                                 : w                         ? w->cluster
-                                                                             : 0,
-                                      .align = 65536,
-                                      .made_at = b->plan->facts.made_at};
+    struct ws_volume_params params = build_params(b, WS_ROLE_SYSTEM, f, size);
     if (b->plan->facts.align + size > b->plan->drive.size)
         return build_does_not_fit(error, b->plan, b->plan->facts.align + size);
     return f->compose(&params, b->tree[WS_ROLE_SYSTEM], b->plan->facts.align, NULL, room, error);
@@ -160,16 +155,11 @@ static enum ws_status add_front(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_source *zeros = NULL;
     uint64_t end = plan_volume(p, WS_ROLE_SYSTEM)->at;
-    uint64_t from = ws_table_front_bytes(b->table); /* these come with the seal */
     WS_TRY(ws_source_zeros(end, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
-    if (p->drive.sector == 512) { /* a BIOS reads no others */
-        WS_TRY(ws_start_add_bios(b->table, b->layout, error));
-        WS_TRY(ws_layout_add(b->layout, from, WS_START_STAGE_AT - from, zeros, 0, WS_PHASE_BODY, error));
-        from = WS_START_STAGE_AT + ws_start_stage_bytes();
-    }
+    if (p->drive.sector == 512) WS_TRY(ws_start_add_bios(b->table, b->layout, error)); /* a BIOS reads no others */
     WS_TRY(ws_table_compose(b->table, b->layout, error));
-    return ws_layout_add(b->layout, from, end - from, zeros, 0, WS_PHASE_BODY, error);
+    return ws_layout_fill(b->layout, 0, end, zeros, error);
 }
 
 enum ws_status build_prepare_files(struct ws_build *b, struct ws_error *error) {

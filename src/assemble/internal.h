@@ -80,6 +80,12 @@ enum ws_status build_place_volumes(struct ws_build *build, struct build_need *ne
 enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, struct ws_layout *layout,
                                     struct ws_error *error);
 enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
+/* What a volume of this size is composed with, but for its names. */
+struct ws_volume_params build_params(const struct ws_build *build, enum ws_role role, const struct ws_format *format,
+                                     uint64_t size);
+/* Its label: as wanted, made to fit its format (`said`: what was changed), or as is usual. */
+enum ws_status build_label(const struct ws_build *build, enum ws_role role, char label[WS_LABEL_ROOM], char said[160],
+                           struct ws_error *error);
 /* The identifier of a volume, by its role. */
 enum ws_status build_volume_id(const struct ws_plan *plan, enum ws_role role, struct ws_guid *id,
                                struct ws_error *error);

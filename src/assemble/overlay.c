@@ -27,20 +27,15 @@ uint64_t build_overlay_most(const struct ws_build *b) {
 }
 
 const char *build_parameters(const struct ws_build *b, char out[WS_PARAMETERS_ROOM]) {
-    const struct ws_wanted *data = ws_request_wanted(&b->plan->request, WS_ROLE_DATA);
-    char system[12], label[WS_LABEL_ROOM] = "OVERLAY";
-    build_system_label(b->plan, system);
-    if (data && data->label[0]) (void)ws_label_normalise("fat32", data->label, label, sizeof label, NULL, 0, NULL);
-    const char *volume = !b->in_file ? NULL : b->holder == WS_ROLE_SYSTEM ? system : label;
-    return ws_live_parameters(b->plan->family, volume, out, WS_PARAMETERS_ROOM);
+    char label[WS_LABEL_ROOM] = "", said[160];
+    if (b->in_file) (void)build_label(b, b->holder, label, said, NULL); /* one that cannot be had is refused by then */
+    return ws_live_parameters(b->plan->family, b->in_file ? label : NULL, out, WS_PARAMETERS_ROOM);
 }
 
 static enum ws_status check_label(const struct ws_build *b, struct ws_error *error) {
-    const struct ws_wanted *data = ws_request_wanted(&b->plan->request, WS_ROLE_DATA);
-    char system[12];
-    build_system_label(b->plan, system);
+    char label[WS_LABEL_ROOM], said[160];
     bool beside = b->holder == WS_ROLE_SYSTEM;
-    const char *label = beside ? system : data ? data->label : "";
+    WS_TRY(build_label(b, b->holder, label, said, error));
     if (!ws_live_wants_label(b->plan->family) || !strchr(label, ' ')) return WS_OK;
     ws_fail(error, WS_E_UNSUPPORTED, "%s finds its file by the label of the volume, and cannot be told \"%s\"",
             b->plan->family->title, label);

@@ -100,40 +100,15 @@ enum ws_status build_prepare_replica(struct ws_build *b, struct ws_error *error)
     return look_for_sense(b, error);
 }
 
-/* Zeros wherever the volume writes nothing between two places: signatures of other formats stand there. */
-static enum ws_status add_zeros(struct ws_build *b, const struct ws_layout *volume, uint64_t from, uint64_t to,
-                                const struct ws_source *zeros, struct ws_error *error) {
-    uint64_t at = from;
-    for (size_t i = 0; i < ws_layout_count(volume) && at < to; i++) {
-        const struct ws_extent *e = ws_layout_extent(volume, i);
-        if (e->at + e->length <= at) continue;
-        if (e->at > at)
-            WS_TRY(ws_layout_add(b->layout, at, ws_min_u64(e->at, to) - at, zeros, 0, WS_PHASE_BODY, error));
-        at = e->at + e->length;
-    }
-    return at < to ? ws_layout_add(b->layout, at, to - at, zeros, 0, WS_PHASE_BODY, error) : WS_OK;
-}
-
 /* What stood at both ends of the drive goes: older tables and their backups, signatures of arrays and volume groups, a
  * disc image's descriptors. */
 static enum ws_status clear_ends(struct ws_build *b, struct ws_error *error) {
-    const struct ws_plan *p = b->plan;
-    const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_DATA);
-    struct ws_layout *volume = NULL;
+    uint64_t size = b->plan->drive.size;
     struct ws_source *zeros = NULL;
-    enum ws_status status;
-    WS_TRY(ws_source_zeros(2ull * MIB, &zeros, error));
+    WS_TRY(ws_source_zeros(size, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
-    uint64_t front = ws_table_front_bytes(b->table);
-    WS_TRY(ws_layout_add(b->layout, front, v->at - front, zeros, 0, WS_PHASE_BODY, error));
-    WS_TRY(ws_layout_create(p->drive.size, &volume, error));
-    WS_GO(build_compose_volume(b, WS_ROLE_DATA, volume, error));
-    WS_GO(ws_layout_seal(volume, error));
-    WS_GO(add_zeros(b, volume, v->at, v->at + MIB, zeros, error));
-    status = add_zeros(b, volume, p->drive.size - MIB, p->drive.size - ws_table_back_bytes(b->table), zeros, error);
-done:
-    ws_layout_close(volume);
-    return status;
+    WS_TRY(ws_layout_fill(b->layout, 0, 2ull * MIB, zeros, error)); /* of the volume its first megabyte */
+    return ws_layout_fill(b->layout, size - MIB, size, zeros, error);
 }
 
 enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
@@ -163,8 +138,8 @@ enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
     WS_TRY(build_place_volumes(b, &need, 1, MIB, error));
     p->facts.table = b->table->kind;
     WS_TRY(build_compose_volumes(b, error));
-    WS_TRY(clear_ends(b, error));
     WS_TRY(ws_table_compose(b->table, b->layout, error));
+    WS_TRY(clear_ends(b, error));
     build_list_parts(b);
     return WS_OK;
 }

@@ -133,26 +133,33 @@ enum ws_status build_add_needs(struct ws_build *b, struct build_need *need, size
     return add_need(b, WS_ROLE_SWAP, swap, need, count, error);
 }
 
-/* A label is made to fit its volume's format, and what became of it is said. */
-static enum ws_status take_label(struct ws_build *b, const struct build_need *n, struct ws_volume *v,
-                                 struct ws_error *error) {
-    const struct ws_wanted *w = ws_request_wanted(&b->plan->request, n->role);
-    char said[160] = "";
+enum ws_status build_label(const struct ws_build *b, enum ws_role role, char label[WS_LABEL_ROOM], char said[160],
+                           struct ws_error *error) {
+    const struct ws_wanted *w = ws_request_wanted(&b->plan->request, role);
+    const struct ws_format *format;
     char system[12];
-    const char *usual = roles[n->role].name;
-    bool by_label = holds(b, n->role) && ws_live_wants_label(b->plan->family);
     build_system_label(b->plan, system);
-    if (n->role == WS_ROLE_SYSTEM) usual = system;
-    if (n->role == WS_ROLE_START) usual = "START";
-    if (n->role == WS_ROLE_PERSISTENCE) usual = b->plan->family->label;
-    if (n->role == WS_ROLE_DATA && by_label) usual = "OVERLAY";
-    if (!w || !w->label[0]) {
-        (void)snprintf(v->label, sizeof v->label, "%s", usual);
-        return WS_OK;
+    said[0] = '\0';
+    if (w && w->label[0]) {
+        WS_TRY(build_format(b->plan, role, &format, error));
+        return ws_label_normalise(format->word, w->label, label, WS_LABEL_ROOM, said, 160, error);
     }
-    WS_TRY(ws_label_normalise(n->format->word, w->label, v->label, sizeof v->label, said, sizeof said, error));
+    bool by_label = holds(b, role) && ws_live_wants_label(b->plan->family);
+    (void)snprintf(label, WS_LABEL_ROOM, "%s",
+                   role == WS_ROLE_SYSTEM        ? system
+                   : role == WS_ROLE_START       ? "START"
+                   : role == WS_ROLE_PERSISTENCE ? b->plan->family->label
+                   : by_label                    ? "OVERLAY"
+                                                 : roles[role].name);
+    return WS_OK;
+}
+
+/* Made to fit its volume's format; what became of it is told. */
+static enum ws_status take_label(struct ws_build *b, struct ws_volume *v, struct ws_error *error) {
+    char said[160];
     char what[24];
-    (void)snprintf(what, sizeof what, "%s label", ws_role_name(n->role));
+    WS_TRY(build_label(b, v->role, v->label, said, error));
+    (void)snprintf(what, sizeof what, "%s label", ws_role_name(v->role));
     if (said[0]) plan_chose(b->plan, what, v->label, "%s", said);
     return WS_OK;
 }
@@ -170,11 +177,28 @@ static enum ws_status enter(struct ws_build *b, const struct build_need *n, stru
 }
 
 /* The cluster as asked; of a volume that holds an overlay file at least a page, where its usual one would be less. */
-static uint32_t choose_cluster(const struct ws_build *b, const struct build_need *n) {
-    const struct ws_wanted *w = ws_request_wanted(&b->plan->request, n->role);
+static uint32_t choose_cluster(const struct ws_build *b, enum ws_role role, const struct ws_format *format,
+                               uint64_t size) {
+    const struct ws_wanted *w = ws_request_wanted(&b->plan->request, role);
     uint32_t asked = w ? w->cluster : 0;
-    bool pages = holds(b, n->role) && n->format->firmware && asked < PAGE;
-    return pages ? n->placed <= 8ull << 30 ? PAGE : 0 : asked;
+    bool pages = holds(b, role) && format->firmware && asked < PAGE;
+    return pages ? size <= 8ull << 30 ? PAGE : 0 : asked;
+}
+
+struct ws_volume_params build_params(const struct ws_build *b, enum ws_role role, const struct ws_format *format,
+                                     uint64_t size) {
+    const struct ws_plan *p = b->plan;
+    uint32_t erase = p->drive.erase;
+    bool blank = p->facts.kind == WS_KIND_BLANK; /* its partition stands at 1 MiB for every system's sake */
+    bool erases = erase >= 4096 && (erase & (erase - 1)) == 0 && erase <= 16u * MIB;
+    bool wide = role == WS_ROLE_DATA && p->facts.align > MIB;
+    return (struct ws_volume_params){.size = size,
+                                     .sector = p->drive.sector,
+                                     .cluster = choose_cluster(b, role, format, size),
+                                     .align = blank  ? (erases ? erase : 65536)
+                                              : wide ? MIB
+                                                     : 65536,
+                                     .made_at = p->facts.made_at};
 }
 
 enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, size_t count, uint64_t first,
@@ -193,9 +217,9 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
         char size[48];
         v->at = n->at;
         v->size = n->placed;
-        v->cluster = choose_cluster(b, n);
+        v->cluster = choose_cluster(b, n->role, n->format, n->placed);
         (void)snprintf(v->format, sizeof v->format, "%s", n->format->word);
-        WS_TRY(take_label(b, n, v, error));
+        WS_TRY(take_label(b, v, error));
         if (n->placed > n->format->most)
             return ws_fail(error, WS_E_RANGE, "a %s %s partition ends at %s", n->format->title, ws_role_name(n->role),
                            ws_size_counted(n->format->most, size, sizeof size));
@@ -214,24 +238,14 @@ enum ws_status build_compose_volume(struct ws_build *b, enum ws_role role, struc
                                     struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_volume *v = plan_volume(p, role);
-    uint32_t erase = p->drive.erase;
-    bool blank = p->facts.kind == WS_KIND_BLANK; /* its partition stands at 1 MiB for every system's sake */
-    bool erases = erase >= 4096 && (erase & (erase - 1)) == 0 && erase <= 16u * MIB;
-    bool wide = role == WS_ROLE_DATA && p->facts.align > MIB;
-    struct ws_volume_params params = {.size = v->size,
-                                      .sector = p->drive.sector,
-                                      .cluster = v->cluster,
-                                      .align = blank  ? (erases ? erase : 65536)
-                                               : wide ? MIB
-                                                      : 65536,
-                                      .made_at = p->facts.made_at};
+    const struct ws_format *format = ws_format_find(v->format);
+    struct ws_volume_params params = build_params(b, role, format, v->size);
     memcpy(params.label, v->label, sizeof params.label);
     WS_TRY(build_volume_id(p, role, &params.id, error));
     WS_TRY(ws_guid_derive(&p->facts.id, "folder hashes", &params.seed, error));
     if (!b->tree[role]) WS_TRY(ws_tree_create(&b->tree[role], error));
     unsigned was = layout ? ws_layout_part(layout, role) : 0;
-    enum ws_status status =
-        ws_format_find(v->format)->compose(&params, b->tree[role], v->at, layout, &v->free_bytes, error);
+    enum ws_status status = format->compose(&params, b->tree[role], v->at, layout, &v->free_bytes, error);
     if (layout) (void)ws_layout_part(layout, was);
     return status;
 }

@@ -46,28 +46,6 @@ static enum ws_status retire_old_backup(struct ws_build *b, struct ws_error *err
     return ws_source_patch(b->patched, t->backup_lba * 512, zeros, sizeof zeros, error);
 }
 
-/* The image with its edits; what of the table lies inside its bytes is cut out: the seal brings that. */
-static enum ws_status add_image(struct ws_build *b, struct ws_error *error) {
-    struct ws_layout *seal = NULL;
-    enum ws_status status;
-    uint64_t at = 0;
-    uint64_t end = b->plan->facts.image_end;
-    WS_TRY(ws_layout_create(b->plan->drive.size, &seal, error));
-    WS_GO(ws_table_compose(b->table, seal, error));
-    WS_GO(ws_layout_seal(seal, error));
-    for (size_t i = 0; i < ws_layout_count(seal) && at < end; i++) {
-        const struct ws_extent *e = ws_layout_extent(seal, i);
-        uint64_t to = ws_min_u64(e->at, end);
-        if (to > at) WS_GO(ws_layout_add(b->layout, at, to - at, b->patched, at, WS_PHASE_BODY, error));
-        at = e->at + e->length;
-    }
-    if (at < end) WS_GO(ws_layout_add(b->layout, at, end - at, b->patched, at, WS_PHASE_BODY, error));
-    status = ws_table_compose(b->table, b->layout, error);
-done:
-    ws_layout_close(seal);
-    return status;
-}
-
 /* What was decided without being asked for, and why. */
 static void note_choices(struct ws_build *b) {
     struct ws_plan *p = b->plan;
@@ -118,7 +96,8 @@ enum ws_status build_prepare_whole(struct ws_build *b, struct ws_error *error) {
     WS_TRY(build_place_volumes(b, need, needs, end, error));
     p->facts.table = b->table->kind;
     (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
-    WS_TRY(add_image(b, error));
+    WS_TRY(ws_table_compose(b->table, b->layout, error)); /* the seal, also of bytes that lie inside the image */
+    WS_TRY(ws_layout_fill(b->layout, 0, end, b->patched, error));
     (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
     WS_TRY(build_compose_volumes(b, error));
     build_list_parts(b);

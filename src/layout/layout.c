@@ -84,6 +84,19 @@ static int by_place(const void *a, const void *b) {
     return left < right ? -1 : left > right;
 }
 
+enum ws_status ws_layout_fill(struct ws_layout *layout, uint64_t at, uint64_t end, const struct ws_source *from,
+                              struct ws_error *error) {
+    size_t count = layout->count; /* what is added goes behind these */
+    if (!layout->sealed && count > 1) qsort(layout->extent, count, sizeof *layout->extent, by_place);
+    for (size_t i = 0; i < count && at < end; i++) {
+        const struct ws_extent e = layout->extent[i];
+        uint64_t to = ws_min_u64(e.at, end);
+        if (to > at) WS_TRY(ws_layout_add(layout, at, to - at, from, at, WS_PHASE_BODY, error));
+        at = ws_max_u64(at, e.at + e.length);
+    }
+    return at < end ? ws_layout_add(layout, at, end - at, from, at, WS_PHASE_BODY, error) : WS_OK;
+}
+
 enum ws_status ws_layout_seal(struct ws_layout *layout, struct ws_error *error) {
     if (layout->count > 1) qsort(layout->extent, layout->count, sizeof *layout->extent, by_place);
     size_t kept = 0;

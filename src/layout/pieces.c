@@ -14,9 +14,9 @@ void ws_pieces_free(struct ws_pieces *p) {
 
 enum ws_status ws_pieces_add(struct ws_pieces *p, const struct ws_digest_piece *piece, struct ws_error *error) {
     const struct ws_digest_piece *last = p->count ? &p->list[p->count - 1] : NULL;
-    uint64_t begin = piece->at / WS_PIECE_BYTES;
-    if (piece->length == 0 || piece->length > WS_PIECE_BYTES || piece->at > INT64_MAX ||
-        (piece->at + piece->length - 1) / WS_PIECE_BYTES != begin || piece->part >= WS_LAYOUT_PARTS ||
+    uint64_t begin = piece->at / WS_DIGEST_BYTES;
+    if (piece->length == 0 || piece->length > WS_DIGEST_BYTES || piece->at > INT64_MAX ||
+        (piece->at + piece->length - 1) / WS_DIGEST_BYTES != begin || piece->part >= WS_LAYOUT_PARTS ||
         (last && last->at + last->length > piece->at))
         return ws_fail(error, WS_E_RANGE, "a piece of %u bytes at byte %llu is not possible here", piece->length,
                        (unsigned long long)piece->at);
@@ -51,7 +51,7 @@ struct half {
 
 static void work_out(void *context) {
     struct half *h = context;
-    char *buffer = malloc(WS_PIECE_BYTES);
+    char *buffer = malloc(WS_DIGEST_BYTES);
     h->status = buffer ? WS_OK : ws_fail(&h->error, WS_E_NOMEM, "out of memory for digests");
     for (size_t i = h->first; h->status == WS_OK && i < h->pieces->count; i += 2) {
         struct ws_digest_piece *p = &h->pieces->list[i];
@@ -68,8 +68,8 @@ enum ws_status ws_pieces_of_source(struct ws_port *port, const struct ws_source 
     struct ws_task *task = NULL;
     memset(pieces, 0, sizeof *pieces);
     enum ws_status status = WS_OK;
-    for (uint64_t at = 0; status == WS_OK && at < source->size; at += WS_PIECE_BYTES) {
-        uint32_t length = (uint32_t)ws_min_u64(source->size - at, WS_PIECE_BYTES);
+    for (uint64_t at = 0; status == WS_OK && at < source->size; at += WS_DIGEST_BYTES) {
+        uint32_t length = (uint32_t)ws_min_u64(source->size - at, WS_DIGEST_BYTES);
         status = ws_pieces_add(pieces, &(struct ws_digest_piece){.at = at, .length = length, .part = part}, error);
     }
     if (status == WS_OK && port) status = port->ops->start(port, work_out, &half[1], &task, error);

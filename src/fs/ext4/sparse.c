@@ -32,13 +32,11 @@ static void *grown(void *array, size_t count, size_t *room, size_t each) {
 
 static enum ws_status add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
     struct ws_ext4_sparse *s = &g->sparse[g->sparses - 1];
-    struct ws_ext4_run *last = s->runs ? &g->run[s->first + s->runs - 1] : NULL;
     if (from == end) return WS_OK;
     struct ws_ext4_run *runs = grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
     if (!runs) return ws_fail(error, WS_E_NOMEM, "out of memory for a file with many holes");
-    last = last ? runs + (last - g->run) : NULL;
     g->run = runs;
-    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, last ? last->before + last->blocks : 0, 0};
+    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->shape.content, 0};
     s->shape.content += end - from;
     return WS_OK;
 }
