@@ -349,8 +349,12 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         return code - 1;
     }
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
-    if ((!wished.image && !wished.request) || (!drive && !k.save_request))
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE and --drive DRIVE"));
+    if (!wished.image && !wished.request)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE"));
+    if (!drive && !k.save_request) {
+        ws_fail(&cli->error, WS_E_USAGE, "a plan needs --drive DRIVE");
+        WS_GO(ws_fail_next(&cli->error, "`satchel drives` tells which are here; --save-request FILE needs none"));
+    }
     WS_GO(cli_open_port(cli));
     if (pc) WS_GO(find_pc(cli, pc, &g->pc));
     g->have_pc = pc != NULL;

@@ -102,7 +102,7 @@ static enum ws_status work_out(struct cli *cli, struct sizing_job *j, const stru
     }
     w = &j->way[j->ways++];
     w->what = "overlay file";
-    uint64_t file_most = WS_FAT_FILE_MOST / 4096 * 4096, file_size = 0, file_free = 0;
+    uint64_t file_most = WS_FAT_OVERLAY_MOST, file_size = 0, file_free = 0;
     WS_TRY(ws_ext4_most_free(family, file_most, 4096, &file_size, &file_free, &cli->error));
     enum ws_status status = ws_ext4_fit(family, wanted, 4096, file_most, &w->size, &w->free_bytes, &cli->error);
     w->fits = status == WS_OK;

@@ -631,6 +631,14 @@ json '[v["role"] for v in d["result"]["volumes"]] == ["system", "persistence", "
 json 'd["saved"] == "again.request"' "$satchel" plan --bench b --request tide.request --save-request again.request --json
 ok "a request goes through unchanged" cmp tide.request again.request
 expect 2 "a data partition is described" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-label tide
+expect 2 "needs --drive" "$satchel" plan --bench b --request tide.request
+expect 2 "needs --image FILE, or --request" "$satchel" plan --bench b --drive "$gorse"
+# The largest overlay file on FAT32 is one whose clusters come to less than 4 GiB; what is sized can be planned.
+most=$(((1 << 32) - 65536))
+json "[v['size_bytes'] for v in d['result']['volumes'] if v['role'] == 'persistence'] == [$most]" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --json
+expect 0 "overlay file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence $most
+expect 4 "three ways" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence $((most + 4096))
+json "all(w['size_bytes'] <= $most for w in d['ways'] if w['way'] == 'overlay file')" "$satchel" size --image curlew.iso --drive "$gorse" --documents 20G --bench b --json
 expect 2 "or what its files need" "$satchel" plan --bench b --request tide.request --drive "$gorse" --system none
 sed 's/"kind": "[a-z-]*"/"kind": "blank"/; s/"path": "[^"]*"/"path": ""/' tide.request > odd.request
 expect 2 "an ordinary drive has one volume" "$satchel" plan --bench b --request odd.request --drive "$gorse"

@@ -11,6 +11,9 @@
 WS_BEGIN
 
 #define WS_FAT_FILE_MOST 0xffffffffull /**< bytes: the largest file, 4 GiB less one byte */
+/** Bytes of the largest overlay file: the largest cluster less than 4 GiB. A checker in wide use counts the bytes of a
+ *  chain in 32 bits, and would cut a file of 4 GiB in clusters to nothing. */
+#define WS_FAT_OVERLAY_MOST (0x100000000ull - 65536)
 
 struct ws_fat_facts {
     unsigned bits;  /**< 12, 16 or 32 */

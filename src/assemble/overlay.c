@@ -7,8 +7,6 @@
 #include <stdio.h>
 #include <string.h>
 
-enum { CLUSTER_MOST = 65536 };
-
 uint64_t build_overlay_asked(const struct ws_build *b) {
     struct ws_size size = build_wanted_size(b->plan, WS_ROLE_PERSISTENCE);
     return b->overlay                   ? b->overlay->size
@@ -17,13 +15,11 @@ uint64_t build_overlay_asked(const struct ws_build *b) {
                                         : 0;
 }
 
-/* The largest file its holder can have. Of FAT's the last cluster is left out: a checker in wide use counts the bytes
- * of a chain in 32 bits, and would cut a file of 4 GiB in clusters to nothing. */
+/* The largest file its holder can have. */
 uint64_t build_overlay_most(const struct ws_build *b) {
     const struct ws_format *f = NULL;
     if (build_format(b->plan, b->holder, &f, NULL) != WS_OK || !f->names) return WS_EXT4_MOST;
-    uint64_t largest = f->names()->largest;
-    return largest > UINT32_MAX ? WS_EXT4_MOST : largest / CLUSTER_MOST * CLUSTER_MOST;
+    return f->names()->largest > WS_FAT_FILE_MOST ? WS_EXT4_MOST : WS_FAT_OVERLAY_MOST;
 }
 
 const char *build_parameters(const struct ws_build *b, char out[WS_PARAMETERS_ROOM]) {
