@@ -48,6 +48,12 @@ const struct command *cli_command(const char *name);
 enum ws_status cli_open_port(struct cli *cli);
 /** Say what went wrong and turn it into an exit code. */
 int cli_fail(struct cli *cli);
+
+enum { WAYS_ROOM = 600 };
+
+/* What to do next, with the options and commands that do it. Returns `out`. */
+const char *ways_next(const struct ws_error *e, char out[WAYS_ROOM]);
+json_t *ways_json(const struct ws_error *e);
 int cli_exit_code(enum ws_status status);
 /** Print a JSON document and free it. */
 int cli_print_json(json_t *document, int exit_code);

@@ -52,12 +52,14 @@ int cli_fail(struct cli *cli) {
     const struct ws_error *e = &cli->error;
     int code = cli_exit_code(e->status);
     if (cli->json)
-        return cli_print_json(cli_pack("{s:{s:s, s:s, s:s, s:s}, s:i}", "error", "status", ws_status_name(e->status),
-                                       "what", e->what, "where", e->where, "next", e->next, "exit_code", code),
+        return cli_print_json(cli_pack("{s:{s:s, s:s, s:s, s:s, s:o}, s:i}", "error", "status",
+                                       ws_status_name(e->status), "what", e->what, "where", e->where, "next", e->next,
+                                       "ways", ways_json(e), "exit_code", code),
                               code);
     note("%ssatchel:%s %s%s%s.\n", note_ink(cli, INK_BAD), note_ink(cli, INK_PLAIN), e->where, e->where[0] ? ": " : "",
          e->what);
-    if (e->next[0]) note("         %s.\n", e->next);
+    char next[WAYS_ROOM];
+    if (e->next[0]) note("         %s.\n", ways_next(e, next));
     return code;
 }
 
@@ -198,7 +200,7 @@ static enum ws_status open_overlay(struct cli *cli, const struct ws_input *input
     if (strcmp(hex, input->sha256) == 0) return WS_OK;
     ws_fail(&cli->error, WS_E_FORMAT, "the data file is no longer the one that was planned");
     ws_fail_where(&cli->error, "%s", input->path);
-    return ws_fail_next(&cli->error, "make the plan again");
+    return ws_fail_hint(&cli->error, WS_HINT_PLAN_AGAIN, "", "make the plan again");
 }
 
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {

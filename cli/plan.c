@@ -255,9 +255,10 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
     const struct ws_outlook *o = v->outlook;
     const char *kept = save ? "The plan is kept all the same; nothing was written." : "Nothing was written.";
     bool if_meant = !v->refused && v->refusal.status != WS_OK;
+    char next[WAYS_ROOM];
     if (v->refusal.status != WS_OK)
-        show_row(cli, 2, "  %sThis drive would be refused:%s %s. %s.", ink(cli, v->refused ? INK_BAD : INK_WARN),
-                 ink(cli, INK_PLAIN), v->refusal.what, v->refusal.next);
+        show_row(cli, 2, "  %sThis drive would be refused:%s %s; %s.", ink(cli, v->refused ? INK_BAD : INK_WARN),
+                 ink(cli, INK_PLAIN), v->refusal.what, ways_next(&v->refusal, next));
     if (o)
         say("\n  %sOn %s (%s) it will %sstart:%s %s.\n", ink(cli, o->starts ? INK_GOOD : INK_BAD), g->pc.name,
             outlook_name(o), o->starts ? "" : "not ", ink(cli, INK_PLAIN), o->why);

@@ -284,6 +284,11 @@ json '[p["label"] for p in d["drives"][0]["parts"]][2:] == ["persistence", "TIDE
 # Laid down file by file: an ordinary drive that starts on UEFI and remembers
 expect 2 "takes whole or files" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement loose
 expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
+expect 2 "files down (--arrangement files)" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
+expect 4 "FAT32 (without --uefi-code; --arrangement files --files-on fat32)" "$satchel" plan --bench b --image curlew.iso \
+    --drive "$gorse" --arrangement files --files-on exfat --uefi-code image
+json 'd["error"]["ways"] == ["--persistence 4095M", "without --in"]' "$satchel" plan --bench b --image curlew.iso --drive "$gorse" \
+    --in file --persistence 5G --json
 expect 2 "no arrangement" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --kind replica
 expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
 expect 1 "is not signed" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code own --for office
@@ -302,13 +307,13 @@ done
 
 # Changes kept in a file: on the data partition, or beside the system where the family looks there
 expect 2 "partition or file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in bag
-expect 4 "three ways" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 8G
+expect 4 "a smaller one, a partition" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 8G
 expect 2 "at least 300 MiB" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 100M
 expect 4 "lies on the data partition" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 2G --persistence 4000M
 "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data 2G --persistence 4000M 2>&1 | grep -o -e "--data [0-9]*M" >way
 expect 0 "overlay file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file $(cat way) --persistence 4000M
 for family in curlew casper; do
-    expect 0 "overlay file" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --in file --persistence 300M --save o.plan
+    expect 0 "overlay file" "$satchel" plan --bench b --image $family.iso --drive "$gorse" --arrangement files --in file --persistence 80M --save o.plan
     follows plan cat o.plan
     expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
     expect 0 "with persistence" "$satchel" drives "$gorse" --bench b
@@ -321,7 +326,7 @@ expect 0 "4.3 GB · 4 GiB in an overlay file" "$satchel" plan --bench b --image 
 echo '{"format": "wild-satchel-rules", "version": 1, "label": "TIDE"}' > tide.rules
 # dracut finds its medium and its file by their volumes' labels; the image's own is too long for FAT
 for how in "--arrangement files" "--arrangement whole" "--arrangement files --files-on exfat" "--arrangement files --data 400M --data-label TIDE"; do
-    expect 0 "overlay file" "$satchel" plan --bench b --image dracut.iso --drive "$gorse" $how --in file --persistence 300M --save o.plan
+    expect 0 "overlay file" "$satchel" plan --bench b --image dracut.iso --drive "$gorse" $how --in file --persistence 80M --save o.plan
     follows plan cat o.plan
     expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
     expect 0 "is sound" "$satchel" check "$gorse" --bench b
@@ -637,7 +642,7 @@ expect 2 "needs --image FILE, or --request" "$satchel" plan --bench b --drive "$
 most=$(((1 << 32) - 65536))
 json "[v['size_bytes'] for v in d['result']['volumes'] if v['role'] == 'persistence'] == [$most]" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --json
 expect 0 "overlay file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence $most
-expect 4 "three ways" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence $((most + 4096))
+expect 4 "a smaller one, a partition" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence $((most + 4096))
 json "all(w['size_bytes'] <= $most for w in d['ways'] if w['way'] == 'overlay file')" "$satchel" size --image curlew.iso --drive "$gorse" --documents 20G --bench b --json
 expect 2 "or what its files need" "$satchel" plan --bench b --request tide.request --drive "$gorse" --system none
 sed 's/"kind": "[a-z-]*"/"kind": "blank"/; s/"path": "[^"]*"/"path": ""/' tide.request > odd.request
@@ -670,7 +675,7 @@ expect 4 "was edited" "$satchel" build edited.plan --bench b --confirm "$sorrel"
 for edit in 's/"what": "persistence"/"what": "patience"/' 's/"choice": "ext4"/"choice": "ext5"/' 's/"starts": true/"starts": false/' 's/"partition": 3/"partition": 4/' 's/"menu_seconds": 5/"menu_seconds": 6/'; do
     sed "$edit" f.plan > edited.plan
     ok "$edit changes it" sh -c '! cmp -s f.plan edited.plan'
-    expect 4 "make the plan again" "$satchel" build edited.plan --bench b --confirm "$fulmar" --external-disk
+    expect 4 "make it again" "$satchel" build edited.plan --bench b --confirm "$fulmar" --external-disk
 done
 
 # A drive is proved only when it is confirmed; an external one only if it is meant

@@ -107,6 +107,15 @@ static void errors_keep_the_closest_cause(void) {
     CHECK_STR(e.where, "inner");
     CHECK_STR(ws_status_name(WS_E_REFUSED), "refused");
     CHECK_STR(ws_status_name((enum ws_status)99), "unknown");
+    ws_fail(&e, WS_E_RANGE, "too large");
+    CHECK_INT(ws_fail_hint(&e, WS_HINT_DATA, "rest", "take %s", "less"), WS_E_RANGE);
+    (void)ws_fail_hint(&e, WS_HINT_KIND, "replica", "outer"); /* neither its words nor its code */
+    CHECK(strcmp(e.next, "take less") == 0 && e.ways == 1 && e.way[0].hint == WS_HINT_DATA);
+    for (int i = 0; i < 5; i++) (void)ws_fail_way(&e, WS_HINT_DRIVES, "");
+    CHECK(e.ways == WS_WAYS && strcmp(e.way[0].value, "rest") == 0 && e.way[1].hint == WS_HINT_DRIVES);
+    ws_fail(&e, WS_E_READ, "another");
+    CHECK(e.ways == 0);
+    CHECK_INT(ws_fail_hint(NULL, WS_HINT_DATA, "", "nobody"), WS_E_READ);
     ws_fail(NULL, WS_E_READ, "nobody listens");
     CHECK(ws_fail_where(NULL, "anywhere") != WS_OK); /* still a failure */
     CHECK(ws_fail_next(NULL, "anything") != WS_OK);

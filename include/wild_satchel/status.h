@@ -31,12 +31,44 @@ enum ws_status {
     WS_E_CANCELLED    /**< the caller asked to stop */
 };
 
+/** What a caller can change or do so that a refused call goes through. The library knows no options and no commands: a
+ *  program words these in its own terms. The first ones change a request (request.h), with the value to take. */
+enum ws_hint {
+    WS_HINT_NONE = 0,
+    WS_HINT_KIND,          /**< another kind of drive; value: its name, as ws_kind_name() */
+    WS_HINT_PLACE,         /**< where persistence lies; value: empty, leave it unsaid */
+    WS_HINT_SYSTEM_FORMAT, /**< the format of the system's volume of files; value: "fat32" or "exfat" */
+    WS_HINT_TABLE,         /**< the partition table; value: empty, leave it unsaid */
+    WS_HINT_UEFI_CODE,     /**< whose code UEFI firmware starts; value: empty, leave it unsaid */
+    WS_HINT_PERSISTENCE,   /**< the size of persistence; value: a size, or "none" */
+    WS_HINT_DATA,          /**< the size of the data volume; value: a size, or "rest" */
+    WS_HINT_DATA_LABEL,    /**< another label of the data volume; no value */
+    WS_HINT_FAMILY,        /**< describe the live family in a document (docs/family-format.md); no value */
+    WS_HINT_EXTERNAL_DISK, /**< allow external hard drives and SSDs as targets; no value */
+    WS_HINT_EVEN_SO,       /**< build a plan in spite of its faults; no value */
+    WS_HINT_DRIVES,        /**< list the drives; no value */
+    WS_HINT_IMAGE,         /**< look at what the image is; no value */
+    WS_HINT_SIZES,         /**< see what sizes serve; no value */
+    WS_HINT_PLAN_AGAIN,    /**< make the plan again; no value */
+    WS_HINT_TRIAL_AGAIN    /**< try the drive again, and keep the result; no value */
+};
+
+/** One way out of a refusal. */
+struct ws_way {
+    enum ws_hint hint;
+    char value[24];
+};
+
+enum { WS_WAYS = 3 };
+
 /** What went wrong. Zero-initialise it; it holds no allocation. */
 struct ws_error {
     enum ws_status status;
-    char what[512];  /**< what happened and why, one sentence */
-    char where[256]; /**< drive, file, path or byte position; may be empty */
-    char next[256];  /**< what to do next; may be empty */
+    char what[512];             /**< what happened and why, one sentence */
+    char where[256];            /**< drive, file, path or byte position; may be empty */
+    char next[256];             /**< what to do next, in words that hold for every program; may be empty */
+    struct ws_way way[WS_WAYS]; /**< the same as codes, for what can be done about it through this library */
+    size_t ways;
 };
 
 #if defined(__GNUC__)
@@ -54,6 +86,14 @@ enum ws_status ws_fail_where(struct ws_error *error, const char *format, ...) WS
 
 /** Say what to do next, if nobody closer to the cause has said so already. @return as ws_fail_where() */
 enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) WS_PRINTF(2, 3);
+
+/** Say what to do next, as ws_fail_next() does, with a way out as a code; further ones follow by ws_fail_way(). If
+ *  somebody has said so already, nothing is added. @param value see enum ws_hint; cut at 23 bytes */
+enum ws_status ws_fail_hint(struct ws_error *error, enum ws_hint hint, const char *value, const char *format, ...)
+    WS_PRINTF(4, 5);
+
+/** One way more; kept if there are fewer than WS_WAYS. @return as ws_fail_where() */
+enum ws_status ws_fail_way(struct ws_error *error, enum ws_hint hint, const char *value);
 
 /** The fixed name of a status, as it stands in JSON output: "ok", "refused", ... Never NULL. */
 const char *ws_status_name(enum ws_status status);

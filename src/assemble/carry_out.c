@@ -10,7 +10,7 @@ static enum ws_status check_faults(const struct ws_plan *p, const struct ws_buil
         if (p->findings.list[i].weight == WS_FAULT) {
             ws_fail(error, WS_E_REFUSED, "the plan has a fault: %s", p->findings.list[i].text);
             ws_fail_where(error, "%s", p->drive.name);
-            return ws_fail_next(error, "make another plan; or, if it is really meant so, --even-so");
+            return ws_fail_hint(error, WS_HINT_EVEN_SO, "", "make another plan; or, if it is really meant so, say so");
         }
     return WS_OK;
 }

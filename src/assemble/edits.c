@@ -169,7 +169,8 @@ enum ws_status build_edit_esp(const struct build_change *change, size_t count, s
             ws_fat_replace(volume, patched, at, change[i].file, change[i].bytes, change[i].length, error);
         ws_source_close(volume);
         if (status == WS_E_SPACE)
-            ws_fail_next(error, "its start menu cannot grow; lay the image down with --arrangement files");
+            ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_LIVE_FILES),
+                         "its start menu cannot grow there; lay the image's files down");
         WS_TRY(status);
     }
     return WS_OK;
@@ -281,7 +282,8 @@ enum ws_status build_collect_changes(struct ws_build *b, struct build_change *ch
     if (remembers && e.edited_menus == 0) {
         ws_fail(error, WS_E_UNSUPPORTED, "no start menu of this image could be told to remember");
         char parameters[WS_PARAMETERS_ROOM];
-        WS_GO(ws_fail_next(error, "plan it as a replica, and pass \"%s\" by hand at each start",
+        WS_GO(ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_REPLICA),
+                           "plan it as a replica, and pass \"%s\" by hand at each start",
                            build_parameters(b, parameters)));
     }
     status = correct_lists(&e, error);

@@ -23,19 +23,21 @@ static enum ws_status check(const struct ws_build *b, struct ws_error *error) {
         return ws_fail(error, WS_E_USAGE, "the system's volume takes so many bytes, or what its files need");
     if (!b->image.iso) {
         ws_fail(error, WS_E_UNSUPPORTED, "only disc images, archives and folders can be laid down file by file");
-        return ws_fail_next(error, "`satchel image` tells what this one is");
+        return ws_fail_hint(error, WS_HINT_IMAGE, "", "look at what this one is");
     }
     if (!p->family && b->remembers) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "this image belongs to no live family known here, so nothing can be said about "
                 "how it remembers");
-        return ws_fail_next(error, "lay it down without: --persistence none; or describe its family: --family FILE");
+        (void)ws_fail_hint(error, WS_HINT_PERSISTENCE, "none", "lay it down without, or describe its family");
+        return ws_fail_way(error, WS_HINT_FAMILY, "");
     }
     if (p->family) WS_TRY(build_check_overlay(b, error));
     if (!format->firmware && p->request.uefi_code == WS_UEFI_CODE_IMAGE) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "firmware reads no %s, so the image's own UEFI loader would not be found there", format->title);
-        return ws_fail_next(error, "leave --uefi-code out, or put the system on FAT32");
+        (void)ws_fail_hint(error, WS_HINT_UEFI_CODE, "", "leave that to the plan, or put the system on FAT32");
+        return ws_fail_way(error, WS_HINT_SYSTEM_FORMAT, "fat32");
     }
     return check_rules(p, error);
 }
@@ -51,7 +53,7 @@ static enum ws_status begin_table(struct ws_build *b, struct ws_error *error) {
                 p->drive.sector > 512 ? "PCs that need one start from no drive with sectors of this size"
                                       : "it ends at 2 TiB, and the drive is larger");
         ws_fail_where(error, "%s", p->drive.name);
-        return ws_fail_next(error, "leave --table out: a GPT is made then");
+        return ws_fail_hint(error, WS_HINT_TABLE, "", "leave that to the plan: a GPT is made then");
     }
     WS_TRY(ws_guid_derive(&p->facts.id, "system partition", &id, error));
     b->table = &b->image.table;

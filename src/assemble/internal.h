@@ -68,37 +68,56 @@ struct build_need {
 enum ws_status build_place(struct build_need *need, size_t count, uint64_t first, uint64_t end, uint64_t align,
                            uint64_t *needed);
 
-/* volumes.c */
+/* wanted.c: what each volume is asked to be. */
+/* What a volume is unless something else is wanted, and what its identifiers derive from. */
+struct build_role {
+    const char *format, *volume_id, *partition_id, *name;
+};
+extern const struct build_role build_roles[WS_ROLES];
 /* Where changes go, from what is asked and what the family knows; in recipes that may remember. */
 enum ws_status build_settle_persistence(struct ws_build *build, struct ws_error *error);
-/* The needs of persistence, data and swap as wanted, added to a list. */
-enum ws_status build_add_needs(struct ws_build *build, struct build_need *need, size_t *count, struct ws_error *error);
-/* Placed, entered in the table and in the plan. */
-enum ws_status build_place_volumes(struct ws_build *build, struct build_need *need, size_t count, uint64_t first,
-                                   struct ws_error *error);
-/* Measured, or composed into the layout; what a file inside needs of room is reserved first. */
-enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, struct ws_layout *layout,
-                                    struct ws_error *error);
-enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
-/* What a volume of this size is composed with, but for its names. */
-struct ws_volume_params build_params(const struct ws_build *build, enum ws_role role, const struct ws_format *format,
-                                     uint64_t size);
+/* Does this volume hold the overlay file? Its clusters are pages then: the volume in it stands as in a partition. */
+bool build_holds(const struct ws_build *build, enum ws_role role);
+/* The wanted size, WS_SIZE_NONE where nothing is. */
+struct ws_size build_wanted_size(const struct ws_plan *plan, enum ws_role role);
+/* The row of the table of formats that a volume gets. */
+enum ws_status build_format(const struct ws_plan *plan, enum ws_role role, const struct ws_format **format,
+                            struct ws_error *error);
 /* Its label: as wanted, made to fit its format (`said`: what was changed), or as is usual. */
 enum ws_status build_label(const struct ws_build *build, enum ws_role role, char label[WS_LABEL_ROOM], char said[160],
                            struct ws_error *error);
 /* The identifier of a volume, by its role. */
 enum ws_status build_volume_id(const struct ws_plan *plan, enum ws_role role, struct ws_guid *id,
                                struct ws_error *error);
-/* The wanted size, WS_SIZE_NONE where nothing is. */
-struct ws_size build_wanted_size(const struct ws_plan *plan, enum ws_role role);
-/* The row of the table of formats that a volume gets. */
-enum ws_status build_format(const struct ws_plan *plan, enum ws_role role, const struct ws_format **format,
-                            struct ws_error *error);
+/* The label of the volume of files, which is never empty. */
+void build_system_label(const struct ws_plan *plan, char label[12]);
+/* That label and the volume's identifier, by enum ws_named_by. */
+enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
+                                  struct ws_error *error);
 /* One MiB, or the drive's erase unit where that is larger and sensible. */
 uint64_t build_choose_align(const struct ws_plan *plan);
 /* @return WS_E_UNSUPPORTED for sectors that no volume is made for here: 512 to 4096 bytes, powers of two, are */
 enum ws_status build_check_sector(uint32_t sector, const char *drive, struct ws_error *error);
 enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed);
+
+/* compose.c */
+/* The cluster as asked; of a volume that holds an overlay file at least a page, where its usual one would be less. */
+uint32_t build_cluster(const struct ws_build *build, enum ws_role role, const struct ws_format *format, uint64_t size);
+/* What a volume of this size is composed with, but for its names. */
+struct ws_volume_params build_params(const struct ws_build *build, enum ws_role role, const struct ws_format *format,
+                                     uint64_t size);
+/* Measured, or composed into the layout. */
+enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, struct ws_layout *layout,
+                                    struct ws_error *error);
+
+/* volumes.c */
+/* The needs of persistence, data and swap as wanted, added to a list. */
+enum ws_status build_add_needs(struct ws_build *build, struct build_need *need, size_t *count, struct ws_error *error);
+/* Placed, entered in the table and in the plan. */
+enum ws_status build_place_volumes(struct ws_build *build, struct build_need *need, size_t count, uint64_t first,
+                                   struct ws_error *error);
+/* All of them composed; what a file inside one needs of room is reserved first. */
+enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
 
 /* overlay.c */
 /* Can an overlay file of the asked size be had at all? */
@@ -149,11 +168,6 @@ enum ws_status build_make_medium(struct ws_build *build, const struct build_chan
 enum ws_status build_make_start(struct ws_build *build, struct ws_error *error);
 /* Is it our program that UEFI firmware finds? */
 bool build_own_uefi(const struct ws_build *build);
-/* The label its volume gets, which is never empty. */
-void build_system_label(const struct ws_plan *plan, char label[12]);
-/* That label and the volume's identifier, by enum ws_named_by. */
-enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
-                                  struct ws_error *error);
 /* Is the system's files' volume one that firmware does not read? */
 bool build_needs_start(const struct ws_plan *plan);
 

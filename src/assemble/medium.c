@@ -126,8 +126,8 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
                             &entries, &p->findings, error);
     b->no_kernel = status == WS_E_NOTFOUND && starts_by_loader_alone(b);
     if (status == WS_E_NOTFOUND && !b->no_kernel)
-        ws_fail_next(error, "nothing on the drive would start; for an ordinary one, `satchel drives %s --blank`",
-                     p->drive.name);
+        ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_BLANK),
+                     "nothing on the drive would start; for an ordinary drive no image is needed");
     if (!b->no_kernel) WS_TRY(status);
     status = rename_in_entries(b, &entries, error);
     if (status == WS_OK)
@@ -177,26 +177,12 @@ enum ws_status build_make_medium(struct ws_build *b, const struct build_change *
     b->have_loader = find_loader(b, &b->loader);
     if (p->request.uefi_code == WS_UEFI_CODE_IMAGE && !b->have_loader) {
         ws_fail(error, WS_E_UNSUPPORTED, "the image brings no UEFI loader for x86-64 PCs");
-        return ws_fail_next(error, "leave --uefi-code out: our own start-up code is taken then");
+        return ws_fail_hint(error, WS_HINT_UEFI_CODE, "",
+                            "leave that to the plan: our own start-up code is taken then");
     }
     WS_TRY(add_start(b, error)); /* from the menus as they were */
     WS_TRY(apply_changes(b, change, target, count, error));
     return ws_rules_apply_after(&p->request.rules, b->tree[WS_ROLE_SYSTEM], p->facts.made_at, error);
-}
-
-void build_system_label(const struct ws_plan *p, char label[12]) {
-    char title[WS_LABEL_ROOM];
-    bool titled = ws_label_normalise("fat32", p->facts.title, title, sizeof title, NULL, 0, NULL) == WS_OK && title[0];
-    (void)snprintf(label, 12, "%.11s", p->request.rules.label[0] ? p->request.rules.label : titled ? title : "LIVE");
-}
-
-enum ws_status build_system_names(const struct ws_plan *p, char name[WS_NAMED_WAYS][WS_LABEL_ROOM],
-                                  struct ws_error *error) {
-    struct ws_guid id; /* systems tell volumes apart by their serial numbers, too: each drive has its own */
-    WS_TRY(build_volume_id(p, WS_ROLE_SYSTEM, &id, error));
-    build_system_label(p, name[WS_BY_LABEL]);
-    ws_serial_name(ws_load_le32(id.byte), name[WS_BY_UUID]);
-    return WS_OK;
 }
 
 bool build_needs_start(const struct ws_plan *p) {

@@ -26,8 +26,8 @@ void build_note_persistence(struct ws_build *b) {
     bool ends = b->in_file && v->size == build_overlay_most(b);
     plan_chose(p, "persistence", ws_size_counted(v->size, size, sizeof size), "%s",
                ends         ? "FAT32 ends a file there; a partition has no such end"
-               : b->in_file ? "the most of what is left; `satchel size` tells what is needed"
-                            : "all that is left; `satchel size` tells what is needed");
+               : b->in_file ? "the most of what is left, for want of a size"
+                            : "all that is left, for want of a size");
 }
 
 /* A BIOS reads sectors of 512 bytes. */
@@ -67,7 +67,7 @@ static void note_choices(struct ws_build *b) {
         ws_findings_add(
             &p->findings, WS_WARNING,
             "the initial RAM disk must bring the kernel's exFAT driver, or the system does not find its files; "
-            "`satchel prove` on an emulated PC tells");
+            "a proof on an emulated PC tells");
     } else if (!b->remembers) {
         plan_chose(p, "file system", "FAT32", "firmware reads nothing else");
     } else {

@@ -35,8 +35,9 @@ static enum ws_status check_label(const struct ws_build *b, struct ws_error *err
     if (!ws_live_wants_label(b->plan->family) || !strchr(label, ' ')) return WS_OK;
     ws_fail(error, WS_E_UNSUPPORTED, "%s finds its file by the label of the volume, and cannot be told \"%s\"",
             b->plan->family->title, label);
-    return ws_fail_next(error, beside ? "let rules give the volume a label without blanks, or leave --in out"
-                                      : "take a --data-label without blanks, or leave --in out");
+    enum ws_status status = ws_fail_hint(error, WS_HINT_PLACE, "", "%s a label without blanks, or take a partition",
+                                         beside ? "let rules give the volume" : "give the data partition");
+    return beside ? status : ws_fail_way(error, WS_HINT_DATA_LABEL, "");
 }
 
 enum ws_status build_check_overlay(const struct ws_build *b, struct ws_error *error) {
@@ -44,16 +45,16 @@ enum ws_status build_check_overlay(const struct ws_build *b, struct ws_error *er
     if (!b->in_file) return WS_OK;
     if (!family->overlay_file) {
         ws_fail(error, WS_E_UNSUPPORTED, "%s is not known to remember in a file", family->title);
-        return ws_fail_next(error, "leave --in out: a partition is made then");
+        return ws_fail_hint(error, WS_HINT_PLACE, "", "take a partition");
     }
     WS_TRY(check_label(b, error));
     if (build_overlay_asked(b) <= build_overlay_most(b)) return WS_OK;
     ws_fail(error, WS_E_RANGE, "FAT32 ends a file at 4 GiB less one byte, and an overlay file of more was asked for");
-    return ws_fail_next(error,
-                        "there are three ways: --persistence 4095M, a partition (leave --in out: plans take it by "
-                        "themselves), or %s",
-                        family->overlay_beside ? "exFAT: --arrangement files --files-on exfat"
-                                               : "a family that looks for its file on exFAT");
+    (void)ws_fail_hint(error, WS_HINT_PERSISTENCE, "4095M", "take a smaller one, a partition, or %s",
+                       family->overlay_beside ? "exFAT for the system's files"
+                                              : "a family that looks for its file on exFAT");
+    if (family->overlay_beside) (void)ws_fail_way(error, WS_HINT_SYSTEM_FORMAT, "exfat");
+    return ws_fail_way(error, WS_HINT_PLACE, "");
 }
 
 /* The volume it should lie on is too small: as asked, or because the drive has no more. */
@@ -67,8 +68,11 @@ static enum ws_status does_not_fit(const struct ws_build *b, uint64_t size, uint
     ws_fail(error, WS_E_SPACE, "an overlay file of %s lies on the data partition, which has room for %s",
             ws_size_both(size, wanted, sizeof wanted), ws_size_both(room, has, sizeof has));
     ws_fail_where(error, "%s", p->drive.name);
-    return ws_fail_next(error, "--data rest, or --data %lluM; or a smaller file",
-                        (unsigned long long)(ws_round_up(data + size - room + 2 * MIB, 64ull * MIB) / MIB));
+    char larger[24];
+    (void)snprintf(larger, sizeof larger, "%lluM",
+                   (unsigned long long)(ws_round_up(data + size - room + 2 * MIB, 64ull * MIB) / MIB));
+    (void)ws_fail_hint(error, WS_HINT_DATA, "rest", "make that partition larger, or the file smaller");
+    return ws_fail_way(error, WS_HINT_DATA, larger);
 }
 
 enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct ws_error *error) {

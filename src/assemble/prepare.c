@@ -23,7 +23,7 @@ static enum ws_status take_input(struct ws_input *input, const char *what, const
         ws_fail(error, WS_E_FORMAT, "the %s has %llu bytes, planned were %llu: it is not the same file any more", what,
                 (unsigned long long)source->size, (unsigned long long)input->size);
         ws_fail_where(error, "%s", input->path);
-        return ws_fail_next(error, "make the plan again");
+        return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make the plan again");
     }
     input->size = source->size;
     if (input->sha256[0] || measure) return WS_OK;

@@ -23,11 +23,15 @@ const struct build_recipe *build_recipe(enum ws_kind kind) {
     return NULL;
 }
 
-/* What an option of a request stands for, where it does not go with a recipe. */
+/* What a request asks for, where it does not go with a recipe. */
 static enum ws_status refuse(const struct build_recipe *recipe, const char *what, struct ws_error *error) {
     ws_fail(error, WS_E_USAGE, "%s: %s", recipe->only, what);
-    return ws_fail_next(error, strstr(what, "with files") ? "leave that out, or lay the files down: --arrangement files"
-                                                          : "leave that out, or plan another kind of drive");
+    return ws_fail_next(error, "leave that out, or plan another kind of drive");
+}
+
+static enum ws_status goes_with_files(const struct build_recipe *recipe, const char *what, struct ws_error *error) {
+    ws_fail(error, WS_E_USAGE, "%s: %s with files", recipe->only, what);
+    return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_LIVE_FILES), "leave that out, or lay the files down");
 }
 
 enum ws_status build_check_wishes(const struct build_recipe *recipe, const struct ws_request *r,
@@ -38,7 +42,7 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
             w->size.kind == WS_SIZE_USUAL && !w->format[0] && !w->label[0] && !w->cluster && w->place == WS_PLACE_USUAL;
         if (recipe->volumes >> w->role & 1 || unsaid || w->size.kind == WS_SIZE_NONE) continue;
         switch (w->role) {
-        case WS_ROLE_SYSTEM: return refuse(recipe, "a volume for the system goes with files", error);
+        case WS_ROLE_SYSTEM: return goes_with_files(recipe, "a volume for the system goes", error);
         case WS_ROLE_PERSISTENCE: return refuse(recipe, "it has no persistence", error);
         default: return refuse(recipe, "it has no other partitions", error);
         }
@@ -50,11 +54,11 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
                        recipe->image ? "this kind of drive is made from an image, and none is given"
                                      : "an ordinary drive is made from no image");
     if (recipe->files) return WS_OK;
-    if (r->family[0]) return refuse(recipe, "a family of your own goes with files", error);
-    if (ws_rules_any(&r->rules)) return refuse(recipe, "rules go with files", error);
+    if (r->family[0]) return goes_with_files(recipe, "a family of your own goes", error);
+    if (ws_rules_any(&r->rules)) return goes_with_files(recipe, "rules go", error);
     if (r->table != WS_TABLE_USUAL || r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF ||
         r->menu_seconds != WS_MENU_SECONDS_USUAL)
-        return refuse(recipe, "table and start-up code of ours go with files", error);
+        return goes_with_files(recipe, "table and start-up code of ours go", error);
     return WS_OK;
 }
 

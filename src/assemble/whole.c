@@ -7,30 +7,31 @@ static enum ws_status check(const struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
     if (!b->remembers) {
         ws_fail(error, WS_E_USAGE, "an image laid down whole that is to remember nothing is a replica");
-        return ws_fail_next(error, "plan it as one: --kind replica");
+        return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_REPLICA), "plan it as one");
     }
     if (!b->image.iso) {
         ws_fail(error, WS_E_UNSUPPORTED, "this is not a live image: there is no ISO 9660 file system in it");
-        return ws_fail_next(error, "plan it as a replica");
+        return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_REPLICA), "plan it as a replica");
     }
     if (b->image.kind == WS_IMAGE_DISC) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "this image is made for discs and has no partition table: laid down whole it "
                 "would not start from a drive");
-        return ws_fail_next(error,
-                            "lay its files down: --arrangement files; or use the hybrid edition of the same system");
+        return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_LIVE_FILES),
+                            "lay its files down, or use the hybrid edition of the same system");
     }
     if (!p->family) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "this image belongs to no live family known here, so nothing can be said about "
                 "how it remembers");
-        return ws_fail_next(error, "plan it as a replica");
+        return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_REPLICA), "plan it as a replica");
     }
     if (p->drive.sector != 512) {
         ws_fail(error, WS_E_UNSUPPORTED, "the drive has sectors of %u bytes; the image's partition table counts in 512",
                 p->drive.sector);
         ws_fail_where(error, "%s", p->drive.name);
-        return ws_fail_next(error, "lay its files down: --arrangement files; or take a drive with 512-byte sectors");
+        return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_LIVE_FILES),
+                            "lay its files down, or take a drive with 512-byte sectors");
     }
     return build_check_overlay(b, error);
 }

@@ -14,6 +14,7 @@ enum ws_status ws_fail(struct ws_error *error, enum ws_status status, const char
         va_start(list, format);
         error->status = status;
         error->where[0] = error->next[0] = '\0';
+        error->ways = 0;
         (void)vsnprintf(error->what, sizeof error->what, format, list);
         ws_utf8_trim(error->what);
         va_end(list);
@@ -44,6 +45,28 @@ enum ws_status ws_fail_next(struct ws_error *error, const char *format, ...) {
         va_end(list);
     }
     return error->status;
+}
+
+enum ws_status ws_fail_way(struct ws_error *error, enum ws_hint hint, const char *value) {
+    if (!error) return last;
+    if (error->ways < WS_WAYS) {
+        struct ws_way *w = &error->way[error->ways++];
+        w->hint = hint;
+        (void)snprintf(w->value, sizeof w->value, "%s", value);
+        ws_utf8_trim(w->value);
+    }
+    return error->status;
+}
+
+enum ws_status ws_fail_hint(struct ws_error *error, enum ws_hint hint, const char *value, const char *format, ...) {
+    if (!error) return last;
+    if (error->next[0]) return error->status;
+    va_list list;
+    va_start(list, format);
+    (void)vsnprintf(error->next, sizeof error->next, format, list);
+    ws_utf8_trim(error->next);
+    va_end(list);
+    return ws_fail_way(error, hint, value);
 }
 
 const char *ws_status_name(enum ws_status status) {

@@ -34,12 +34,14 @@ enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error
 
 enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
                                   struct ws_error *error) {
-    const char *next = "choose another drive; `satchel drives` shows which may be used";
+    const char *next = "choose another drive";
+    enum ws_hint hint = WS_HINT_DRIVES;
     if (facts->system) {
         ws_fail(error, WS_E_REFUSED, "this drive holds the running system");
     } else if (facts->in_use_by[0]) {
         ws_fail(error, WS_E_REFUSED, "this drive is in use by %s", facts->in_use_by);
         next = "close what uses it and unmount it first";
+        hint = WS_HINT_NONE;
     } else if (facts->internal != WS_NO) {
         ws_fail(error, WS_E_REFUSED, "%s",
                 facts->internal == WS_YES ? "this drive is built into the machine"
@@ -50,14 +52,16 @@ enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const stru
     } else if (facts->size == 0) {
         ws_fail(error, WS_E_REFUSED, "this drive shows no medium");
         next = "put a card or medium in";
+        hint = WS_HINT_NONE;
     } else if (facts->removable != WS_YES && !rules->allow_external_disk) {
         ws_fail(error, WS_E_REFUSED, "this is an external hard drive or SSD, which may hold somebody's files");
-        next = "if it is really meant, say so with --external-disk";
+        next = "if it is really meant, say so";
+        hint = WS_HINT_EXTERNAL_DISK;
     } else {
         return WS_OK;
     }
     ws_fail_where(error, "%s", facts->short_name);
-    return ws_fail_next(error, "%s", next);
+    return hint == WS_HINT_NONE ? ws_fail_next(error, "%s", next) : ws_fail_hint(error, hint, "", "%s", next);
 }
 
 struct search {
@@ -86,9 +90,9 @@ enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_d
     if (found == 1) return WS_OK;
     if (found > 1) {
         ws_fail(error, WS_E_USAGE, "%d drives here are called \"%s\"", found, word);
-        return ws_fail_next(error, s.by_name > 1
-                                       ? "they are of one model and size and have no serial number: unplug all but one"
-                                       : "use the short name; `satchel drives` shows it");
+        if (s.by_name > 1)
+            return ws_fail_next(error, "they are of one model and size and have no serial number: unplug all but one");
+        return ws_fail_hint(error, WS_HINT_DRIVES, "", "use the short name");
     }
     struct ws_drive *drive = NULL;
     WS_TRY(port->ops->open(port, word, WS_OPEN_READ, &drive, error));

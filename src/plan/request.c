@@ -177,12 +177,12 @@ json_t *plan_parse(const char *text, size_t length, const char *format, int vers
     if (f && strcmp(f, format) == 0 && json_integer_value(v) == version) return root;
     if (!f || strcmp(f, format) != 0) {
         ws_fail(error, WS_E_FORMAT, "this JSON document is another one: its \"format\" is not \"%s\"", format);
-        ws_fail_next(error, "give the right file; plans are made by --save, requests by --save-request");
+        ws_fail_next(error, "give the right file: plans, requests and records are documents of their own");
     } else {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "the document is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
                 json_integer_value(v), version);
-        ws_fail_next(error, "make the plan again with `satchel plan`");
+        ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make it again");
     }
     json_decref(root);
     return NULL;

@@ -85,7 +85,7 @@ json_t *rows_pack(const struct row *rows, size_t count, const void *base) {
 
 enum ws_status rows_bad(struct ws_error *error, const char *section, const char *key, const char *what) {
     ws_fail(error, WS_E_FORMAT, "the document's \"%s%s%s\" %s", section, section[0] && key[0] ? "." : "", key, what);
-    return ws_fail_next(error, "make the plan again with `satchel plan`");
+    return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make it again");
 }
 
 static enum ws_status read_text(json_t *value, const char *section, const struct row *r, char *out,
@@ -195,7 +195,8 @@ static enum ws_status differs(struct ws_error *error, const char *section, const
     free(b);
     json_decref(was);
     json_decref(is);
-    return ws_fail_next(error, "it was edited by hand, or an input has changed; make the plan again");
+    return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "",
+                        "it was edited by hand, or an input has changed; make the plan again");
 }
 
 enum ws_status rows_compare(const char *section, const struct row *rows, size_t count, const void *read,

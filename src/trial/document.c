@@ -46,7 +46,7 @@ enum ws_status ws_trial_to_json(const struct ws_trial *t, struct ws_text *out, s
 
 static enum ws_status bad_key(struct ws_error *error, const char *key, const char *what) {
     ws_fail(error, WS_E_FORMAT, "the trial's \"%s\" %s", key, what);
-    return ws_fail_next(error, "make it again with `satchel drives DRIVE --test --save FILE`");
+    return ws_fail_hint(error, WS_HINT_TRIAL_AGAIN, "", "make it again");
 }
 
 enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_trial *t, struct ws_error *error) {
