@@ -1,11 +1,20 @@
-/* internal.h — a folder's names, found by hashing. */
+/* internal.h — a tree, its memory, and a folder's names, found by hashing. */
 #ifndef WS_TREE_INTERNAL_H
 #define WS_TREE_INTERNAL_H
 
 #include "wild_satchel/tree.h"
 
+struct ws_tree {
+    struct ws_node root;
+    struct tree_block *arena;
+    struct tree_owned *owned; /* sources that close with the tree */
+    size_t count;
+};
+
+/* arena.c */
 /* Room for what lives as long as the tree, set to zeros; NULL without memory. */
 void *tree_take(struct ws_tree *tree, size_t bytes);
+void tree_let_go(struct ws_tree *tree); /* all of it */
 
 /* A folder has an index once it holds so many names: below that, looking through them is faster. */
 enum { TREE_INDEXED_FROM = 16 };

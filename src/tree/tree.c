@@ -1,47 +1,14 @@
-/* tree.c — nodes come from an arena: a tree of 200,000 files is a few hundred blocks, freed at once. */
+/* tree.c — files and folders, found, made, moved and dropped. */
 #include "tree/internal.h"
 
 #include <stddef.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { ARENA_BLOCK = 64 * 1024 };
-
-struct arena_block {
-    struct arena_block *next;
-    size_t used, room;
-    max_align_t data[];
-};
-
-struct owned {
-    struct owned *next;
+struct tree_owned {
+    struct tree_owned *next;
     struct ws_source *source;
 };
-
-struct ws_tree {
-    struct ws_node root;
-    struct arena_block *arena;
-    struct owned *owned;
-    size_t count;
-};
-
-void *tree_take(struct ws_tree *tree, size_t bytes) {
-    bytes = (bytes + sizeof(max_align_t) - 1) / sizeof(max_align_t) * sizeof(max_align_t);
-    struct arena_block *block = tree->arena;
-    if (!block || block->room - block->used < bytes) {
-        size_t room = bytes > ARENA_BLOCK ? bytes : ARENA_BLOCK;
-        block = malloc(sizeof *block + room);
-        if (!block) return NULL;
-        block->used = 0;
-        block->room = room;
-        block->next = tree->arena;
-        tree->arena = block;
-    }
-    void *result = (char *)block->data + block->used;
-    block->used += bytes;
-    memset(result, 0, bytes);
-    return result;
-}
 
 static char *copy_text(struct ws_tree *tree, const char *text, size_t length) {
     char *copy = tree_take(tree, length + 1);
@@ -67,12 +34,8 @@ enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error) {
 
 void ws_tree_close(struct ws_tree *tree) {
     if (!tree) return;
-    for (struct owned *o = tree->owned; o; o = o->next) ws_source_close(o->source);
-    for (struct arena_block *block = tree->arena; block;) {
-        struct arena_block *next = block->next;
-        free(block);
-        block = next;
-    }
+    for (struct tree_owned *o = tree->owned; o; o = o->next) ws_source_close(o->source);
+    tree_let_go(tree);
     free(tree);
 }
 
@@ -83,7 +46,7 @@ struct ws_node *ws_tree_root(const struct ws_tree *tree) {
 size_t ws_tree_count(const struct ws_tree *tree) { return tree->count; }
 
 enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error) {
-    struct owned *owned = tree_take(tree, sizeof *owned);
+    struct tree_owned *owned = tree_take(tree, sizeof *owned);
     if (!owned) {
         ws_source_close(source);
         return no_memory(error);

@@ -19,12 +19,6 @@ static bool look(void *context, uint64_t at, uint64_t length) {
     return false;
 }
 
-unsigned start_wait_key(struct start_machine *m) {
-    unsigned key = 0;
-    while (!key && !m->off) key = m->key(m, START_WAIT_LONG);
-    return key;
-}
-
 /* What the kernels are told to talk to, the menu talks to, too: "console=ttyS0,115200n8". */
 static void find_serial(struct start_machine *m, const struct start_menu *menu) {
     for (unsigned i = 0; i < menu->entries; i++)

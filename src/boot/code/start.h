@@ -92,9 +92,13 @@ bool start_partitions(struct start_machine *m, start_partition_visit visit, void
 
 /* volume.c: files on FAT12/16/32, exFAT and ext2/3/4. */
 enum start_kind { START_FAT, START_EXFAT, START_EXT };
+struct start_file;
+
 struct start_volume {
     struct start_machine *m;
     enum start_kind kind;
+    /** Where byte `at` of a file lies on the drive, and how many follow it there; length 0: behind its end. */
+    bool (*run)(struct start_file *f, uint64_t at, uint64_t *disk_at, uint64_t *length);
     uint64_t at, length;    /* bytes on the drive */
     uint32_t cluster_shift; /* also ext's block size */
     uint32_t clusters;

@@ -120,3 +120,9 @@ size_t start_utf8(uint16_t unit, char *out) {
 uint16_t start_le16(const uint8_t *p) { return (uint16_t)(p[0] | p[1] << 8); }
 uint32_t start_le32(const uint8_t *p) { return start_le16(p) | (uint32_t)start_le16(p + 2) << 16; }
 uint64_t start_le64(const uint8_t *p) { return start_le32(p) | (uint64_t)start_le32(p + 4) << 32; }
+
+unsigned start_wait_key(struct start_machine *m) {
+    unsigned key = 0;
+    while (!key && !m->off) key = m->key(m, START_WAIT_LONG);
+    return key;
+}
