@@ -164,33 +164,72 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     show_map(cli, f->size, part, n);
 }
 
+static struct drive_work work;
+static char *make;
+static const struct poptOption options[] = {
+    {"test", 't', POPT_ARG_STRING, &work.test, 0,
+     "try the drive: \"read\" writes nothing; \"sample\" finds its real size in minutes; \"full\" tries every "
+     "byte. "
+     "Sample and full lose what is on it",
+     "HOW"},
+    {"save", 's', POPT_ARG_STRING, &work.save, 0, "with --test: keep the result here, for plan --trial", "FILE"},
+    {"blank", 'b', POPT_ARG_NONE, &work.blank, 0, "make it an ordinary drive again: one volume, all else gone", NULL},
+    {"system", 0, POPT_ARG_STRING, &work.system, 0,
+     "with --blank: fat32 (the default) or exfat (files over 4 GiB, drives over 2 TiB)", "SYSTEM"},
+    {"label", 'l', POPT_ARG_STRING, &work.label, 0, "with --blank: the volume's label", "TEXT"},
+    {"cluster", 0, POPT_ARG_STRING, &work.cluster, 0, "with --blank: bytes a cluster (usual for the size)", "SIZE"},
+    {"over", 0, POPT_ARG_NONE, &work.over, 0, "with --save: replace a file that is no such result", NULL},
+    {"confirm", 'c', POPT_ARG_STRING, &work.confirm, 0, "the drive's own name, for scripts", "NAME"},
+    {"external-disk", 0, POPT_ARG_NONE, &work.external, 0, "an external hard drive or SSD is really meant", NULL},
+    {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+    POPT_TABLEEND};
+
+/* One line of the list, or all about one drive. */
+static void show_drive(struct cli *cli, const struct ws_drive_facts *f, bool alone, struct ws_contents *contents,
+                       json_t *list, size_t *usable) {
+    const struct ws_target_rules rules = {false}, if_meant = {true};
+    struct ws_error refusal = {0}, unread = {0};
+    char size[48];
+    bool may = ws_drive_may_be_target(cli->port, f, &rules, &refusal) == WS_OK;
+    bool read = look(cli, f, alone, contents, &unread);
+    *usable += may;
+    if (list) {
+        json_array_append_new(list, drive_json(f, &refusal, read ? contents : NULL));
+    } else if (alone) {
+        show_one(cli, f, &refusal, read ? contents : NULL, &unread);
+    } else {
+        bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
+        show_row(cli, 70, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
+                 cli_kind_of(f),
+                 ink(cli, may        ? INK_GOOD
+                          : external ? INK_WARN
+                                     : INK_BAD),
+                 may        ? "yes"
+                 : external ? "if meant"
+                            : "no",
+                 ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
+    }
+}
+
+static int show_drives(struct cli *cli, const struct seen *seen, bool alone, struct ws_contents *contents) {
+    json_t *list = cli->json ? json_array() : NULL;
+    size_t usable = 0;
+    if (!list && !alone && seen->count)
+        say("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
+            ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < seen->count; i++) show_drive(cli, &seen->facts[i], alone, contents, list, &usable);
+    if (list) return cli_print_json(cli_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
+    if (!alone) say("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
+    else
+        show_result(cli, true, "Nothing was written.%s",
+                    usable ? " --test tries it, --blank makes it an ordinary drive again." : "");
+    return EXIT_DONE;
+}
+
 int run_drives(struct cli *cli, int argc, const char **argv) {
-    struct drive_work work = {0};
-    char *make = NULL;
-    const struct poptOption options[] = {
-        {"test", 't', POPT_ARG_STRING, &work.test, 0,
-         "try the drive: \"read\" writes nothing; \"sample\" finds its real size in minutes; \"full\" tries every "
-         "byte. "
-         "Sample and full lose what is on it",
-         "HOW"},
-        {"save", 's', POPT_ARG_STRING, &work.save, 0, "with --test: keep the result here, for plan --trial", "FILE"},
-        {"blank", 'b', POPT_ARG_NONE, &work.blank, 0, "make it an ordinary drive again: one volume, all else gone",
-         NULL},
-        {"system", 0, POPT_ARG_STRING, &work.system, 0,
-         "with --blank: fat32 (the default) or exfat (files over 4 GiB, drives over 2 TiB)", "SYSTEM"},
-        {"label", 'l', POPT_ARG_STRING, &work.label, 0, "with --blank: the volume's label", "TEXT"},
-        {"cluster", 0, POPT_ARG_STRING, &work.cluster, 0, "with --blank: bytes a cluster (usual for the size)", "SIZE"},
-        {"over", 0, POPT_ARG_NONE, &work.over, 0, "with --save: replace a file that is no such result", NULL},
-        {"confirm", 'c', POPT_ARG_STRING, &work.confirm, 0, "the drive's own name, for scripts", "NAME"},
-        {"external-disk", 0, POPT_ARG_NONE, &work.external, 0, "an external hard drive or SSD is really meant", NULL},
-        {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
-        POPT_TABLEEND};
     const char *word[1] = {NULL};
-    struct ws_target_rules rules = {false};
-    struct ws_target_rules if_meant = {true};
     struct ws_contents *contents = NULL;
     struct seen *seen = NULL;
-    json_t *list = NULL;
     int code = cli_options(cli, cli_command("drives"), argc, argv, options, word, 0, 1);
     if (code) return code - 1;
     enum ws_status status = WS_OK;
@@ -208,50 +247,7 @@ int run_drives(struct cli *cli, int argc, const char **argv) {
     } else {
         WS_GO(cli->port->ops->list(cli->port, collect, seen, &cli->error));
     }
-    if (works) {
-        code = cli_drive_work(cli, &seen->facts[0], &work);
-        goto done;
-    }
-    list = json_array();
-    size_t usable = 0;
-    if (!cli->json && !word[0] && seen->count)
-        say("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
-            ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < seen->count; i++) {
-        const struct ws_drive_facts *f = &seen->facts[i];
-        struct ws_error refusal = {0};
-        struct ws_error unread = {0};
-        char size[48];
-        bool may = ws_drive_may_be_target(cli->port, f, &rules, &refusal) == WS_OK;
-        bool read = look(cli, f, word[0] != NULL, contents, &unread);
-        usable += may;
-        if (cli->json) {
-            json_array_append_new(list, drive_json(f, &refusal, read ? contents : NULL));
-        } else if (word[0]) {
-            show_one(cli, f, &refusal, read ? contents : NULL, &unread);
-        } else {
-            bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
-            show_row(cli, 70, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
-                     cli_kind_of(f),
-                     ink(cli, may        ? INK_GOOD
-                              : external ? INK_WARN
-                                         : INK_BAD),
-                     may        ? "yes"
-                     : external ? "if meant"
-                                : "no",
-                     ink(cli, INK_PLAIN), may || external ? (read ? contents->summary : unread.what) : refusal.what);
-        }
-    }
-    if (cli->json) {
-        code = cli_print_json(cli_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
-    } else {
-        json_decref(list);
-        if (!word[0]) say("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);
-        else
-            show_result(cli, true, "Nothing was written.%s",
-                        usable ? " --test tries it, --blank makes it an ordinary drive again." : "");
-        code = EXIT_DONE;
-    }
+    code = works ? cli_drive_work(cli, &seen->facts[0], &work) : show_drives(cli, seen, word[0] != NULL, contents);
 done:
     if (status != WS_OK) code = cli_fail(cli);
     free(contents);

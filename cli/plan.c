@@ -322,23 +322,50 @@ done:
     return status;
 }
 
+static struct keeping k;
+static char *drive, *make, *pc, *trial;
+static const struct poptOption options[] = {
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
+    {"drive", 'd', POPT_ARG_STRING, &drive, 0, "the drive to plan for: its name or path", "DRIVE"},
+    {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+    {"for", 'f', POPT_ARG_STRING, &pc, 0,
+     "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
+    {"trial", 't', POPT_ARG_STRING, &trial, 0, "the drive's own trial, for better estimates", "FILE"},
+    {"picture", 0, POPT_ARG_STRING, &k.picture, 0, "draw the drive before and after into this file (.png or .svg)",
+     "FILE"},
+    {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
+    {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
+     "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
+    {"over", 0, POPT_ARG_NONE, &k.over, 0, "with what is kept: replace a file that is none of ours", NULL},
+    POPT_TABLEEND};
+
+static enum ws_status check_options(struct cli *cli) {
+    if (!wished.image && !wished.request)
+        return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
+    if (drive || k.save_request) return WS_OK;
+    ws_fail(&cli->error, WS_E_USAGE, "a plan needs --drive DRIVE");
+    return ws_fail_next(&cli->error, "`satchel drives` tells which are here; --save-request FILE needs none");
+}
+
+/* The plan on the screen, unless standard output takes a document. */
+static int show_kept(struct cli *cli, const struct planning *g, const struct verdict *verdict, const char *document) {
+    bool to_output = (k.save && strcmp(k.save, "-") == 0) || (k.save_request && strcmp(k.save_request, "-") == 0);
+    int code = exit_of(verdict);
+    if (to_output) return code;
+    if (cli->json && drive) cli_put_document(document);
+    else if (cli->json)
+        return cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-saved", "saved", k.save_request), code);
+    else if (drive) {
+        show_plan(cli, g);
+        conclude(cli, g, verdict, k.save);
+    } else {
+        show_result(cli, true, "The request is kept in %s. Next: satchel plan --request %s --drive DRIVE",
+                    k.save_request, k.save_request);
+    }
+    return code;
+}
+
 int run_plan(struct cli *cli, int argc, const char **argv) {
-    struct keeping k = {0};
-    char *drive = NULL, *make = NULL, *pc = NULL, *trial = NULL;
-    const struct poptOption options[] = {
-        {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
-        {"drive", 'd', POPT_ARG_STRING, &drive, 0, "the drive to plan for: its name or path", "DRIVE"},
-        {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
-        {"for", 'f', POPT_ARG_STRING, &pc, 0,
-         "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
-        {"trial", 't', POPT_ARG_STRING, &trial, 0, "the drive's own trial, for better estimates", "FILE"},
-        {"picture", 0, POPT_ARG_STRING, &k.picture, 0, "draw the drive before and after into this file (.png or .svg)",
-         "FILE"},
-        {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
-        {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
-         "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
-        {"over", 0, POPT_ARG_NONE, &k.over, 0, "with what is kept: replace a file that is none of ours", NULL},
-        POPT_TABLEEND};
     struct ws_text text = {0};
     struct planning *g = calloc(1, sizeof *g);
     struct verdict verdict = {0};
@@ -350,12 +377,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         return code - 1;
     }
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
-    if (!wished.image && !wished.request)
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE"));
-    if (!drive && !k.save_request) {
-        ws_fail(&cli->error, WS_E_USAGE, "a plan needs --drive DRIVE");
-        WS_GO(ws_fail_next(&cli->error, "`satchel drives` tells which are here; --save-request FILE needs none"));
-    }
+    WS_GO(check_options(cli));
     WS_GO(cli_open_port(cli));
     if (pc) WS_GO(find_pc(cli, pc, &g->pc));
     g->have_pc = pc != NULL;
@@ -369,18 +391,7 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         verdict = judge(cli, g);
     }
     WS_GO(keep(cli, g, &wished, trial, &k, &text));
-    code = exit_of(&verdict);
-    bool to_output = (k.save && strcmp(k.save, "-") == 0) || (k.save_request && strcmp(k.save_request, "-") == 0);
-    if (!to_output && cli->json && drive) cli_put_document(text.data);
-    else if (!to_output && cli->json)
-        code = cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-saved", "saved", k.save_request), code);
-    else if (!to_output && drive) {
-        show_plan(cli, g);
-        conclude(cli, g, &verdict, k.save);
-    } else if (!to_output) {
-        show_result(cli, true, "The request is kept in %s. Next: satchel plan --request %s --drive DRIVE",
-                    k.save_request, k.save_request);
-    }
+    code = show_kept(cli, g, &verdict, text.data);
 done:
     if (status != WS_OK) {
         if (made) (void)unlink(g->facts.id); /* nothing was planned for it */

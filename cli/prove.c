@@ -78,21 +78,40 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     }
 }
 
+static char *on, *log_path, *confirm;
+static int starts = 2, cut, keep, wait_s, external;
+static const struct poptOption options[] = {
+    {"on", 'o', POPT_ARG_STRING, &on, 0,
+     "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
+    {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
+    {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts: a start writes to it", "NAME"},
+    {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
+    {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
+    {"keep-traces", 0, POPT_ARG_NONE, &keep, 0, "leave what the proof wrote on the drive", NULL},
+    {"wait", 0, POPT_ARG_INT, &wait_s, 0, "seconds a start may take (180)", "S"},
+    {"console", 0, POPT_ARG_STRING, &log_path, 0, "add everything an emulated console says to this file", "FILE"},
+    POPT_TABLEEND};
+
+static enum ws_status check_options(struct cli *cli) {
+    if (!on) {
+        ws_fail(&cli->error, WS_E_USAGE, "say on which PC the drive is to start: --on PC");
+        return ws_fail_next(&cli->error, "emulated-bios, emulated-uefi, emulated-secure, or one of the bench's PCs");
+    }
+    if (starts >= 2 && starts <= 12) return WS_OK;
+    return ws_fail(&cli->error, WS_E_USAGE, "a proof takes 2 to 12 starts, not %d", starts);
+}
+
+static int conclude(struct cli *cli, const struct ws_proof *proof, const char *drive, const char *pc) {
+    static const char *const words[] = {
+        [WS_VERDICT_KEPT] = "It remembers.", [WS_VERDICT_LOST] = "It forgets.", [WS_VERDICT_NO_START] = "No start."};
+    int code = proof->verdict == WS_VERDICT_KEPT ? EXIT_DONE : EXIT_NEGATIVE;
+    if (cli->json) return cli_print_json(proof_json(proof, drive, pc), code);
+    show_proof(cli, proof, drive, pc);
+    say("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD), words[proof->verdict], ink(cli, INK_PLAIN), proof->text);
+    return code;
+}
+
 int run_prove(struct cli *cli, int argc, const char **argv) {
-    char *on = NULL, *log = NULL, *confirm = NULL;
-    int starts = 2, cut = 0, keep = 0, wait = 0, external = 0;
-    const struct poptOption options[] = {
-        {"on", 'o', POPT_ARG_STRING, &on, 0,
-         "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
-        {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
-        {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts: a start writes to it",
-         "NAME"},
-        {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
-        {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
-        {"keep-traces", 0, POPT_ARG_NONE, &keep, 0, "leave what the proof wrote on the drive", NULL},
-        {"wait", 0, POPT_ARG_INT, &wait, 0, "seconds a start may take (180)", "S"},
-        {"console", 0, POPT_ARG_STRING, &log, 0, "add everything an emulated console says to this file", "FILE"},
-        POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct ws_drive_facts facts;
     struct ws_pc *pc = NULL;
@@ -102,15 +121,7 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     enum ws_status status;
     int code = cli_options(cli, cli_command("prove"), argc, argv, options, word, 1, 1);
     if (code) return code - 1;
-    if (!on) {
-        ws_fail(&cli->error, WS_E_USAGE, "say on which PC the drive is to start: --on PC");
-        status = ws_fail_next(&cli->error, "emulated-bios, emulated-uefi, emulated-secure, or one of the bench's PCs");
-        goto done;
-    }
-    if (starts < 2 || starts > 12) {
-        status = ws_fail(&cli->error, WS_E_USAGE, "a proof takes 2 to 12 starts, not %d", starts);
-        goto done;
-    }
+    WS_GO(check_options(cli));
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
     struct ws_target_rules rules = {external != 0};
@@ -120,34 +131,21 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
         confirm = answer;
     }
     WS_GO(ws_drive_confirmed(&facts, confirm, &cli->error));
-    WS_GO(open_pc(cli, on, log, &pc));
+    WS_GO(open_pc(cli, on, log_path, &pc));
     WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
     WS_GO(pc->ops->plug(pc, facts.id, &cli->error));
     proof = malloc(sizeof *proof);
-    if (!proof) {
-        status = ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof");
-        goto done;
-    }
+    if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
     struct ws_proof_options o = {.confirm = confirm,
                                  .allow_external_disk = external != 0,
                                  .starts = (unsigned)starts,
                                  .cut = cut != 0,
                                  .keep_traces = keep != 0,
-                                 .start_wait_s = wait,
+                                 .start_wait_s = wait_s,
                                  .on_step = tell_step,
                                  .context = cli};
     WS_GO(ws_prove(cli->port, pc, facts.id, &o, proof, &cli->error));
-    code = proof->verdict == WS_VERDICT_KEPT ? EXIT_DONE : EXIT_NEGATIVE;
-    if (cli->json) {
-        code = cli_print_json(proof_json(proof, facts.short_name, pc_facts.name), code);
-    } else {
-        show_proof(cli, proof, facts.short_name, pc_facts.name);
-        say("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD),
-            proof->verdict == WS_VERDICT_KEPT   ? "It remembers."
-            : proof->verdict == WS_VERDICT_LOST ? "It forgets."
-                                                : "No start.",
-            ink(cli, INK_PLAIN), proof->text);
-    }
+    code = conclude(cli, proof, facts.short_name, pc_facts.name);
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (pc) pc->ops->close(pc);

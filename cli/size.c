@@ -181,20 +181,30 @@ static json_t *job_json(const struct sizing_job *j, const char *path) {
                     (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
 }
 
+static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare;
+static const struct poptOption options[] = {
+    {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image", "FILE"},
+    {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive it is for; without it, the smallest drive is told",
+     "DRIVE"},
+    {"documents", 0, POPT_ARG_STRING, &documents, 0, "files people keep (1G)", "SIZE"},
+    {"programs", 0, POPT_ARG_STRING, &programs, 0, "programs installed later (512M)", "SIZE"},
+    {"logs", 0, POPT_ARG_STRING, &logs, 0, "logs (128M)", "SIZE"},
+    {"updates", 'u', POPT_ARG_STRING, &months, 0, "months of system updates (6)", "MONTHS"},
+    {"churn", 0, POPT_ARG_STRING, &churn, 0, "part of the system that a month of updates replaces (4%)", "PART"},
+    {"spare", 0, POPT_ARG_STRING, &spare, 0, "part that stays free (20%)", "PART"},
+    POPT_TABLEEND};
+
+static enum ws_status read_wishes(struct ws_wishes *w, struct ws_error *error) {
+    ws_wishes_usual(w);
+    if (documents) WS_TRY(ws_size_parse(documents, &w->documents, error));
+    if (programs) WS_TRY(ws_size_parse(programs, &w->programs, error));
+    if (logs) WS_TRY(ws_size_parse(logs, &w->logs, error));
+    if (months) WS_TRY(parse_part(months, "--updates", 120, &w->months, error));
+    if (churn) WS_TRY(parse_part(churn, "--churn", 1, &w->churn, error));
+    return spare ? parse_part(spare, "--spare", 0.9, &w->spare, error) : WS_OK;
+}
+
 int run_size(struct cli *cli, int argc, const char **argv) {
-    char *image_path = NULL, *drive_word = NULL, *documents = NULL, *programs = NULL, *logs = NULL, *months = NULL,
-         *churn = NULL, *spare = NULL;
-    const struct poptOption options[] = {
-        {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image", "FILE"},
-        {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive it is for; without it, the smallest drive is told",
-         "DRIVE"},
-        {"documents", 0, POPT_ARG_STRING, &documents, 0, "files people keep (1G)", "SIZE"},
-        {"programs", 0, POPT_ARG_STRING, &programs, 0, "programs installed later (512M)", "SIZE"},
-        {"logs", 0, POPT_ARG_STRING, &logs, 0, "logs (128M)", "SIZE"},
-        {"updates", 'u', POPT_ARG_STRING, &months, 0, "months of system updates (6)", "MONTHS"},
-        {"churn", 0, POPT_ARG_STRING, &churn, 0, "part of the system that a month of updates replaces (4%)", "PART"},
-        {"spare", 0, POPT_ARG_STRING, &spare, 0, "part that stays free (20%)", "PART"},
-        POPT_TABLEEND};
     struct ws_source *source = NULL;
     struct ws_packed_facts packed;
     struct sizing_job *j = calloc(1, sizeof *j);
@@ -206,13 +216,7 @@ int run_size(struct cli *cli, int argc, const char **argv) {
     }
     if (!j) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory"));
     if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
-    ws_wishes_usual(&j->wishes);
-    if (documents) WS_GO(ws_size_parse(documents, &j->wishes.documents, &cli->error));
-    if (programs) WS_GO(ws_size_parse(programs, &j->wishes.programs, &cli->error));
-    if (logs) WS_GO(ws_size_parse(logs, &j->wishes.logs, &cli->error));
-    if (months) WS_GO(parse_part(months, "--updates", 120, &j->wishes.months, &cli->error));
-    if (churn) WS_GO(parse_part(churn, "--churn", 1, &j->wishes.churn, &cli->error));
-    if (spare) WS_GO(parse_part(spare, "--spare", 0.9, &j->wishes.spare, &cli->error));
+    WS_GO(read_wishes(&j->wishes, &cli->error));
     WS_GO(ws_linux_open_medium(image_path, &source, &packed, &cli->error));
     WS_GO(ws_image_inspect(source, &j->image, &cli->error));
     if (!j->image.iso || !j->image.family) {

@@ -113,55 +113,65 @@ static enum ws_status copy_variables(struct emulator *e, const char *from, struc
                     : ws_fail(error, WS_E_READ, "the firmware's variables cannot be copied: %s", strerror(errno));
 }
 
-static void option(const char **argv, int *n, const char *name, const char *value) {
-    argv[(*n)++] = name;
-    argv[(*n)++] = value;
+/* The emulator's command line; what its words are made of stands beside them. */
+struct arguments {
+    const char *argv[48];
+    int n;
+    char drive[1200], stick[128], code[300], variables[300], memory[24];
+};
+
+static void option(struct arguments *a, const char *name, const char *value) {
+    a->argv[a->n++] = name;
+    a->argv[a->n++] = value;
 }
 
-static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
-    struct emulator *e = (struct emulator *)pc;
-    char drive[1200], stick[128], code[300], variables[300], memory[24];
-    const char *argv[48];
-    int n = 0;
-    int down[2], up[2];
-    if (!e->drive[0]) return ws_fail(error, WS_E_USAGE, "no drive is plugged into this PC");
-    reap(e, true);
-    size_t d = (size_t)snprintf(drive, sizeof drive, "if=none,id=stick,format=raw,cache=writeback,file=");
+static enum ws_status make_arguments(struct emulator *e, struct arguments *a, struct ws_error *error) {
+    size_t d = (size_t)snprintf(a->drive, sizeof a->drive, "if=none,id=stick,format=raw,cache=writeback,file=");
     for (const char *p = e->drive; *p; p++) { /* a comma divides options unless it is doubled */
-        drive[d++] = *p;
-        if (*p == ',') drive[d++] = ',';
+        a->drive[d++] = *p;
+        if (*p == ',') a->drive[d++] = ',';
     }
-    drive[d] = '\0';
-    (void)snprintf(stick, sizeof stick,
+    a->drive[d] = '\0';
+    (void)snprintf(a->stick, sizeof a->stick,
                    "scsi-hd,bus=usb.0,drive=stick,bootindex=0,logical_block_size=%u,physical_block_size=%u", e->sector,
                    e->sector);
-    (void)snprintf(memory, sizeof memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
-    argv[n++] = program;
-    option(argv, &n, "-m", memory);
-    option(argv, &n, "-smp", "2"); /* one starves the kernel's own threads: twice the time, and more work in all */
-    option(argv, &n, "-display", "none");
-    option(argv, &n, "-monitor", "none");
-    option(argv, &n, "-serial", "stdio");
-    option(argv, &n, "-no-reboot", "-nodefaults");
-    option(argv, &n, "-vga", "std");
-    option(argv, &n, "-accel", "tcg");
-    option(argv, &n, "-device", "qemu-xhci");
-    option(argv, &n, "-drive", drive);
-    option(argv, &n, "-device", "usb-bot,id=usb"); /* USB mass storage; the drive on it may count in any sectors */
-    option(argv, &n, "-device", stick);
+    (void)snprintf(a->memory, sizeof a->memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
+    a->argv[a->n++] = program;
+    option(a, "-m", a->memory);
+    option(a, "-smp", "2"); /* one starves the kernel's own threads: twice the time, and more work in all */
+    option(a, "-display", "none");
+    option(a, "-monitor", "none");
+    option(a, "-serial", "stdio");
+    option(a, "-no-reboot", "-nodefaults");
+    option(a, "-vga", "std");
+    option(a, "-accel", "tcg");
+    option(a, "-device", "qemu-xhci");
+    option(a, "-drive", a->drive);
+    option(a, "-device", "usb-bot,id=usb"); /* USB mass storage; the drive on it may count in any sectors */
+    option(a, "-device", a->stick);
     if (e->params.firmware == WS_FIRMWARE_UEFI) {
         int f = find_firmware(e->params.secure_boot);
         if (f < 0)
             return ws_fail(error, WS_E_NOTFOUND, "the UEFI firmware for the emulator is not installed (package ovmf)");
         WS_TRY(copy_variables(e, firmwares[f].variables, error));
-        (void)snprintf(code, sizeof code, "if=pflash,format=raw,unit=0,readonly=on,file=%s", firmwares[f].code);
-        (void)snprintf(variables, sizeof variables, "if=pflash,format=raw,unit=1,file=%s", e->variables);
-        option(argv, &n, "-drive", code);
-        option(argv, &n, "-drive", variables);
-        option(argv, &n, "-machine", e->params.secure_boot ? "q35,smm=on" : "q35");
-        if (e->params.secure_boot) option(argv, &n, "-global", "driver=cfi.pflash01,property=secure,value=on");
+        (void)snprintf(a->code, sizeof a->code, "if=pflash,format=raw,unit=0,readonly=on,file=%s", firmwares[f].code);
+        (void)snprintf(a->variables, sizeof a->variables, "if=pflash,format=raw,unit=1,file=%s", e->variables);
+        option(a, "-drive", a->code);
+        option(a, "-drive", a->variables);
+        option(a, "-machine", e->params.secure_boot ? "q35,smm=on" : "q35");
+        if (e->params.secure_boot) option(a, "-global", "driver=cfi.pflash01,property=secure,value=on");
     }
-    argv[n] = NULL;
+    a->argv[a->n] = NULL;
+    return WS_OK;
+}
+
+static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
+    struct emulator *e = (struct emulator *)pc;
+    struct arguments a = {.n = 0};
+    int down[2], up[2];
+    if (!e->drive[0]) return ws_fail(error, WS_E_USAGE, "no drive is plugged into this PC");
+    reap(e, true);
+    WS_TRY(make_arguments(e, &a, error));
     if (pipe2(down, O_CLOEXEC) != 0) return ws_fail(error, WS_E_READ, "no pipe to the emulator: %s", strerror(errno));
     if (pipe2(up, O_CLOEXEC) != 0) {
         close(down[0]);
@@ -174,7 +184,7 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
         (void)dup2(down[0], 0);
         (void)dup2(up[1], 1);
         (void)dup2(up[1], 2); /* why it would not start belongs with what it said */
-        (void)execvp(program, (char *const *)(uintptr_t)argv);
+        (void)execvp(program, (char *const *)(uintptr_t)a.argv);
         _exit(127);
     }
     close(down[0]);

@@ -293,64 +293,64 @@ static void close_label(struct ws_menu_entry *e, const char *text, size_t end) {
     e->block_end = end;
 }
 
-static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *error) {
-    const char *text = menu->text;
-    struct ws_menu_entry *e = NULL;
-    bool marked = false;
-    for (size_t at = 0, end; at < menu->length; at = end) {
-        struct span line = line_at(text, menu->length, at, &end);
-        char word[64] = "";
-        char second[64] = "";
-        struct span rest = line;
-        (void)next_word(text, &rest, word, sizeof word);
-        for (char *c = word; *c; c++) *c = (char)tolower((unsigned char)*c);
-        struct span value = trimmed(text, rest);
-        bool menu_word = strcmp(word, "menu") == 0;
-        struct span after = rest;
-        if (menu_word) (void)next_word(text, &after, second, sizeof second);
-        for (char *c = second; *c; c++) *c = (char)tolower((unsigned char)*c);
-        if (strcmp(word, "label") == 0) {
-            close_label(e, text, at);
-            e = new_entry(menu, error);
-            if (!e) return error ? error->status : WS_E_NOMEM;
-            e->block = at;
-            e->cut |= !copy_span(text, value, e->id, sizeof e->id);
-            e->cut |= !copy_span(text, value, e->title, sizeof e->title);
-        } else if (strcmp(word, "include") == 0 || strcmp(word, "ui") == 0 ||
-                   (menu_word && (!strcmp(second, "begin") || !strcmp(second, "end")))) {
-            close_label(e, text, at);
-            e = NULL;
-        } else if (strcmp(word, "default") == 0 || strcmp(word, "ontimeout") == 0) {
-            (void)copy_span(text, value, menu->default_word, sizeof menu->default_word);
-        } else if (!e) {
-            continue;
-        } else if (menu_word && strcmp(second, "label") == 0) {
-            e->cut |= !copy_span(text, trimmed(text, after), e->title, sizeof e->title);
-        } else if (menu_word && strcmp(second, "default") == 0) {
-            e->is_default = marked = true;
-        } else if (strcmp(word, "kernel") == 0 || strcmp(word, "linux") == 0) {
-            e->cut |= !word_fits(text, &rest, e->kernel, sizeof e->kernel);
-            if (!e->args_end) {
-                e->args = rest.at;
-                e->args_end = trimmed(text, rest).end > rest.at ? trimmed(text, rest).end : rest.at;
-                e->cut |= !copy_span(text, trimmed(text, rest), e->parameters, sizeof e->parameters);
-            }
-        } else if (strcmp(word, "append") == 0) {
-            e->args = rest.at;
-            e->args_end = value.end > rest.at ? value.end : rest.at;
-            e->cut |= !copy_span(text, value, e->parameters, sizeof e->parameters);
-            const char *initrd = strstr(e->parameters, "initrd=");
-            size_t length = initrd ? strcspn(initrd + 7, " ") : 0;
-            if (initrd && !e->initrd[0]) {
-                e->cut |= length >= sizeof e->initrd;
-                (void)snprintf(e->initrd, sizeof e->initrd, "%.*s", (int)length, initrd + 7);
-            }
-        } else if (strcmp(word, "initrd") == 0) {
-            e->cut |= !copy_span(text, value, e->initrd, sizeof e->initrd);
-        }
+/* One line of a syslinux menu taken apart. */
+struct said {
+    char word[64], second[64];      /* in small letters; the second of "menu ..." lines only */
+    struct span rest, value, after; /* behind the word; the same without blanks; behind the second */
+    bool menu;
+};
+
+static void small_letters(char *word) {
+    for (char *c = word; *c; c++) *c = (char)tolower((unsigned char)*c);
+}
+
+static void take_apart(const char *text, struct span line, struct said *s) {
+    memset(s, 0, sizeof *s);
+    s->rest = line;
+    (void)next_word(text, &s->rest, s->word, sizeof s->word);
+    small_letters(s->word);
+    s->value = trimmed(text, s->rest);
+    s->menu = strcmp(s->word, "menu") == 0;
+    s->after = s->rest;
+    if (s->menu) (void)next_word(text, &s->after, s->second, sizeof s->second);
+    small_letters(s->second);
+}
+
+/* "append initrd=/live/initrd boot=live": the parameters, and the initial RAM disk among them. */
+static void take_append(const char *text, const struct said *s, struct ws_menu_entry *e) {
+    e->args = s->rest.at;
+    e->args_end = s->value.end > s->rest.at ? s->value.end : s->rest.at;
+    e->cut |= !copy_span(text, s->value, e->parameters, sizeof e->parameters);
+    const char *initrd = strstr(e->parameters, "initrd=");
+    size_t length = initrd ? strcspn(initrd + 7, " ") : 0;
+    if (!initrd || e->initrd[0]) return;
+    e->cut |= length >= sizeof e->initrd;
+    (void)snprintf(e->initrd, sizeof e->initrd, "%.*s", (int)length, initrd + 7);
+}
+
+/* A line under a label. */
+static void take_line(const char *text, struct said *s, struct ws_menu_entry *e, bool *marked) {
+    if (s->menu && strcmp(s->second, "label") == 0) {
+        e->cut |= !copy_span(text, trimmed(text, s->after), e->title, sizeof e->title);
+    } else if (s->menu && strcmp(s->second, "default") == 0) {
+        e->is_default = *marked = true;
+    } else if (strcmp(s->word, "kernel") == 0 || strcmp(s->word, "linux") == 0) {
+        e->cut |= !word_fits(text, &s->rest, e->kernel, sizeof e->kernel);
+        if (e->args_end) return;
+        struct span behind = trimmed(text, s->rest);
+        e->args = s->rest.at;
+        e->args_end = behind.end > s->rest.at ? behind.end : s->rest.at;
+        e->cut |= !copy_span(text, behind, e->parameters, sizeof e->parameters);
+    } else if (strcmp(s->word, "append") == 0) {
+        take_append(text, s, e);
+    } else if (strcmp(s->word, "initrd") == 0) {
+        e->cut |= !copy_span(text, s->value, e->initrd, sizeof e->initrd);
     }
-    close_label(e, text, menu->length);
-    size_t kept = 0; /* labels that start something else (memory test, another menu) do not count */
+}
+
+/* Labels that start something else (memory test, another menu) do not count. */
+static void keep_systems(struct ws_menu *menu, bool marked) {
+    size_t kept = 0;
     for (size_t i = 0; i < menu->entries; i++) {
         const char *k = menu->entry[i].kernel;
         size_t n = strlen(k);
@@ -361,6 +361,34 @@ static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *erro
     menu->entries = kept;
     for (size_t i = 0; !marked && i < kept; i++)
         if (strcmp(menu->entry[i].id, menu->default_word) == 0) menu->entry[i].is_default = marked = true;
+}
+
+static enum ws_status parse_syslinux(struct ws_menu *menu, struct ws_error *error) {
+    const char *text = menu->text;
+    struct ws_menu_entry *e = NULL;
+    bool marked = false;
+    for (size_t at = 0, end; at < menu->length; at = end) {
+        struct said s;
+        take_apart(text, line_at(text, menu->length, at, &end), &s);
+        if (strcmp(s.word, "label") == 0) {
+            close_label(e, text, at);
+            e = new_entry(menu, error);
+            if (!e) return error ? error->status : WS_E_NOMEM;
+            e->block = at;
+            e->cut |= !copy_span(text, s.value, e->id, sizeof e->id);
+            e->cut |= !copy_span(text, s.value, e->title, sizeof e->title);
+        } else if (strcmp(s.word, "include") == 0 || strcmp(s.word, "ui") == 0 ||
+                   (s.menu && (!strcmp(s.second, "begin") || !strcmp(s.second, "end")))) {
+            close_label(e, text, at);
+            e = NULL;
+        } else if (strcmp(s.word, "default") == 0 || strcmp(s.word, "ontimeout") == 0) {
+            (void)copy_span(text, s.value, menu->default_word, sizeof menu->default_word);
+        } else if (e) {
+            take_line(text, &s, e, &marked);
+        }
+    }
+    close_label(e, text, menu->length);
+    keep_systems(menu, marked);
     return WS_OK;
 }
 

@@ -129,6 +129,45 @@ static bool data_is_right(const struct journal *j, const struct tag *t, uint32_t
     return j->features & J_CSUM_3 ? csum == t->checksum : (csum & 0xffff) == t->checksum;
 }
 
+/* Blocks that this transaction takes back. `*good` false: the log ends before it. */
+static enum ws_status take_revoked(struct replay *r, uint8_t *block, uint32_t sequence, bool *good,
+                                   struct ws_error *error) {
+    const struct journal *j = &r->j;
+    size_t one = j->features & J_64BIT ? 8 : 4;
+    size_t end = ws_load_be32(block + 12);
+    *good = tail_is_right(j, block) && end <= j->block;
+    for (size_t p = 16; *good && p + one <= end; p += one) {
+        if (!grow((void **)&r->revoked, &r->revoked_room, r->revoked_count, sizeof *r->revoked))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for the journal");
+        r->revoked[r->revoked_count++] =
+            (struct revoked){one == 8 ? ws_load_be64(block + p) : ws_load_be32(block + p), sequence};
+    }
+    return WS_OK;
+}
+
+/* Blocks that follow in the log, and where each belongs. `data`: room for one of them. */
+static enum ws_status take_blocks(struct replay *r, uint8_t *block, uint32_t sequence, uint8_t *data,
+                                  uint32_t *at, uint32_t *walked, bool *good, struct ws_error *error) {
+    const struct journal *j = &r->j;
+    size_t end = j->block - (csummed(j) ? 4 : 0);
+    *good = tail_is_right(j, block);
+    for (size_t p = 12; *good && p + 8 <= end;) {
+        struct tag t = load_tag(j, block + p);
+        if (p + t.size > end) break;
+        WS_TRY(ws_source_read(j->log, (uint64_t)*at * j->block, data, j->block, error));
+        *good = data_is_right(j, &t, sequence, data);
+        if (!grow((void **)&r->map, &r->room, r->count, sizeof *r->map))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for the journal");
+        r->map[r->count] = (struct mapped){t.block, r->count, *at, sequence, (t.flags & TAG_ESCAPED) != 0};
+        r->count++;
+        ++*walked;
+        *at = wrap(j, *at + 1);
+        p += t.size + (t.flags & TAG_SAME_ID ? 0 : 16);
+        if (t.flags & TAG_LAST) break;
+    }
+    return WS_OK;
+}
+
 /* Go through the log once. Adds what each whole transaction holds; stops at the first that is not whole. */
 static enum ws_status scan(struct replay *r, struct ws_error *error) {
     const struct journal *j = &r->j;
@@ -137,11 +176,12 @@ static enum ws_status scan(struct replay *r, struct ws_error *error) {
     size_t whole_map = 0;
     size_t whole_revoked = 0;
     uint32_t walked = 0;
+    bool good = true;
     enum ws_status status = WS_OK;
     uint8_t *block = malloc(j->block);
     uint8_t *data = malloc(j->block);
     if (!block || !data) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for the journal"));
-    while (walked++ < j->length) {
+    while (good && walked++ < j->length) {
         WS_GO(ws_source_read(j->log, (uint64_t)at * j->block, block, j->block, error));
         if (ws_load_be32(block) != JOURNAL_MAGIC || ws_load_be32(block + 8) != sequence) break;
         uint32_t kind = ws_load_be32(block + 4);
@@ -152,35 +192,9 @@ static enum ws_status scan(struct replay *r, struct ws_error *error) {
             whole_revoked = r->revoked_count;
             sequence++;
         } else if (kind == KIND_REVOKE) {
-            if (!tail_is_right(j, block)) break;
-            size_t one = j->features & J_64BIT ? 8 : 4;
-            size_t end = ws_load_be32(block + 12);
-            if (end > j->block) break;
-            for (size_t p = 16; p + one <= end; p += one) {
-                if (!grow((void **)&r->revoked, &r->revoked_room, r->revoked_count, sizeof *r->revoked))
-                    WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for the journal"));
-                r->revoked[r->revoked_count++] =
-                    (struct revoked){one == 8 ? ws_load_be64(block + p) : ws_load_be32(block + p), sequence};
-            }
+            WS_GO(take_revoked(r, block, sequence, &good, error));
         } else if (kind == KIND_DESCRIPTOR) {
-            if (!tail_is_right(j, block)) break;
-            size_t end = j->block - (csummed(j) ? 4 : 0);
-            bool good = true;
-            for (size_t p = 12; good && p + 8 <= end;) {
-                struct tag t = load_tag(j, block + p);
-                if (p + t.size > end) break;
-                WS_GO(ws_source_read(j->log, (uint64_t)at * j->block, data, j->block, error));
-                good = data_is_right(j, &t, sequence, data);
-                if (!grow((void **)&r->map, &r->room, r->count, sizeof *r->map))
-                    WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for the journal"));
-                r->map[r->count] = (struct mapped){t.block, r->count, at, sequence, (t.flags & TAG_ESCAPED) != 0};
-                r->count++;
-                walked++;
-                at = wrap(j, at + 1);
-                p += t.size + (t.flags & TAG_SAME_ID ? 0 : 16);
-                if (t.flags & TAG_LAST) break;
-            }
-            if (!good) break;
+            WS_GO(take_blocks(r, block, sequence, data, &at, &walked, &good, error));
         } else {
             break;
         }

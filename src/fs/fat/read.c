@@ -150,87 +150,118 @@ static int64_t load_time(const uint8_t *e) { /* section 6.4; local time, taken a
     return ws_time_of_dos((uint32_t)ws_load_le16(e + 24) << 16 | ws_load_le16(e + 22));
 }
 
-static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
-    struct ws_source *content = NULL;
+/* A long name put together from its pieces, the last of which stands first (section 7). */
+struct long_name {
     uint16_t units[20 * 13 + 1];
-    int expected = 0; /* long-name pieces still to come */
-    uint8_t sum = 0;
+    int expected; /* pieces still to come; COMPLETE: the next entry is the file's */
+    uint8_t sum;  /* of the short name it belongs to */
+};
+enum { COMPLETE = -1 };
+
+static void take_piece(struct long_name *l, const uint8_t *e) {
+    static const uint8_t place[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
+    int order = e[0] & 0x1f;
+    if (e[0] & 0x40) {
+        memset(l->units, 0, sizeof l->units);
+        l->expected = order;
+        l->sum = e[13];
+    }
+    if (order == 0 || order > 20 || order != l->expected || e[13] != l->sum) {
+        l->expected = 0;
+        return;
+    }
+    for (int i = 0; i < 13; i++) l->units[(order - 1) * 13 + i] = ws_load_le16(e + place[i]);
+    l->expected = order == 1 ? COMPLETE : order - 1;
+}
+
+/* The name of an entry: the long one that stands before it, if that is whole and its own. */
+static void take_name(struct long_name *l, const uint8_t *e, char name[800]) {
+    short_name(e, name);
+    if (l->expected == COMPLETE && fat_name_sum(e) == l->sum) {
+        size_t count = 0;
+        while (count < 20 * 13 && l->units[count] && l->units[count] != 0xffff) count++;
+        ws_utf8_from_utf16(l->units, count, name, 800);
+    }
+    l->expected = 0;
+}
+
+static void take_label(struct reading *r, const uint8_t *e) {
+    size_t n = 11;
+    while (n > 0 && e[n - 1] == ' ') n--;
+    memcpy(r->facts.label, e, n);
+    r->facts.label[n] = '\0';
+}
+
+/* A file or folder; `record_at`: where on the volume its record stands. */
+static enum ws_status add_entry(struct reading *r, struct ws_node *folder, const uint8_t *e, const char *name,
+                                uint64_t record_at, struct ws_error *error) {
+    const struct fat_shape *s = &r->t.s;
+    bool is_folder = e[11] & 16;
+    struct ws_node *node = NULL;
+    struct ws_source *file = NULL;
+    enum ws_status status = ws_tree_add(r->tree, folder, name, is_folder ? WS_NODE_FOLDER : WS_NODE_FILE, &node, error);
+    if (status == WS_E_RANGE) return damaged(error, "a file name is impossible");
+    WS_TRY(status);
+    if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be");
+    uint32_t first = ws_load_le16(e + 26) | (s->bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
+    uint32_t size = ws_load_le32(e + 28);
+    node->mtime = load_time(e);
+    node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
+    node->origin = first;
+    node->work = first >= 2 ? fat_data_at(s) + (uint64_t)(first - 2) * s->cluster : 0;
+    node->work2 = record_at;
+    if (is_folder || size == 0) return WS_OK;
+    WS_TRY(chain(r, first, size, &file, error));
+    WS_TRY(ws_tree_own(r->tree, file, error));
+    node->content = file;
+    return WS_OK;
+}
+
+/* The bytes of a folder's records; what no sound volume has is refused. */
+static enum ws_status open_folder(struct reading *r, const struct ws_node *folder, struct ws_source **content,
+                                  struct ws_error *error) {
     int depth = 0;
-    uint32_t cluster = (uint32_t)folder->origin; /* the one that is being read */
-    enum ws_status status;
     for (const struct ws_node *n = folder->parent; n; n = n->parent, depth++)
         if (n->origin == folder->origin) return damaged(error, "a folder contains itself");
     if (depth > DEPTH_MOST) return damaged(error, "its folders are nested deeper than can be");
     if (!folder->parent && r->t.s.bits != 32)
-        WS_TRY(ws_source_slice(r->source, fat_root_at(&r->t.s), r->t.s.root_entries * 32, &content, error));
-    else WS_TRY(chain(r, (uint32_t)folder->origin, UINT64_MAX, &content, error));
-    if (content->size > FOLDER_MOST * 32ull) WS_GO(damaged(error, "a folder is impossibly long"));
+        WS_TRY(ws_source_slice(r->source, fat_root_at(&r->t.s), r->t.s.root_entries * 32, content, error));
+    else WS_TRY(chain(r, (uint32_t)folder->origin, UINT64_MAX, content, error));
+    if ((*content)->size <= FOLDER_MOST * 32ull) return WS_OK;
+    ws_source_close(*content);
+    return damaged(error, "a folder is impossibly long");
+}
+
+static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
+    const struct fat_shape *s = &r->t.s;
+    struct ws_source *content = NULL;
+    struct long_name longer = {.expected = 0};
+    uint32_t cluster = (uint32_t)folder->origin; /* the one that is being read */
+    uint8_t block[4096];
+    enum ws_status status;
+    WS_TRY(open_folder(r, folder, &content, error));
     for (uint64_t at = 0; at + 32 <= content->size; at += 32) {
-        uint8_t block[4096];
         if (at % sizeof block == 0)
             WS_GO(ws_source_read(content, at, block, (size_t)ws_min_u64(sizeof block, content->size - at), error));
         const uint8_t *e = block + at % sizeof block;
-        if (cluster && at && at % r->t.s.cluster == 0) cluster = fat_entry(&r->t, cluster);
+        char name[800];
+        if (cluster && at && at % s->cluster == 0) cluster = fat_entry(&r->t, cluster);
         if (e[0] == 0) break;
         if (e[0] == 0xe5) {
-            expected = 0;
+            longer.expected = 0;
             continue;
         }
-        if ((e[11] & 0x3f) == 0x0f) { /* a piece of a long name, last piece first (section 7) */
-            int order = e[0] & 0x1f;
-            if (e[0] & 0x40) {
-                memset(units, 0, sizeof units);
-                expected = order;
-                sum = e[13];
-            }
-            if (order == 0 || order > 20 || order != expected || e[13] != sum) {
-                expected = 0;
-                continue;
-            }
-            static const uint8_t place[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
-            for (int i = 0; i < 13; i++) units[(order - 1) * 13 + i] = ws_load_le16(e + place[i]);
-            expected--;
-            if (expected == 0) expected = -1; /* complete: the next entry is the file's */
+        if ((e[11] & 0x3f) == 0x0f) {
+            take_piece(&longer, e);
             continue;
         }
-        char name[800];
-        short_name(e, name);
-        if (expected == -1 && fat_name_sum(e) == sum) {
-            size_t count = 0;
-            while (count < 20 * 13 && units[count] && units[count] != 0xffff) count++;
-            ws_utf8_from_utf16(units, count, name, sizeof name);
-        }
-        expected = 0;
-        if (e[11] & 8) { /* the label */
-            if (!folder->parent) {
-                size_t n = 11;
-                while (n > 0 && e[n - 1] == ' ') n--;
-                memcpy(r->facts.label, e, n);
-                r->facts.label[n] = '\0';
-            }
-            continue;
-        }
-        if (e[0] == '.') continue;
-        struct ws_node *node = NULL;
-        bool is_folder = e[11] & 16;
-        status = ws_tree_add(r->tree, folder, name, is_folder ? WS_NODE_FOLDER : WS_NODE_FILE, &node, error);
-        if (status == WS_E_RANGE) status = damaged(error, "a file name is impossible");
-        if (status != WS_OK) goto done;
-        if (ws_tree_count(r->tree) > NODES_MOST) WS_GO(damaged(error, "it lists more files than can be"));
-        node->mtime = load_time(e);
-        node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
-        uint32_t first = ws_load_le16(e + 26) | (r->t.s.bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
-        node->origin = first;
-        node->work = first >= 2 ? fat_data_at(&r->t.s) + (uint64_t)(first - 2) * r->t.s.cluster : 0;
-        node->work2 = cluster ? fat_data_at(&r->t.s) + (uint64_t)(cluster - 2) * r->t.s.cluster + at % r->t.s.cluster
-                              : fat_root_at(&r->t.s) + at; /* its record */
-        uint32_t size = ws_load_le32(e + 28);
-        if (!is_folder && size > 0) {
-            struct ws_source *file = NULL;
-            WS_GO(chain(r, first, size, &file, error));
-            WS_GO(ws_tree_own(r->tree, file, error));
-            node->content = file;
-        }
+        take_name(&longer, e, name);
+        if (e[11] & 8 && !folder->parent) take_label(r, e);
+        if (e[11] & 8 || e[0] == '.') continue;
+        WS_GO(add_entry(r, folder, e, name,
+                        cluster ? fat_data_at(s) + (uint64_t)(cluster - 2) * s->cluster + at % s->cluster
+                                : fat_root_at(s) + at,
+                        error));
     }
     status = WS_OK;
 done:

@@ -155,6 +155,31 @@ static size_t field(uint8_t *p, const char *name, size_t length) {
     return length;
 }
 
+/* "SL": a symbolic link's target, part by part (RRIP 4.1.3). */
+static size_t link_field(uint8_t *out, const char *t) {
+    uint8_t *p = out + 5;
+    out[4] = 0;
+    if (*t == '/') {
+        *p++ = 8;
+        *p++ = 0;
+        while (*t == '/') t++;
+    }
+    while (*t) {
+        size_t part = strcspn(t, "/");
+        bool up = part == 2 && t[0] == '.' && t[1] == '.';
+        bool here = part == 1 && t[0] == '.';
+        *p++ = up ? 4 : here ? 2 : 0;
+        *p++ = (uint8_t)(up || here ? 0 : part);
+        if (!up && !here) {
+            memcpy(p, t, part);
+            p += part;
+        }
+        t += part;
+        while (*t == '/') t++;
+    }
+    return field(out, "SL", (size_t)(p - out));
+}
+
 /* Rock Ridge fields of one record. `self` is for the "." of the root, which also announces the protocol. */
 static size_t rock_fields(const struct ws_node *n, bool root_self, bool dots, uint8_t *out) {
     static const uint16_t kinds[] = {0x4000, 0x8000, 0xa000, 0x2000, 0x6000, 0x1000, 0xc000};
@@ -192,31 +217,7 @@ static size_t rock_fields(const struct ws_node *n, bool root_self, bool dots, ui
         both32(p + 12, inode->minor);
         p += field(p, "PN", 20);
     }
-    if (inode->kind == WS_NODE_LINK) {
-        uint8_t *sl = p;
-        p[4] = 0;
-        p += 5;
-        const char *t = inode->target;
-        if (*t == '/') {
-            *p++ = 8;
-            *p++ = 0;
-            while (*t == '/') t++;
-        }
-        while (*t) {
-            size_t part = strcspn(t, "/");
-            bool up = part == 2 && t[0] == '.' && t[1] == '.';
-            bool here = part == 1 && t[0] == '.';
-            *p++ = up ? 4 : here ? 2 : 0;
-            *p++ = (uint8_t)(up || here ? 0 : part);
-            if (!up && !here) {
-                memcpy(p, t, part);
-                p += part;
-            }
-            t += part;
-            while (*t == '/') t++;
-        }
-        (void)field(sl, "SL", (size_t)(p - sl));
-    }
+    if (inode->kind == WS_NODE_LINK) p += link_field(p, inode->target);
     return (size_t)(p - out);
 }
 

@@ -74,64 +74,68 @@ static void rock_link(struct rock *k, const uint8_t *p, size_t length) {
     }
 }
 
+/* Where the fields of a record go on. */
+struct continued {
+    uint32_t block, at, length;
+};
+
+/* One field of a record (RRIP 4.1, SUSP 5); what is not known is passed over. */
+static enum ws_status rock_field(struct rock *k, const uint8_t *p, struct continued *next, struct ws_error *error) {
+    size_t n = p[2];
+    if (p[0] == 'N' && p[1] == 'M' && n >= 5 && !(p[4] & 6)) {
+        size_t add = n - 5;
+        if (k->name_length + add > 255) return damaged(error, "a Rock Ridge name is longer than 255 bytes", 0);
+        memcpy(k->name + k->name_length, p + 5, add);
+        k->name_length += add;
+        k->has_name = true;
+    } else if (p[0] == 'P' && p[1] == 'X' && n >= 36) {
+        k->has_mode = true;
+        k->mode = ws_load_le32(p + 4);
+        k->uid = ws_load_le32(p + 20);
+        k->gid = ws_load_le32(p + 28);
+    } else if (p[0] == 'P' && p[1] == 'N' && n >= 20) {
+        k->has_device = true;
+        k->major = ws_load_le32(p + 4);
+        k->minor = ws_load_le32(p + 12);
+    } else if (p[0] == 'S' && p[1] == 'L' && n >= 5) {
+        rock_link(k, p, n);
+    } else if (p[0] == 'T' && p[1] == 'F' && n >= 5) {
+        size_t one = p[4] & 0x80 ? 17 : 7;
+        size_t at = 5 + (p[4] & 1 ? one : 0); /* creation comes first, modification second */
+        if (p[4] & 2 && at + one <= n) {
+            k->mtime = one == 7 ? load_time7(p + at) : load_time17(p + at);
+            k->has_time = true;
+        }
+    } else if (p[0] == 'R' && p[1] == 'E') {
+        k->relocated = true;
+    } else if (p[0] == 'C' && p[1] == 'L' && n >= 12) {
+        k->child = ws_load_le32(p + 4);
+    } else if (p[0] == 'C' && p[1] == 'E' && n >= 28) {
+        *next = (struct continued){ws_load_le32(p + 4), ws_load_le32(p + 12), ws_load_le32(p + 20)};
+    }
+    return WS_OK;
+}
+
 static enum ws_status parse_rock(const struct ws_iso *iso, const uint8_t *area, size_t length, struct rock *k,
                                  struct ws_error *error) {
     uint8_t *more = NULL;
     enum ws_status status = WS_OK;
-    for (int continued = 0; continued < 16; continued++) {
-        uint32_t next_block = 0, next_at = 0, next_length = 0;
+    for (int turn = 0; turn < 16; turn++) {
+        struct continued next = {0, 0, 0};
         for (size_t i = 0; i + 4 <= length && area[i + 2] >= 4 && i + area[i + 2] <= length; i += area[i + 2]) {
-            const uint8_t *p = area + i;
-            size_t n = p[2];
-            if (p[0] == 'N' && p[1] == 'M' && n >= 5 && !(p[4] & 6)) {
-                size_t add = n - 5;
-                if (k->name_length + add > 255) return damaged(error, "a Rock Ridge name is longer than 255 bytes", 0);
-                memcpy(k->name + k->name_length, p + 5, add);
-                k->name_length += add;
-                k->has_name = true;
-            } else if (p[0] == 'P' && p[1] == 'X' && n >= 36) {
-                k->has_mode = true;
-                k->mode = ws_load_le32(p + 4);
-                k->uid = ws_load_le32(p + 20);
-                k->gid = ws_load_le32(p + 28);
-            } else if (p[0] == 'P' && p[1] == 'N' && n >= 20) {
-                k->has_device = true;
-                k->major = ws_load_le32(p + 4);
-                k->minor = ws_load_le32(p + 12);
-            } else if (p[0] == 'S' && p[1] == 'L' && n >= 5) {
-                rock_link(k, p, n);
-            } else if (p[0] == 'T' && p[1] == 'F' && n >= 5) {
-                size_t one = p[4] & 0x80 ? 17 : 7;
-                size_t at = 5 + (p[4] & 1 ? one : 0); /* creation comes first, modification second */
-                if (p[4] & 2 && at + one <= n) {
-                    k->mtime = one == 7 ? load_time7(p + at) : load_time17(p + at);
-                    k->has_time = true;
-                }
-            } else if (p[0] == 'R' && p[1] == 'E') {
-                k->relocated = true;
-            } else if (p[0] == 'C' && p[1] == 'L' && n >= 12) {
-                k->child = ws_load_le32(p + 4);
-            } else if (p[0] == 'C' && p[1] == 'E' && n >= 28) {
-                next_block = ws_load_le32(p + 4);
-                next_at = ws_load_le32(p + 12);
-                next_length = ws_load_le32(p + 20);
-            } else if (p[0] == 'S' && p[1] == 'T') {
-                break;
-            }
+            if (area[i] == 'S' && area[i + 1] == 'T') break;
+            WS_GO(rock_field(k, area + i, &next, error));
         }
-        if (next_length == 0) break;
-        if (next_length > 65536) {
-            status = damaged(error, "a Rock Ridge continuation is impossibly long", 0);
-            break;
-        }
+        if (next.length == 0) break;
+        if (next.length > 65536) WS_GO(damaged(error, "a Rock Ridge continuation is impossibly long", 0));
         free(more);
-        more = malloc(next_length);
-        if (!more) return ws_fail(error, WS_E_NOMEM, "out of memory for a Rock Ridge record");
-        status = ws_source_read(iso->source, (uint64_t)next_block * WS_ISO_SECTOR + next_at, more, next_length, error);
-        if (status != WS_OK) break;
+        more = malloc(next.length);
+        if (!more) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a Rock Ridge record"));
+        WS_GO(ws_source_read(iso->source, (uint64_t)next.block * WS_ISO_SECTOR + next.at, more, next.length, error));
         area = more;
-        length = next_length;
+        length = next.length;
     }
+done:
     free(more);
     return status;
 }
@@ -216,6 +220,27 @@ static enum ws_status folder_loop(const struct ws_node *node, uint64_t at, struc
     return damaged(error, text, at);
 }
 
+/* What one record says of a file or folder, but for its content. */
+static enum ws_status add_node(struct reading *r, struct ws_node *parent, const char *name, bool folder,
+                               const struct rock *k, const uint8_t *d, uint64_t at, struct ws_node **out,
+                               struct ws_error *error) {
+    enum ws_status status = ws_tree_add(r->tree, parent, name, kind_of_mode(k->mode, folder), out, error);
+    if (status == WS_E_RANGE) return impossible_name(parent, name, at, error);
+    WS_TRY(status);
+    if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be", at);
+    struct ws_node *node = *out;
+    node->origin = at;
+    node->mtime = k->has_time ? k->mtime : load_time7(d + 18);
+    node->mode = k->has_mode ? k->mode & 07777 : folder ? 0555 : 0444;
+    if (k->has_mode) {
+        node->uid = k->uid;
+        node->gid = k->gid;
+    }
+    node->major = k->major;
+    node->minor = k->minor;
+    return WS_OK;
+}
+
 static enum ws_status add_record(struct reading *r, struct ws_node *parent, const uint8_t *d, uint64_t at,
                                  struct ws_error *error) {
     size_t length = d[0];
@@ -238,23 +263,7 @@ static enum ws_status add_record(struct reading *r, struct ws_node *parent, cons
     if (r->growing && strcmp(r->growing->name, name) != 0)
         return damaged(error, "a file in several extents is not continued", at);
     struct ws_node *node = r->growing;
-    if (!node) {
-        enum ws_status status = ws_tree_add(r->tree, parent, name, kind_of_mode(k.mode, folder), &node, error);
-        if (status == WS_E_RANGE) return impossible_name(parent, name, at, error);
-        WS_TRY(status);
-        if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be", at);
-        node->origin = at;
-        node->mtime = k.has_time ? k.mtime : load_time7(d + 18);
-        if (k.has_mode) {
-            node->mode = k.mode & 07777;
-            node->uid = k.uid;
-            node->gid = k.gid;
-        } else {
-            node->mode = folder ? 0555 : 0444;
-        }
-        node->major = k.major;
-        node->minor = k.minor;
-    }
+    if (!node) WS_TRY(add_node(r, parent, name, folder, &k, d, at, &node, error));
     if (node->kind == WS_NODE_LINK) {
         k.target[k.target_length] = '\0';
         return ws_tree_set_target(r->tree, node, k.target, error);

@@ -1,0 +1,156 @@
+/* check.c — satchel check: is a drive sound, and does what reads back equal what was meant. */
+#include "cli/record.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+static bool tell(void *context, const struct ws_progress *progress) { return meter_tell(context, progress); }
+
+/* Is what stands there sound in itself? What is planned to be the image's own, or to forget, is no fault of the drive.
+ */
+static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive,
+                                      bool replica, bool forgets, struct ws_findings *findings,
+                                      struct ws_memory *memory) {
+    struct ws_source *source = NULL;
+    struct ws_findings table = {0};
+    struct ws_unfinished mark;
+    uint8_t first[512];
+    char got[32], all[32];
+    enum ws_status status;
+    WS_TRY(drive->ops->reread(drive, &cli->error));
+    WS_TRY(ws_source_drive(drive, &source, &cli->error));
+    WS_GO(ws_source_read(source, 0, first, sizeof first, &cli->error));
+    if (ws_is_unfinished(first)) {
+        bool known = ws_unfinished_read(first, &mark) && mark.flushed;
+        ws_findings_add(findings, WS_FAULT,
+                        "a build on it is not finished%s%s%s%s; `satchel build` with its plan continues it",
+                        known ? ", done up to " : "", known ? ws_size_counted(mark.flushed, got, sizeof got) : "",
+                        known ? " of " : "", known ? ws_size_counted(mark.end, all, sizeof all) : "");
+        goto done;
+    }
+    WS_GO(ws_table_check(source, f->logical_sector, &table, &cli->error));
+    for (size_t i = 0; i < table.count; i++)
+        ws_findings_add(findings, replica ? WS_NOTE : table.list[i].weight, "%s%s", table.list[i].text,
+                        replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
+    WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
+    if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
+    else if (memory->cause != WS_FORGETS_NOT && forgets)
+        ws_findings_add(findings, WS_NOTE, "it forgets at power-off, as planned");
+    else if (memory->cause != WS_FORGETS_NOT)
+        ws_findings_add(findings, WS_FAULT, "it would forget: %s", memory->cause_text);
+done:
+    ws_findings_free(&table);
+    ws_source_close(source);
+    return status;
+}
+
+/* A drive, and what it is held against: a plan with its image, the record of its build, or nothing but itself. */
+struct comparing {
+    struct cli_plan plan;
+    struct record record;
+    bool by_plan, by_record, used;
+    struct ws_drive_facts facts;
+    struct ws_check_result result;
+    struct ws_findings findings;
+    struct ws_memory memory;
+};
+
+static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
+    struct meter meter = {.cli = cli};
+    const struct ws_check_options o = {
+        .with_hash = true, .leave_out = c->used ? WS_ROLES_IN_USE : 0, .on_progress = tell, .context = &meter};
+    const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
+    if (strcmp(meant_for, c->facts.short_name) != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
+                       meant_for, c->facts.short_name);
+    enum ws_status status =
+        c->by_plan ? ws_build_check(c->plan.build, cli->port, drive, c->used, tell, &meter, &c->result, &cli->error)
+                   : ws_check_pieces(cli->port, &c->record.pieces, drive, &o, &c->result, &cli->error);
+    meter_end(&meter);
+    return status;
+}
+
+static int show_check(const struct cli *cli, const struct comparing *c) {
+    const struct ws_check_result *r = &c->result;
+    const struct ws_memory *memory = &c->memory;
+    bool compared = c->by_plan || c->by_record;
+    bool sound = ws_findings_worst(&c->findings) != WS_FAULT;
+    bool good = sound && (!compared || r->equal);
+    int code = good ? EXIT_DONE : EXIT_NEGATIVE;
+    char size[48], time[32];
+    if (cli->json)
+        return cli_print_json(cli_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format",
+                                       "wild-satchel-check", "drive", c->facts.short_name, "good", good, "sound", sound,
+                                       "equal", compared ? json_boolean(r->equal) : json_null(), "checked_bytes",
+                                       (json_int_t)r->checked, "different_at_bytes",
+                                       compared && !r->equal ? json_integer((json_int_t)r->different_at) : json_null(),
+                                       "different_places", (json_int_t)r->different_chunks, "sha256",
+                                       cli_hash_json(r->sha256), "findings", cli_findings_json(&c->findings)),
+                              code);
+    show_line(cli, INK_BOLD, "%s", c->facts.short_name);
+    show_findings(cli, &c->findings);
+    if (memory->volume_size)
+        show_field(cli, "Persistence", "\"%s\", %s free%s", memory->volume.label,
+                   ws_size_both(memory->volume.free_bytes, size, sizeof size),
+                   memory->volume.needs_recovery ? ", last not shut down cleanly" : "");
+    if (compared)
+        show_field(cli, "Compared", "%s in %s", ws_size_both(r->checked, size, sizeof size),
+                   ws_duration(r->seconds, time, sizeof time));
+    if (r->sha256[0]) show_field(cli, "SHA-256", "%s, over those of its pieces", r->sha256);
+    const char *meant = c->by_record ? "was read back when it was built" : "was meant";
+    if (compared && !r->equal)
+        show_result(cli, false, "%s differs from what %s, first at byte %llu, in %llu place%s.", c->facts.short_name,
+                    meant, (unsigned long long)r->different_at, (unsigned long long)r->different_chunks,
+                    r->different_chunks == 1 ? "" : "s");
+    else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", c->facts.short_name);
+    else if (compared) show_result(cli, true, "%s holds exactly what %s.", c->facts.short_name, meant);
+    else show_result(cli, true, "%s is sound. --plan PLAN or --record FILE compare every byte.", c->facts.short_name);
+    return code;
+}
+
+int run_check(struct cli *cli, int argc, const char **argv) {
+    char *plan_path = NULL, *record_path = NULL;
+    int used = 0;
+    const struct poptOption options[] = {
+        {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
+        {"record", 'r', POPT_ARG_STRING, &record_path, 0,
+         "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
+        {"used", 0, POPT_ARG_NONE, &used, 0,
+         "the drive has been started since: leave out its persistence, data and swap", NULL},
+        POPT_TABLEEND};
+    const char *word[1] = {NULL};
+    struct comparing *c = calloc(1, sizeof *c);
+    struct ws_drive *drive = NULL;
+    enum ws_status status;
+    int code = cli_options(cli, cli_command("check"), argc, argv, options, word, 1, 1);
+    if (code) {
+        free(c);
+        return code - 1;
+    }
+    if (!c) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a check"));
+    c->by_plan = plan_path != NULL;
+    c->by_record = record_path != NULL;
+    c->used = used != 0;
+    if (c->by_plan && c->by_record)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "a drive is compared with a plan or with a record"));
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_find_drive(cli, word[0], &c->facts));
+    WS_GO(cli->port->ops->open(cli->port, c->facts.id, WS_OPEN_READ, &drive, &cli->error));
+    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &c->plan));
+    if (record_path) WS_GO(record_load(cli, record_path, &c->record));
+    bool replica = c->by_plan ? ws_plan_facts(c->plan.plan)->kind == WS_KIND_REPLICA : c->record.replica;
+    bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;
+    WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
+    if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));
+    code = show_check(cli, c);
+done:
+    if (status != WS_OK) code = cli_fail(cli);
+    if (drive) drive->ops->close(drive);
+    if (c) {
+        ws_findings_free(&c->findings);
+        ws_pieces_free(&c->record.pieces);
+        cli_free_plan(&c->plan);
+    }
+    free(c);
+    return code;
+}
