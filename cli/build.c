@@ -59,21 +59,6 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     if (r->checked) show_field(cli, "", "drive  %s%s", r->check.sha256, same ? "" : ", over those of its pieces");
 }
 
-/* An image touched since it was planned is read once more before anything is written: the check beside the writing
- * would find a change too, but only when the drive's old contents are gone. */
-static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
-    const struct ws_input *image = &ws_plan_request(p->plan)->input[WS_INPUT_IMAGE];
-    char hex[WS_HASH_HEX];
-    if (!image->touched_at || cli_touched_at(image->path) == image->touched_at) return WS_OK;
-    WS_TRY(ws_source_hash(p->input[WS_INPUT_IMAGE], WS_HASH_SHA256, hex, &cli->error));
-    if (strcmp(hex, image->sha256) == 0) return WS_OK;
-    ws_fail(&cli->error, WS_E_FORMAT,
-            "the image is no longer the one that was planned: its SHA-256 is now %.16s..., planned was %.16s...", hex,
-            image->sha256);
-    ws_fail_where(&cli->error, "%s", image->path);
-    return ws_fail_next(&cli->error, "make a new plan from the image as it is; nothing was written");
-}
-
 /* By its name, else where it was when it was planned, if it still looks the same. */
 static enum ws_status find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts) {
     if (cli_find_drive(cli, planned->name, facts) == WS_OK) return WS_OK;
@@ -131,7 +116,6 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     WS_GO(find_planned(cli, ws_plan_drive(p.plan), &facts));
     struct ws_target_rules rules = {external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
-    WS_GO(check_touched(cli, &p));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen();
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {

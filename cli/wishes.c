@@ -225,6 +225,7 @@ static enum ws_status know(struct cli *cli, struct ws_input *input, const struct
     enum ws_status status = ws_pieces_of_source(cli->port, source, WS_ROLE_SYSTEM, &pieces, &cli->error);
     cli->port->ops->join(cli->port, task);
     if (status == WS_OK) status = ws_pieces_root(&pieces, input->pieces_sha256, &cli->error);
+    if (status == WS_OK) status = ws_pieces_outline(&pieces, input->outline, &cli->error);
     if (status == WS_OK && w.status != WS_OK) cli->error = w.error;
     ws_pieces_free(&pieces);
     return status == WS_OK ? w.status : status;

@@ -361,7 +361,24 @@ cp pack/writable pack/casper-rw && tar -czf pack.tgz pack
 expect 4 "cannot be told" "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from pack.tgz
 "$satchel" plan --bench b --image casper.iso --drive "$gorse" --arrangement files --overlay-from writable.xz --save w.plan >/dev/null
 xz -0 < noise > writable.xz
-expect 4 "no longer the one that was planned" "$satchel" build w.plan --confirm "$gorse" --bench b
+expect 4 "not the same file any more" "$satchel" build w.plan --confirm "$gorse" --bench b
+printf X | dd of=writable bs=1 seek=50000000 conv=notrunc status=none && xz -0 -c writable > writable.xz
+expect 4 "data file is no longer the one that was planned: 1 of its 20 stretches" "$satchel" build w.plan --confirm "$gorse" --bench b
+
+# An image changed since is told by its place, before anything is written, and no drive is blamed for it
+cp curlew.iso moving.iso
+"$satchel" plan --bench b --image moving.iso --drive "$gorse" --arrangement files --save moving.plan >/dev/null
+"$satchel" build moving.plan --confirm "$gorse" --bench b >/dev/null 2>&1
+python3 - <<'PY'
+d = bytearray(open("curlew.iso", "rb").read())
+d[12000000] ^= 1
+open("moving.iso", "wb").write(d)
+PY
+expect 4 "1 of its 5 stretches of 4 MiB has changed, the first from 8 MiB on, where this file lies: /live/" \
+    "$satchel" build moving.plan --confirm "$gorse" --bench b
+expect 4 "is no longer the one" "$satchel" check "$gorse" --plan moving.plan --bench b
+touch -d 2020-01-01 curlew.iso && cp -p curlew.iso moving.iso # touched, and the same all the same
+expect 0 "exactly" "$satchel" check "$gorse" --plan moving.plan --bench b
 
 # The system's files on exFAT, with our UEFI program on a small FAT32 volume
 expect 2 "fat32 or exfat" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on ext4

@@ -153,6 +153,33 @@ static void filling_leaves_alone_what_is_there(void) {
 
 /* Digests that one check gave stand for the layout in the next: a changed byte is found where it is, and nowhere else.
  */
+static void outlines_say_where_a_source_was_changed(void) {
+    for (int i = 0; i < 6; i++) {
+        size_t count = i == 0 ? 1 : 1 + random_below(i < 3 ? 900 : 70000);
+        struct ws_pieces pieces = {0};
+        struct ws_changed c;
+        char was[WS_OUTLINE_ROOM], is[WS_OUTLINE_ROOM];
+        for (size_t k = 0; k < count; k++) {
+            struct ws_digest_piece p = {.at = k * (uint64_t)WS_DIGEST_BYTES, .length = WS_DIGEST_BYTES};
+            random_bytes(p.sha256, 32);
+            OK(ws_pieces_add(&pieces, &p, &error));
+        }
+        OK(ws_pieces_outline(&pieces, was, &error));
+        ws_outline_compare(was, was, count, &c);
+        CHECK(c.changed == 0 && c.stretches <= WS_STRETCHES && c.stretches * c.stretch >= count * WS_DIGEST_BYTES);
+        size_t bad = random_below(count);
+        random_bytes(pieces.list[bad].sha256, 32);
+        OK(ws_pieces_outline(&pieces, is, &error));
+        ws_outline_compare(was, is, count, &c);
+        if (c.changed) /* one time in 65,536 it is not seen */
+            CHECK(c.changed == 1 && c.at <= pieces.list[bad].at && pieces.list[bad].at - c.at < c.stretch);
+        was[0] = '\0'; /* not of this source */
+        ws_outline_compare(was, is, count, &c);
+        CHECK(c.changed == c.stretches && c.at == 0);
+        ws_pieces_free(&pieces);
+    }
+}
+
 static void pieces_stand_for_the_layout(void) {
     enum { SIZE = 40 * MIB };
     for (int round = 0; round < cases_of(12); round++) {
@@ -657,6 +684,7 @@ int main(int argc, char **argv) {
         {"a layout reads as the drive will", a_layout_reads_as_the_drive_will},
         {"parts can be left out of a check", parts_can_be_left_out_of_a_check},
         {"filling leaves alone what is there", filling_leaves_alone_what_is_there},
+        {"outlines say where a source was changed", outlines_say_where_a_source_was_changed},
         {"pieces stand for the layout", pieces_stand_for_the_layout},
         {"pieces of a source", pieces_of_a_source},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},

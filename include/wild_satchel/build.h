@@ -70,12 +70,18 @@ struct ws_build_result {
  * that carries the mark of this very build, and still holds what it wrote, is continued, see ws_write().
  * @return WS_E_REFUSED if it is not the planned drive, not confirmed, or may not be written, or if the plan has a fault
  *         (nothing was written);
- *         WS_E_FORMAT if the image is no longer the planned one (the drive is left unfinished, and says so);
+ *         WS_E_FORMAT if an input is no longer the planned one (the drive is left unfinished, and says so);
  *         WS_E_DIFFERENT if the check finds a difference
  */
 WS_CHECKED enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
                                              const struct ws_build_options *options, struct ws_build_result *result,
                                              struct ws_error *error);
+
+/** Are the inputs still those that were planned? They are read whole: before anything is written, where one of them was
+ *  touched since; ws_build_carry_out() asks the same beside the writing.
+ *  @return WS_E_FORMAT if not: the error tells which, and where it was changed */
+WS_CHECKED enum ws_status ws_build_check_inputs(const struct ws_build *build, struct ws_port *port,
+                                                struct ws_error *error);
 
 /** Does the drive still hold what the build meant? What a live system and people have changed since on the volumes for
  *  that is left out of the comparison if `used` is true. */

@@ -31,6 +31,22 @@ WS_CHECKED enum ws_status ws_pieces_add(struct ws_pieces *pieces, const struct w
                                         struct ws_error *error);
 /** One digest of them all: SHA-256 over the pieces' digests in order, as hexadecimal digits (65 bytes). */
 WS_CHECKED enum ws_status ws_pieces_root(const struct ws_pieces *pieces, char hex[WS_HASH_HEX], struct ws_error *error);
+/** Where a source was changed since, told from a few thousand characters: four hexadecimal digits for each stretch of
+ * it, the first of SHA-256 over the digests of the stretch's pieces. A stretch is 4 MiB, or the least power of two
+ * times that by which WS_STRETCHES cover the source. It points out, it proves nothing: a changed stretch keeps its
+ * digits one time in 65,536. */
+enum { WS_STRETCHES = 1024, WS_OUTLINE_ROOM = WS_STRETCHES * 4 + 1 };
+/** @param pieces  of a source, see ws_pieces_of_source() */
+WS_CHECKED enum ws_status ws_pieces_outline(const struct ws_pieces *pieces, char outline[WS_OUTLINE_ROOM],
+                                            struct ws_error *error);
+
+struct ws_changed {
+    uint64_t at;               /**< byte where the first changed stretch begins */
+    uint64_t stretch;          /**< bytes of a stretch */
+    size_t stretches, changed; /**< how many there are, and how many of them changed */
+};
+/** Compare two outlines of sources of as many pieces. Those that are not of one length have nothing in common. */
+void ws_outline_compare(const char *was, const char *is, size_t pieces, struct ws_changed *changed);
 /** Of a source: each 4 MiB of it, as bytes of the drive from 0 on, in `part`. Worked out by two tasks at once.
  *  @param port  NULL: one after the other */
 WS_CHECKED enum ws_status ws_pieces_of_source(struct ws_port *port, const struct ws_source *source, unsigned part,

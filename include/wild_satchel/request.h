@@ -9,6 +9,7 @@
 
 #include "wild_satchel/label.h"
 #include "wild_satchel/live.h"
+#include "wild_satchel/pieces.h"
 #include "wild_satchel/rules.h"
 #include "wild_satchel/start.h"
 
@@ -89,8 +90,9 @@ struct ws_input {
     char sha256[WS_HASH_HEX];        /**< of all of them; ws_build_prepare() goes by it without reading them again */
     char pieces_sha256[WS_HASH_HEX]; /**< one digest of them in pieces, see ws_pieces_root(); worked out on several
                                         processors at once, it takes the other's place where it is known */
-    int64_t touched_at;              /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
-    bool of_files;                   /**< made of a folder's or an archive's files, which is no image of a drive */
+    char outline[WS_OUTLINE_ROOM]; /**< where they were changed, if they were, see ws_pieces_outline(); may be empty */
+    int64_t touched_at;            /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
+    bool of_files;                 /**< made of a folder's or an archive's files, which is no image of a drive */
 };
 
 /** Whose program UEFI firmware starts, laid down file by file. */

@@ -37,25 +37,19 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     return ws_drive_confirmed(&now, options->confirm, error);
 }
 
-/* The image's own digest is worked out beside all else: on slow machines it takes longer than writing. */
-struct image_hash {
+/* Whether the inputs are still the planned ones is found out beside all else: on slow machines it takes longer than
+ * writing. */
+struct beside {
+    const struct ws_build *build;
     struct ws_port *port;
-    const struct ws_source *image;
-    bool in_pieces; /* on several processors */
-    char hex[WS_HASH_HEX];
-    struct ws_pieces pieces;
+    struct ws_pieces pieces; /* of the image */
     enum ws_status status;
     struct ws_error error;
 };
 
-static void hash_image(void *context) {
-    struct image_hash *h = context;
-    if (!h->in_pieces) {
-        h->status = ws_source_hash(h->image, WS_HASH_SHA256, h->hex, &h->error);
-        return;
-    }
-    h->status = ws_pieces_of_source(h->port, h->image, WS_ROLE_SYSTEM, &h->pieces, &h->error);
-    if (h->status == WS_OK) h->status = ws_pieces_root(&h->pieces, h->hex, &h->error);
+static void check_inputs(void *context) {
+    struct beside *h = context;
+    h->status = build_check_inputs(h->build, h->port, &h->pieces, &h->error);
 }
 
 struct carrying {
@@ -64,7 +58,7 @@ struct carrying {
     struct ws_drive *drive;
     const struct ws_build_options *options;
     struct ws_build_result *result;
-    struct image_hash hash;
+    struct beside beside;
     struct ws_task *task;
 };
 
@@ -75,30 +69,20 @@ static enum ws_status before_write(void *context, struct ws_error *error) {
     return c->options->before_write ? c->options->before_write(c->options->context, error) : WS_OK;
 }
 
-static enum ws_status compare_hash(struct carrying *c, struct ws_error *error) {
-    const struct ws_plan *p = c->build->plan;
-    const struct ws_input *image = &p->request.input[WS_INPUT_IMAGE];
-    if (!c->hash.image) return WS_OK;
+static enum ws_status take_inputs(struct carrying *c, struct ws_error *error) {
     c->port->ops->join(c->port, c->task);
     c->task = NULL;
-    if (c->hash.status != WS_OK) {
-        if (error) *error = c->hash.error;
-        return c->hash.status;
+    if (c->beside.status != WS_OK) {
+        if (error) *error = c->beside.error;
+        (void)ws_fail_next(error, "make a new plan from it as it is; the drive is unfinished and says so");
+        return c->beside.status;
     }
-    const char *planned = c->hash.in_pieces ? image->pieces_sha256 : image->sha256;
-    if (strcmp(planned, c->hash.hex) == 0) {
-        memcpy(c->result->image_sha256, image->sha256, WS_HASH_HEX);
-        bool takes = c->options->pieces && !c->options->skip_check && !c->options->pieces->count;
-        if (!takes) return WS_OK;
-        *c->options->pieces = c->hash.pieces;
-        memset(&c->hash.pieces, 0, sizeof c->hash.pieces);
-        return WS_OK;
-    }
-    ws_fail(error, WS_E_FORMAT,
-            "the image is no longer the one that was planned: its SHA-256%s is now %.16s..., planned was %.16s...",
-            c->hash.in_pieces ? " in pieces" : "", c->hash.hex, planned);
-    ws_fail_where(error, "%s", image->path);
-    return ws_fail_next(error, "make a new plan from the image as it is; the drive is unfinished and says so");
+    memcpy(c->result->image_sha256, c->build->plan->request.input[WS_INPUT_IMAGE].sha256, WS_HASH_HEX);
+    bool takes = c->options->pieces && !c->options->skip_check && !c->options->pieces->count;
+    if (!takes) return WS_OK;
+    *c->options->pieces = c->beside.pieces;
+    memset(&c->beside.pieces, 0, sizeof c->beside.pieces);
+    return WS_OK;
 }
 
 /* Only what this run wrote itself speaks against the drive: the rest may have been changed by anybody since. */
@@ -128,7 +112,8 @@ static enum ws_status say_different(const struct carrying *c, struct ws_error *e
 static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
     /* A replica that is equal to the image has its digests, too, at no cost. */
-    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && (c->hash.in_pieces || !c->options->pieces);
+    bool in_pieces = c->build->plan->request.input[WS_INPUT_IMAGE].pieces_sha256[0] != '\0';
+    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && (in_pieces || !c->options->pieces);
     struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
                                  .with_hash = !plain,
                                  .pieces = plain ? NULL : c->options->pieces,
@@ -145,7 +130,7 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
         WS_TRY(status);
         if (!c->result->check.equal) return say_different(c, error);
     }
-    return compare_hash(c, error);
+    return take_inputs(c, error);
 }
 
 static enum ws_status check_seal(struct carrying *c, struct ws_error *error) {
@@ -182,13 +167,12 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .before_seal = before_seal,
         .hook_context = &c,
     };
-    c.hash.image = b->image.source;
-    c.hash.port = port;
-    c.hash.in_pieces = b->plan->request.input[WS_INPUT_IMAGE].pieces_sha256[0] != '\0';
-    if (c.hash.image) WS_TRY(port->ops->start(port, hash_image, &c.hash, &c.task, error));
+    c.beside.build = b;
+    c.beside.port = port;
+    WS_TRY(port->ops->start(port, check_inputs, &c.beside, &c.task, error));
     enum ws_status status = ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
-    ws_pieces_free(&c.hash.pieces);
+    ws_pieces_free(&c.beside.pieces);
     WS_TRY(status);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */
     return options->skip_check ? WS_OK : check_seal(&c, error);

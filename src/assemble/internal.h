@@ -133,6 +133,10 @@ const char *build_parameters(const struct ws_build *build, char out[WS_PARAMETER
 /* A ready-made volume copied to its place, or a fresh one composed there. */
 enum ws_status build_compose_persistence(struct ws_build *build, struct ws_error *error);
 
+/* inputs.c: are they still those that were planned? `pieces`: out, the image's digests, if it was planned with them. */
+enum ws_status build_check_inputs(const struct ws_build *build, struct ws_port *port, struct ws_pieces *pieces,
+                                  struct ws_error *error);
+
 /* parts.c: the drive's parts in a row, without gaps: what was placed, and what lies between. */
 void build_list_parts(struct ws_build *build);
 /* notes.c: what was decided about where changes are kept, and about files. */

@@ -40,6 +40,38 @@ enum ws_status ws_pieces_root(const struct ws_pieces *p, char hex[WS_HASH_HEX], 
     return WS_OK;
 }
 
+/* So many pieces make one stretch. */
+static size_t pieces_a_stretch(size_t pieces) {
+    size_t many = 1;
+    while (ws_div_up(pieces, many) > WS_STRETCHES) many *= 2;
+    return many;
+}
+
+enum ws_status ws_pieces_outline(const struct ws_pieces *p, char outline[WS_OUTLINE_ROOM], struct ws_error *error) {
+    size_t many = pieces_a_stretch(p->count);
+    char *out = outline;
+    for (size_t i = 0; i < p->count; i += many, out += 4) {
+        struct ws_pieces stretch = {.list = p->list + i, .count = (size_t)ws_min_u64(many, p->count - i)};
+        char hex[WS_HASH_HEX];
+        WS_TRY(ws_pieces_root(&stretch, hex, error));
+        memcpy(out, hex, 4);
+    }
+    *out = '\0';
+    return WS_OK;
+}
+
+void ws_outline_compare(const char *was, const char *is, size_t pieces, struct ws_changed *changed) {
+    size_t length = strlen(is);
+    bool alike = strlen(was) == length;
+    *changed =
+        (struct ws_changed){.stretch = (uint64_t)pieces_a_stretch(pieces) * WS_DIGEST_BYTES, .stretches = length / 4};
+    for (size_t i = changed->stretches; i-- > 0;) {
+        if (alike && memcmp(was + 4 * i, is + 4 * i, 4) == 0) continue;
+        changed->changed++;
+        changed->at = i * changed->stretch;
+    }
+}
+
 /* Every second piece of a source, from the first or the second on. */
 struct half {
     const struct ws_source *source;

@@ -101,6 +101,7 @@ static const struct row input_rows[] = {
     {"size_bytes", ROW_NUMBER, ROW_FIELD(struct ws_input, size), .most = INT64_MAX},
     {"sha256", ROW_SHA256, ROW_FIELD(struct ws_input, sha256)},
     {"pieces_sha256", ROW_SHA256, ROW_FIELD(struct ws_input, pieces_sha256)},
+    {"outline", ROW_TEXT, ROW_FIELD(struct ws_input, outline)},
     {"touched_at", ROW_NUMBER, ROW_FIELD(struct ws_input, touched_at), .most = 1ull << 44},
     {"of_files", ROW_BOOL, ROW_FIELD(struct ws_input, of_files)},
 };
