@@ -26,7 +26,9 @@ const struct poptOption wish_options[] = {
      "where that is: partition (the default), or file: an overlay file on a FAT32 volume", "PLACE"},
     {"overlay-from", 0, POPT_ARG_STRING, &wished.overlay_from, 0,
      "a ready-made data file to put there instead of a fresh one; a compressed one is unpacked", "FILE"},
-    {"data", 0, POPT_ARG_STRING, &wished.data, 0, "an ordinary FAT32 partition too, of this size or \"rest\"", "SIZE"},
+    {"data", 0, POPT_ARG_STRING, &wished.data, 0, "an ordinary partition too, of this size or \"rest\"", "SIZE"},
+    {"data-on", 0, POPT_ARG_STRING, &wished.data_on, 0, "what it is: fat32 (the default) or exfat (files over 4 GiB)",
+     "SYSTEM"},
     {"data-label", 0, POPT_ARG_STRING, &wished.label, 0, "its label", "TEXT"},
     {"cluster", 0, POPT_ARG_STRING, &wished.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
      "SIZE"},
@@ -116,6 +118,10 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     if (w->files_on) {
         WS_TRY(pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));
         (void)snprintf(ws_request_want(r, WS_ROLE_SYSTEM)->format, sizeof r->volume[0].format, "%s", w->files_on);
+    }
+    if (w->data_on) {
+        WS_TRY(pick(cli, "--data-on", w->data_on, plain_word, 0, 2, &word));
+        (void)snprintf(ws_request_want(r, WS_ROLE_DATA)->format, sizeof r->volume[0].format, "%s", w->data_on);
     }
     if (w->cluster) {
         uint64_t bytes = 0;

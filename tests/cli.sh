@@ -287,7 +287,7 @@ expect 2 "goes with" "$satchel" plan --bench b --image curlew.iso --drive "$gors
 expect 2 "files down (--arrangement files)" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --system 1G
 expect 4 "FAT32 (without --uefi-code; --arrangement files --files-on fat32)" "$satchel" plan --bench b --image curlew.iso \
     --drive "$gorse" --arrangement files --files-on exfat --uefi-code image
-json 'd["error"]["ways"] == ["--persistence 4095M", "without --in"]' "$satchel" plan --bench b --image curlew.iso --drive "$gorse" \
+json 'd["error"]["ways"] == ["--persistence 4095M", "--data-on exfat", "without --in"]' "$satchel" plan --bench b --image curlew.iso --drive "$gorse" \
     --in file --persistence 5G --json
 expect 2 "no arrangement" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --kind replica
 expect 0 "it will start" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --for hut
@@ -332,6 +332,15 @@ for how in "--arrangement files" "--arrangement whole" "--arrangement files --fi
     expect 0 "is sound" "$satchel" check "$gorse" --bench b
     for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 done
+
+expect 0 "exFAT driver, or nothing is remembered" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data-on exfat \
+    --data 10G --persistence 6G --save o.plan
+expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
+expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
+expect 2 "takes fat32 or exfat" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data 1G --data-on btrfs
+expect 2 "none is asked for" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-on exfat
+"$satchel" plan --bench b --image dracut.iso --drive "$gorse" --in file --persistence 80M --data 400M --save o.plan >/dev/null
+"$satchel" build o.plan --confirm "$gorse" --bench b >/dev/null 2>&1
 
 # A ready-made data file, compressed: the volume of the drive just made, and one that is none
 python3 - <<'PY'

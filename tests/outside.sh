@@ -27,6 +27,22 @@ grep -q '^data fat32 419430400$' ../said || fail "no data volume is planned: $(c
 ./read_one ../stick.img >../said || fail "read_one gives $?"
 grep -q 'volume "persistence"' ../said || fail "what is remembered is not read back: $(cat ../said)"
 
+# A program gets the plans that the tool gets, to the last character.
+satchel=$build/satchel
+rm ../stick.img
+plans=0
+for how in "" "--kind replica" "--data rest --persistence 1G" "--arrangement files --swap 200M --data 300M" "--data 700M --data-on exfat --data-label huts" "--in file --persistence 900M" \
+    "--arrangement files" "--arrangement files --files-on exfat --system 900M" "--arrangement files --table gpt --uefi-code own --check-at-start full" \
+    "--arrangement files --persistence none --data rest --cluster 16K"; do
+    # shellcheck disable=SC2086
+    "$satchel" plan --image ../curlew.iso --drive ../stick.img --make 4G $how --save ../tool.plan --save-request ../asked >/dev/null || fail "plan $how gives $?"
+    ./replan ../asked ../tool.plan ../curlew.iso >../own.plan || fail "replan $how gives $?"
+    cmp ../tool.plan ../own.plan || fail "tool and library plan otherwise: $how"
+    rm ../stick.img ../asked ../tool.plan
+    plans=$((plans + 1))
+done
+./build_one ../curlew.iso ../stick.img 128M >/dev/null 2>&1 || fail "build_one"
+
 # The static library; the packages behind it are linked as usual. One with sanitizers inside needs their runtime.
 PKG_CONFIG_PATH=$lib/pkgconfig
 export PKG_CONFIG_PATH
@@ -41,4 +57,4 @@ case $(nm "$lib/libwild_satchel.a") in
     ;;
 esac
 [ "$(pkg-config --modversion wild_satchel)" = "$(sed -n 's/^#define WS_VERSION "\(.*\)"/\1/p' "$here/../include/wild_satchel/api.h")" ] || fail "versions differ"
-echo "passed"
+echo "passed; $plans plans are the tool's"

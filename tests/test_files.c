@@ -472,7 +472,7 @@ static void what_cannot_be_laid_down_is_refused(void) {
     ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size =
         ws_size_of(1ull << 32); /* one byte more than FAT32 takes, and then some */
     FAILS(planned_prepare(&p, image.source, &build), WS_E_RANGE);
-    CHECK(error.ways == 2 && error.way[0].hint == WS_HINT_PERSISTENCE && error.way[1].hint == WS_HINT_PLACE);
+    CHECK(error.ways == 3 && error.way[0].hint == WS_HINT_PERSISTENCE && error.way[1].hint == WS_HINT_DATA_FORMAT);
     p = plan_for(d, &image);
     ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_REST;
     p.setting.drive.size = 3ull << 40; /* above 2 TiB a GPT, with an EFI system partition */

@@ -136,6 +136,7 @@ static void random_wishes(struct planned *p, uint64_t drive) {
     if (random_below(2))
         data->size = random_below(2) && rest ? (struct ws_size){WS_SIZE_REST, 0} : random_size(64 * MIB, drive);
     if (data->size.kind != WS_SIZE_USUAL && random_below(2)) strcpy(data->label, "tide-data");
+    if (data->size.kind != WS_SIZE_USUAL && random_below(3) == 0) strcpy(data->format, "exfat");
     if (random_below(4) == 0) ws_request_want(&p->request, WS_ROLE_SWAP)->size = random_size(MIB, drive / 2 + MIB);
     if (!files) return;
     struct ws_wanted *system = ws_request_want(&p->request, WS_ROLE_SYSTEM);
@@ -412,7 +413,7 @@ static void estimates_and_warnings_follow_the_drive(void) {
     struct ws_estimate slow, fast, measured;
     struct ws_findings findings = {0};
     ws_estimate_times(&f, NULL, 1 << 30, 1 << 30, &slow);
-    ws_drive_warnings(&f, NULL, 512 * MIB, &findings);
+    ws_drive_warnings(&f, NULL, f.size, 512 * MIB, &findings);
     CHECK_INT(findings.count, 2);
     ws_findings_free(&findings);
     f.bus_bits_s = 5000000000;
@@ -426,12 +427,12 @@ static void estimates_and_warnings_follow_the_drive(void) {
     double real = (1 << 30) / 20e6 + (1 << 30) / 100e6;
     CHECK(measured.measured && measured.build_low_s < real && measured.build_high_s > real);
     CHECK(measured.build_high_s / measured.build_low_s < 1.5);
-    ws_drive_warnings(&f, &t, 4ull << 30, &findings);
+    ws_drive_warnings(&f, &t, f.size, 4ull << 30, &findings);
     CHECK_INT(findings.count, 0);
     t.sound = false;
     t.holds = f.size / 4;
     f.size = 2000000000;
-    ws_drive_warnings(&f, &t, 4ull << 30, &findings);
+    ws_drive_warnings(&f, &t, f.size, 4ull << 30, &findings);
     CHECK_INT(ws_findings_worst(&findings), WS_FAULT);
     CHECK_INT(findings.count, 2);
     ws_findings_free(&findings);

@@ -18,7 +18,7 @@ static void documents_are_read_strictly(void) {
         const char *says;
     } cases[] = {
         {"[", WS_E_FORMAT, "not a JSON document"},
-        {"{}", WS_E_FORMAT, "holds no rules"},
+        {"{}", WS_E_FORMAT, "is another one"},
         {"{\"format\": \"wild-satchel-rules\", \"version\": 2}", WS_E_UNSUPPORTED, "version 1"},
     };
     static const struct {

@@ -94,9 +94,13 @@ struct ws_estimate {
 void ws_estimate_times(const struct ws_drive_facts *drive, const struct ws_trial *trial, uint64_t write_bytes,
                        uint64_t image_bytes, struct ws_estimate *estimate);
 
-/** Usual thresholds, as findings with their reasons: a slow bus, a small drive, little persistence, a slow trial. */
-void ws_drive_warnings(const struct ws_drive_facts *drive, const struct ws_trial *trial, uint64_t persistence,
-                       struct ws_findings *findings);
+/** Usual thresholds, as findings with their reasons: a slow bus, a small drive, little persistence, a slow trial.
+ *  @param drive        may be NULL: of its bus nothing is known
+ *  @param trial        of it; may be NULL
+ *  @param size         bytes of the drive
+ *  @param persistence  bytes; 0: none */
+void ws_drive_warnings(const struct ws_drive_facts *drive, const struct ws_trial *trial, uint64_t size,
+                       uint64_t persistence, struct ws_findings *findings);
 
 WS_END
 

@@ -42,6 +42,7 @@ enum ws_hint {
     WS_HINT_UEFI_CODE,     /**< whose code UEFI firmware starts; value: empty, leave it unsaid */
     WS_HINT_PERSISTENCE,   /**< the size of persistence; value: a size, or "none" */
     WS_HINT_DATA,          /**< the size of the data volume; value: a size, or "rest" */
+    WS_HINT_DATA_FORMAT,   /**< the format of the data volume; value: "fat32" or "exfat" */
     WS_HINT_DATA_LABEL,    /**< another label of the data volume; no value */
     WS_HINT_FAMILY,        /**< describe the live family in a document (docs/family-format.md); no value */
     WS_HINT_EXTERNAL_DISK, /**< allow external hard drives and SSDs as targets; no value */

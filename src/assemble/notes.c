@@ -21,6 +21,12 @@ void build_note_persistence(struct ws_build *b) {
                    : p->family->overlay_beside ? "an image laid down whole takes no more files"
                                                : "%s does not look for it on the volume it starts from",
                    p->family->title);
+    const struct ws_format *format = NULL;
+    if (b->in_file && !beside && build_format(p, WS_ROLE_DATA, &format, NULL) == WS_OK && !format->firmware)
+        ws_findings_add(&p->findings, WS_WARNING,
+                        "the initial RAM disk must bring the kernel's %s driver, or nothing is remembered; a proof on "
+                        "an emulated PC tells",
+                        format->title);
     struct ws_size asked = build_wanted_size(p, WS_ROLE_PERSISTENCE);
     if (b->overlay || asked.kind == WS_SIZE_BYTES || asked.kind == WS_SIZE_LEAST) return;
     bool ends = b->in_file && v->size == build_overlay_most(b);

@@ -50,10 +50,10 @@ enum ws_status build_check_overlay(const struct ws_build *b, struct ws_error *er
     WS_TRY(check_label(b, error));
     if (build_overlay_asked(b) <= build_overlay_most(b)) return WS_OK;
     ws_fail(error, WS_E_RANGE, "FAT32 ends a file at 4 GiB less one byte, and an overlay file of more was asked for");
-    (void)ws_fail_hint(error, WS_HINT_PERSISTENCE, "4095M", "take a smaller one, a partition, or %s",
-                       family->overlay_beside ? "exFAT for the system's files"
-                                              : "a family that looks for its file on exFAT");
-    if (family->overlay_beside) (void)ws_fail_way(error, WS_HINT_SYSTEM_FORMAT, "exfat");
+    bool beside = b->holder == WS_ROLE_SYSTEM;
+    (void)ws_fail_hint(error, WS_HINT_PERSISTENCE, "4095M", "take a smaller one, a partition, or exFAT for the %s",
+                       beside ? "system's files" : "data partition");
+    (void)ws_fail_way(error, beside ? WS_HINT_SYSTEM_FORMAT : WS_HINT_DATA_FORMAT, "exfat");
     return ws_fail_way(error, WS_HINT_PLACE, "");
 }
 

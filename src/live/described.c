@@ -1,7 +1,7 @@
 /* described.c — a live family described by a document of the user's (docs/family-format.md). */
+#include "base/document.h"
 #include "wild_satchel/live.h"
 
-#include <jansson.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -93,24 +93,13 @@ static enum ws_status fill(struct ws_own_family *own, json_t *root, struct ws_er
 }
 
 enum ws_status ws_own_family_read(const char *text, size_t length, struct ws_own_family *own, struct ws_error *error) {
-    json_error_t where;
-    enum ws_status status;
+    struct ws_error mine;
+    if (!error) error = &mine;
     memset(own, 0, sizeof *own);
     if (length >= sizeof own->document) return ws_fail(error, WS_E_FORMAT, "the family's description is too long");
-    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
-    const char *format = json_string_value(json_object_get(root, "format"));
-    if (!root) {
-        ws_fail(error, WS_E_FORMAT, "the family's description is not a JSON document: %s", where.text);
-        status = ws_fail_where(error, "line %d, column %d", where.line, where.column);
-    } else if (!format || strcmp(format, format_name) != 0) {
-        status = ws_fail(error, WS_E_FORMAT, "this JSON document describes no family: its \"format\" is not \"%s\"",
-                         format_name);
-    } else if (json_integer_value(json_object_get(root, "version")) != FORMAT_VERSION) {
-        status = ws_fail(error, WS_E_UNSUPPORTED,
-                         "the description is of another version; this program reads version %d", (int)FORMAT_VERSION);
-    } else {
-        status = fill(own, root, error);
-    }
+    json_t *root = doc_parse(text, length, format_name, FORMAT_VERSION, WS_HINT_NONE, error);
+    if (!root) return error->status;
+    enum ws_status status = fill(own, root, error);
     json_decref(root);
     if (status == WS_OK) memcpy(own->document, text, length);
     else memset(own, 0, sizeof *own);

@@ -57,19 +57,19 @@ void ws_estimate_times(const struct ws_drive_facts *drive, const struct ws_trial
                                                    : "the PC's firmware and processor, not the drive");
 }
 
-void ws_drive_warnings(const struct ws_drive_facts *d, const struct ws_trial *trial, uint64_t persistence,
-                       struct ws_findings *f) {
+void ws_drive_warnings(const struct ws_drive_facts *d, const struct ws_trial *trial, uint64_t size,
+                       uint64_t persistence, struct ws_findings *f) {
     char a[48];
-    if (slow_usb(d))
+    if (d && slow_usb(d))
         ws_findings_add(
             f, WS_WARNING,
             "it is plugged into a USB 2 port, or is a USB 2 drive: building and starting take several times as "
             "long as on USB 3");
-    if (d->size < 3900000000ull)
+    if (size < 3900000000ull)
         ws_findings_add(f, WS_WARNING, "%s is less than the usual 4 GB: little stays beside a system",
-                        ws_size_both(d->size, a, sizeof a));
+                        ws_size_both(size, a, sizeof a));
     if (persistence && persistence < 256ull << 20)
-        ws_findings_add(f, WS_WARNING, "the persistence partition is very small: a system update alone can fill it");
+        ws_findings_add(f, WS_WARNING, "so little persistence is soon full: a system update alone can fill it");
     else if (persistence && persistence < 1ull << 30)
         ws_findings_add(f, WS_WARNING,
                         "under 1 GiB of persistence holds documents, but a few programs or a system update fill it");

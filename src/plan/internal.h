@@ -2,6 +2,7 @@
 #ifndef WS_PLAN_INTERNAL_H
 #define WS_PLAN_INTERNAL_H
 
+#include "base/document.h"
 #include "plan/rows.h"
 #include "wild_satchel/plan.h"
 
@@ -34,10 +35,6 @@ extern const struct row plan_request_rows[PLAN_REQUEST_ROWS];
 enum ws_status plan_check_request(const struct ws_request *request, struct ws_error *error);
 /* A document is UTF-8, and a path must be found again by what it holds. */
 enum ws_status plan_check_path(const char *path, struct ws_error *error);
-/* The document's text; takes `root`, which may be NULL. */
-enum ws_status plan_finish(json_t *root, struct ws_text *out, struct ws_error *error);
-/* @return NULL for what is no document of this format and version: the error says so */
-json_t *plan_parse(const char *text, size_t length, const char *format, int version, struct ws_error *error);
 
 /* outlook.c: note a decision; dropped silently when the list is full. */
 void plan_chose(struct ws_plan *plan, const char *what, const char *choice, const char *why, ...) WS_PRINTF(4, 5);

@@ -206,7 +206,7 @@ enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, str
         root = NULL;
     }
     json_decref(rows);
-    return plan_finish(root, out, error);
+    return doc_finish(root, out, error);
 }
 
 static enum ws_status read_plan(json_t *root, struct ws_plan *p, struct ws_error *error) {
@@ -236,7 +236,7 @@ static enum ws_status read_plan(json_t *root, struct ws_plan *p, struct ws_error
 enum ws_status ws_plan_from_json(const char *text, size_t length, struct ws_plan **plan, struct ws_error *error) {
     struct ws_error own;
     if (!error) error = &own;
-    json_t *root = plan_parse(text, length, format_name, FORMAT_VERSION, error);
+    json_t *root = doc_parse(text, length, format_name, FORMAT_VERSION, WS_HINT_PLAN_AGAIN, error);
     if (!root) return error->status;
     struct ws_plan *p = calloc(1, sizeof *p);
     enum ws_status status = p ? read_plan(root, p, error) : ws_fail(error, WS_E_NOMEM, "out of memory for a plan");

@@ -155,40 +155,6 @@ enum ws_status plan_check_path(const char *path, struct ws_error *error) {
     return ws_fail_next(error, "rename it");
 }
 
-enum ws_status plan_finish(json_t *root, struct ws_text *out, struct ws_error *error) {
-    char *text = root ? json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
-    json_decref(root);
-    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a document, or a name in it is not UTF-8");
-    ws_text_puts(out, text);
-    ws_text_puts(out, "\n");
-    free(text);
-    return ws_text_status(out, error);
-}
-
-json_t *plan_parse(const char *text, size_t length, const char *format, int version, struct ws_error *error) {
-    json_error_t where;
-    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
-    if (!root) {
-        ws_fail(error, WS_E_FORMAT, "this is not a JSON document: %s", where.text);
-        ws_fail_where(error, "line %d, column %d", where.line, where.column);
-        return NULL;
-    }
-    json_t *v = json_is_object(root) ? json_object_get(root, "version") : NULL;
-    const char *f = json_is_object(root) ? json_string_value(json_object_get(root, "format")) : NULL;
-    if (f && strcmp(f, format) == 0 && json_integer_value(v) == version) return root;
-    if (!f || strcmp(f, format) != 0) {
-        ws_fail(error, WS_E_FORMAT, "this JSON document is another one: its \"format\" is not \"%s\"", format);
-        ws_fail_next(error, "give the right file: plans, requests and records are documents of their own");
-    } else {
-        ws_fail(error, WS_E_UNSUPPORTED,
-                "the document is of version %" JSON_INTEGER_FORMAT ", this program reads version %d",
-                json_integer_value(v), version);
-        ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make it again");
-    }
-    json_decref(root);
-    return NULL;
-}
-
 enum ws_status ws_request_to_json(const struct ws_request *r, struct ws_text *out, struct ws_error *error) {
     for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(plan_check_path(r->input[i].path, error));
     json_t *request = rows_pack(plan_request_rows, PLAN_REQUEST_ROWS, r);
@@ -198,14 +164,14 @@ enum ws_status ws_request_to_json(const struct ws_request *r, struct ws_text *ou
         root = NULL;
     }
     json_decref(request);
-    return plan_finish(root, out, error);
+    return doc_finish(root, out, error);
 }
 
 enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_request *r, struct ws_error *error) {
     struct ws_error own;
     if (!error) error = &own;
     memset(r, 0, sizeof *r);
-    json_t *root = plan_parse(text, length, format_name, FORMAT_VERSION, error);
+    json_t *root = doc_parse(text, length, format_name, FORMAT_VERSION, WS_HINT_PLAN_AGAIN, error);
     if (!root) return error->status;
     (void)json_object_del(root, "format");
     (void)json_object_del(root, "version");

@@ -97,21 +97,11 @@ enum ws_status plan_read_rules(json_t *o, struct ws_rules *r, struct ws_error *e
 }
 
 enum ws_status ws_rules_from_json(const char *text, size_t length, struct ws_rules *r, struct ws_error *error) {
-    json_error_t where;
-    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
-    enum ws_status status;
-    if (!root) {
-        ws_fail(error, WS_E_FORMAT, "the rules are not a JSON document: %s", where.text);
-        return ws_fail_where(error, "line %d, column %d", where.line, where.column);
-    }
-    const char *format = json_string_value(json_object_get(root, "format"));
-    if (!format || strcmp(format, format_name) != 0)
-        status =
-            ws_fail(error, WS_E_FORMAT, "this JSON document holds no rules: its \"format\" is not \"%s\"", format_name);
-    else if (json_integer_value(json_object_get(root, "version")) != FORMAT_VERSION)
-        status = ws_fail(error, WS_E_UNSUPPORTED, "the rules are of another version; this program reads version %d",
-                         (int)FORMAT_VERSION);
-    else status = plan_read_rules(root, r, error);
+    struct ws_error own;
+    if (!error) error = &own;
+    json_t *root = doc_parse(text, length, format_name, FORMAT_VERSION, WS_HINT_NONE, error);
+    if (!root) return error->status;
+    enum ws_status status = plan_read_rules(root, r, error);
     json_decref(root);
     return status;
 }

@@ -1,11 +1,11 @@
 /* document.c — a trial kept as a JSON document, and read back for estimates. */
+#include "base/document.h"
 #include "wild_satchel/trial.h"
 
-#include <jansson.h>
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 
+enum { FORMAT_VERSION = 1 };
 static const char format_name[] = "wild-satchel-trial";
 static const char *const fit_names[] = {"good", "poor", "no"};
 
@@ -29,19 +29,13 @@ static json_t *uses_json(const struct ws_trial *t) {
 enum ws_status ws_trial_to_json(const struct ws_trial *t, struct ws_text *out, struct ws_error *error) {
     json_t *root = json_pack(
         "{s:s, s:i, s:s, s:s, s:s, s:I, s:I, s:b, s:s, s:I, s:o, s:I, s:f, s:f, s:f, s:I, s:I, s:f, s:o}", "format",
-        format_name, "version", 1, "depth", ws_trial_depth_name(t->depth), "drive", t->drive_name, "serial",
-        t->drive_serial, "size_bytes", (json_int_t)t->drive_size, "made_at", (json_int_t)t->made_at, "sound", t->sound,
-        "forgery", ws_forgery_name(t->forgery), "holds_bytes", (json_int_t)t->holds, "bad_areas", areas_json(t),
-        "more_bad_areas", (json_int_t)t->bad_more, "read_bytes_s", t->read_bytes_s, "write_bytes_s", t->write_bytes_s,
-        "small_writes_s", t->small_writes_s, "written_bytes", (json_int_t)t->written, "bytes_read", (json_int_t)t->read,
-        "seconds", t->seconds, "uses", uses_json(t));
-    char *text = root ? json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
-    json_decref(root);
-    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a trial's document, or a name is not UTF-8");
-    ws_text_puts(out, text);
-    ws_text_puts(out, "\n");
-    free(text);
-    return ws_text_status(out, error);
+        format_name, "version", (int)FORMAT_VERSION, "depth", ws_trial_depth_name(t->depth), "drive", t->drive_name,
+        "serial", t->drive_serial, "size_bytes", (json_int_t)t->drive_size, "made_at", (json_int_t)t->made_at, "sound",
+        t->sound, "forgery", ws_forgery_name(t->forgery), "holds_bytes", (json_int_t)t->holds, "bad_areas",
+        areas_json(t), "more_bad_areas", (json_int_t)t->bad_more, "read_bytes_s", t->read_bytes_s, "write_bytes_s",
+        t->write_bytes_s, "small_writes_s", t->small_writes_s, "written_bytes", (json_int_t)t->written, "bytes_read",
+        (json_int_t)t->read, "seconds", t->seconds, "uses", uses_json(t));
+    return doc_finish(root, out, error);
 }
 
 static enum ws_status bad_key(struct ws_error *error, const char *key, const char *what) {
@@ -50,7 +44,7 @@ static enum ws_status bad_key(struct ws_error *error, const char *key, const cha
 }
 
 enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_trial *t, struct ws_error *error) {
-    json_error_t where;
+    struct ws_error own;
     enum ws_status status = WS_OK;
     const struct {
         const char *key;
@@ -63,14 +57,9 @@ enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_tri
         char *out;
     } words[] = {{"drive", t->drive_name}, {"serial", t->drive_serial}};
     memset(t, 0, sizeof *t);
-    json_t *root = json_loadb(text, length, JSON_REJECT_DUPLICATES, &where);
-    const char *format = json_string_value(json_object_get(root, "format"));
-    if (!root) {
-        ws_fail(error, WS_E_FORMAT, "the trial is not a JSON document: %s", where.text);
-        return ws_fail_where(error, "line %d, column %d", where.line, where.column);
-    }
-    if (!format || strcmp(format, format_name) != 0) WS_GO(bad_key(error, "format", "is not \"wild-satchel-trial\""));
-    if (json_integer_value(json_object_get(root, "version")) != 1) WS_GO(bad_key(error, "version", "must be 1"));
+    if (!error) error = &own;
+    json_t *root = doc_parse(text, length, format_name, FORMAT_VERSION, WS_HINT_TRIAL_AGAIN, error);
+    if (!root) return error->status;
     for (size_t i = 0; i < 2; i++) {
         json_t *v = json_object_get(root, words[i].key);
         if (!json_is_string(v) || json_string_length(v) >= sizeof t->drive_name)
