@@ -5,8 +5,8 @@
 #include "cli/cli.h"
 
 struct wishes { /* the options, as they were typed; NULL: not at all */
-    char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on, *label,
-        *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait;
+    char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,
+        *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait;
 };
 extern const struct poptOption wish_options[];
 extern struct wishes wished; /* what those options fill */

@@ -93,7 +93,7 @@ static enum ws_status size_volume(struct ws_build *b, const struct ws_format *f,
     bool beside = b->in_file && b->holder == WS_ROLE_SYSTEM;
     uint64_t content = beside ? build_overlay_asked(b) : 0;
     uint64_t files = 0;
-    uint64_t room;
+    uint64_t room = 0;
     for (const struct ws_node *n = ws_tree_root(b->tree[WS_ROLE_SYSTEM]); n; n = ws_tree_next(n))
         files += ws_node_size(n) + 8192;
     content += files + (asked.kind == WS_SIZE_LEAST ? 0 : files / 16 + 64ull * MIB);

@@ -146,8 +146,8 @@ static enum ws_status take_revoked(struct replay *r, uint8_t *block, uint32_t se
 }
 
 /* Blocks that follow in the log, and where each belongs. `data`: room for one of them. */
-static enum ws_status take_blocks(struct replay *r, uint8_t *block, uint32_t sequence, uint8_t *data,
-                                  uint32_t *at, uint32_t *walked, bool *good, struct ws_error *error) {
+static enum ws_status take_blocks(struct replay *r, uint8_t *block, uint32_t sequence, uint8_t *data, uint32_t *at,
+                                  uint32_t *walked, bool *good, struct ws_error *error) {
     const struct journal *j = &r->j;
     size_t end = j->block - (csummed(j) ? 4 : 0);
     *good = tail_is_right(j, block);
