@@ -94,8 +94,9 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     else show_field(cli, "Record", "not kept: %s: %s", cli->error.where, cli->error.what);
     show_result(cli, true, "%s is written%s. %s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
-                ws_plan_volume(p, WS_ROLE_PERSISTENCE) ? "Next: satchel prove, to see that it remembers."
-                                                       : "It can be unplugged.");
+                ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_plan_facts(p)->kind == WS_KIND_SYSTEM
+                    ? "Next: satchel prove, to see that it remembers."
+                    : "It can be unplugged.");
     return EXIT_DONE;
 }
 

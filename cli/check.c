@@ -58,7 +58,10 @@ struct comparing {
 static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
     struct meter meter = {.cli = cli};
     const struct ws_check_options o = {
-        .with_hash = true, .leave_out = c->used ? WS_ROLES_IN_USE : 0, .on_progress = tell, .context = &meter};
+        .with_hash = true,
+        .leave_out = c->used ? WS_ROLES_IN_USE_OF(c->by_plan ? ws_plan_facts(c->plan.plan)->kind : c->record.kind) : 0,
+        .on_progress = tell,
+        .context = &meter};
     const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
     if (strcmp(meant_for, c->facts.short_name) != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
@@ -90,7 +93,7 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
     show_line(cli, INK_BOLD, "%s", c->facts.short_name);
     show_findings(cli, &c->findings);
     if (memory->volume_size)
-        show_field(cli, "Persistence", "\"%s\", %s free%s", memory->volume.label,
+        show_field(cli, memory->system ? "System" : "Persistence", "\"%s\", %s free%s", memory->volume.label,
                    ws_size_both(memory->volume.free_bytes, size, sizeof size),
                    memory->volume.needs_recovery ? ", last not shut down cleanly" : "");
     if (compared)

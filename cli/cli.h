@@ -67,6 +67,9 @@ enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, stru
                        size_t room);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
+/* The image of a plan: files of a root keep all that a root has, those of a medium become a disc image. */
+enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
+                              struct ws_packed_facts *packed, struct ws_error *error);
 int64_t cli_touched_at(const char *path);
 /** Print the text of a JSON document. Controls and marks that turn the writing round, which JSON lets stand, are
  * written as escapes: only strings hold any. */

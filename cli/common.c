@@ -174,6 +174,12 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
     return ws_text_status(text, error);
 }
 
+enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
+                              struct ws_packed_facts *packed, struct ws_error *error) {
+    return kind == WS_KIND_SYSTEM ? ws_linux_open_root(path, source, packed, error)
+                                  : ws_linux_open_medium(path, source, packed, error);
+}
+
 int64_t cli_touched_at(const char *path) {
     struct stat s;
     return stat(path, &s) == 0 ? (int64_t)s.st_ctim.tv_sec * 1000 + s.st_ctim.tv_nsec / 1000000 : 0;
@@ -219,7 +225,8 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     }
     const struct ws_input *input = ws_plan_request(read)->input;
     if (input[WS_INPUT_IMAGE].path[0])
-        WS_GO(ws_linux_open_medium(input[WS_INPUT_IMAGE].path, &p->input[WS_INPUT_IMAGE], &packed, &cli->error));
+        WS_GO(cli_open_image(input[WS_INPUT_IMAGE].path, ws_plan_request(read)->kind, &p->input[WS_INPUT_IMAGE],
+                             &packed, &cli->error));
     if (input[WS_INPUT_OVERLAY].path[0])
         WS_GO(ws_linux_open_overlay(input[WS_INPUT_OVERLAY].path, &p->input[WS_INPUT_OVERLAY], &cli->error));
     const struct ws_source *const sources[WS_INPUTS] = {p->input[WS_INPUT_IMAGE], p->input[WS_INPUT_OVERLAY]};

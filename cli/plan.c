@@ -95,6 +95,7 @@ static const char *kind_words(const struct ws_plan *p) {
         return remembers ? "live system that remembers, file by file" : "live system that forgets, file by file";
     case WS_KIND_LIVE_WHOLE: return "live system that remembers";
     case WS_KIND_REPLICA: return "replica, byte for byte";
+    case WS_KIND_SYSTEM: return "full system, at home on the drive";
     default: return "ordinary drive";
     }
 }

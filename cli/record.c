@@ -97,7 +97,9 @@ enum ws_status record_load(struct cli *cli, const char *path, struct record *rec
     }
     const char *kind = json_string_value(json_object_get(root, "kind"));
     if (status == WS_OK) (void)snprintf(record->drive, sizeof record->drive, "%s", drive);
-    record->replica = kind && strcmp(kind, ws_kind_name(WS_KIND_REPLICA)) == 0;
+    for (int k = 0; kind && k < WS_KINDS; k++)
+        if (strcmp(kind, ws_kind_name((enum ws_kind)k)) == 0) record->kind = (enum ws_kind)k;
+    record->replica = record->kind == WS_KIND_REPLICA;
     record->forgets = true; /* unless something was written to remember on */
     json_array_foreach(list, i, one) {
         if (status == WS_OK) status = read_piece(cli, one, &record->pieces);

@@ -8,6 +8,7 @@ extern const char record_format[];
 struct record {
     char drive[64]; /* its short name */
     bool replica, forgets;
+    enum ws_kind kind;
     struct ws_pieces pieces;
 };
 /* What came of a build, without its pieces. */

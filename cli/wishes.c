@@ -13,8 +13,8 @@ const struct poptOption wish_options[] = {
     {"request", 'r', POPT_ARG_STRING, &wished.request, 0, "begin with a saved request; further options change it",
      "FILE"},
     {"image", 'i', POPT_ARG_STRING, &wished.image, 0, "the image to lay down", "FILE"},
-    {"kind", 'k', POPT_ARG_STRING, &wished.kind, 0, "live (remembers) or replica; what suits the image if left out",
-     "KIND"},
+    {"kind", 'k', POPT_ARG_STRING, &wished.kind, 0,
+     "live (remembers), system (a full one, of a root) or replica; what suits the image if left out", "KIND"},
     {"arrangement", 'a', POPT_ARG_STRING, &wished.arrangement, 0,
      "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
     {"files-on", 0, POPT_ARG_STRING, &wished.files_on, 0, "with files: fat32 (the default) or exfat", "SYSTEM"},
@@ -43,6 +43,8 @@ const struct poptOption wish_options[] = {
     {"check-at-start", 0, POPT_ARG_STRING, &wished.check, 0,
      "with files: off, quick (kernel, initial RAM disk) or full (the system, too), by our start-up code", "HOW"},
     {"menu-wait", 0, POPT_ARG_STRING, &wished.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
+    {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0,
+     "with kind system: further parameters for its kernel", "TEXT"},
     POPT_TABLEEND};
 
 /* Which word of a few; WS_E_USAGE names them all. */
@@ -69,7 +71,7 @@ static const char *plain_word(unsigned i) {
     return words[i];
 }
 static const char *kind_word(unsigned i) {
-    static const char *const words[] = {"live", "replica"};
+    static const char *const words[] = {"live", "replica", "system"};
     return words[i];
 }
 static const char *arrangement_word(unsigned i) {
@@ -81,10 +83,13 @@ static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct 
     static const enum ws_kind live[] = {WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES};
     unsigned kind = 0;
     unsigned arrangement = 0;
-    if (w->kind) WS_TRY(pick(cli, "--kind", w->kind, kind_word, 0, 2, &kind));
+    if (w->kind) WS_TRY(pick(cli, "--kind", w->kind, kind_word, 0, 3, &kind));
     if (w->arrangement) WS_TRY(pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
+    if (kind == 2 && w->arrangement)
+        return ws_fail(&cli->error, WS_E_USAGE, "a full system is not arranged: its files are a root's");
     if (kind == 1 && arrangement == 1) return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
-    if (kind == 1) r->kind = WS_KIND_REPLICA;
+    if (kind == 2) r->kind = WS_KIND_SYSTEM;
+    else if (kind == 1) r->kind = WS_KIND_REPLICA;
     else if (w->arrangement) r->kind = live[arrangement];
     else if (w->kind) r->kind = WS_KIND_LIVE;
     return WS_OK;
@@ -155,6 +160,12 @@ static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct
     if (w->check) {
         WS_TRY(pick(cli, "--check-at-start", w->check, check_word, 0, WS_CHECK_FULL + 1, &word));
         r->check = (enum ws_check_at_start)word;
+    }
+    if (w->kernel_options) {
+        if (strlen(w->kernel_options) >= sizeof r->kernel_options || strpbrk(w->kernel_options, "\r\n"))
+            return ws_fail(&cli->error, WS_E_USAGE, "--kernel-options takes one line of at most %zu bytes",
+                           sizeof r->kernel_options - 1);
+        (void)snprintf(r->kernel_options, sizeof r->kernel_options, "%s", w->kernel_options);
     }
     if (w->wait) {
         char *end;
@@ -262,7 +273,7 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
     if (w->image) WS_TRY(take_path(cli, w->image, image));
     if (!image->path[0] && r->kind == WS_KIND_BLANK) return WS_OK; /* it is made from none */
     if (!image->path[0]) return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
-    WS_TRY(ws_linux_open_medium(image->path, &source[WS_INPUT_IMAGE], &packed, &cli->error));
+    WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
     image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
     WS_TRY(w->image ? know(cli, image, source[WS_INPUT_IMAGE]) : know_again(cli, image, source[WS_INPUT_IMAGE]));
     if (w->overlay_from) WS_TRY(take_path(cli, w->overlay_from, overlay));

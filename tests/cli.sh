@@ -132,7 +132,7 @@ printf '{"format": "wild-satchel-trial", "version": 1, "drive": "other", "serial
 # Plans
 gorse=$(name_of "Gorse 32")
 expect 2 "--image" "$satchel" plan --bench b
-expect 2 "takes live or replica" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
+expect 2 "takes live, replica or system" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
 expect 2 "not a size" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence lots
 expect 2 "at least 16 MiB" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1M
 expect 2 "byte for byte: it has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G
@@ -341,6 +341,41 @@ expect 2 "takes fat32 or exfat" "$satchel" plan --bench b --image curlew.iso --d
 expect 2 "none is asked for" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-on exfat
 "$satchel" plan --bench b --image dracut.iso --drive "$gorse" --in file --persistence 80M --data 400M --save o.plan >/dev/null
 "$satchel" build o.plan --confirm "$gorse" --bench b >/dev/null 2>&1
+
+# A full system, from the live image, and from a root's folder, archive and squashfs: kept as it was, at home on its drive
+expect 0 "full system" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind system --swap 64M --data 1G --save sys.plan
+follows plan cat sys.plan
+expect 0 "flushed and checked" "$satchel" build sys.plan --confirm "$gorse" --bench b
+expect 0 "full system" "$satchel" drives "$gorse" --bench b
+for pc in hut launch; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
+expect 0 "exactly" "$satchel" check "$gorse" --plan sys.plan --used --bench b
+expect 0 "exactly" "$satchel" check "$gorse" --record sys.plan.built --used --bench b
+mkdir -p huts/etc huts/bin huts/boot huts/dev && python3 - <<'PY'
+open("huts/bin/sh", "wb").write(b"\x7fELF\x02\x01\x01" + bytes(9) + b"\x03\x00\x3e\x00" + bytes(80))
+open("huts/boot/vmlinuz-6.1-hut", "wb").write(bytes(0x202) + b"HdrS" + bytes(3000))
+open("huts/boot/initrd.img-6.1-hut", "wb").write(b"x" * 5000)
+PY
+printf 'PRETTY_NAME="Hut System 3"\nID=hut\n' > huts/etc/os-release
+echo hut > huts/etc/hostname && ln huts/etc/hostname huts/etc/name && ln -s hostname huts/etc/link
+chmod 4755 huts/bin/sh && chown 17:18 huts/etc/hostname && mknod huts/dev/null c 1 3
+tar -cf huts.tar -C huts . && tar -czf huts.tar.gz -C huts . && gensquashfs -q -D huts huts.squashfs
+for root in huts huts.tar huts.tar.gz huts.squashfs; do
+    [ $root = huts.squashfs ] && links=1 || links=2 # what packed it keeps no second names
+    rm -f root.img root.plan*
+    expect 0 "Hut System 3" "$satchel" plan --image $root --drive root.img --make 300M --kind system --save root.plan
+    name=$("$satchel" drives root.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+    expect 0 "flushed and checked" "$satchel" build root.plan --confirm "$name"
+    mkdir -p mounted && mount -o ro,loop,offset=68157440 root.img mounted || continue
+    ok "owner, mode, names and devices stay" test "$(stat -c '%u:%g %h' mounted/etc/hostname)$(stat -c ' %a' mounted/bin/sh)$(stat -c ' %t:%T' mounted/dev/null)$(readlink mounted/etc/link)" = "17:18 $links 4755 1:3hostname"
+    ok "its root is in fstab and in its menu" grep -q "$(sed -n 's/^UUID=\([^ ]*\) \/ .*/\1/p' mounted/etc/fstab) " mounted/boot/loader/entries/0001.conf
+    umount mounted
+done
+expect 2 "is not arranged" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --arrangement files
+expect 2 "no persistence" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --persistence 1G
+expect 2 "are its menu's" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kernel-options quiet
+head -c 400 huts.squashfs > cut.squashfs; head -c 3000000 /dev/urandom > noise.img
+expect 4 "root file system" "$satchel" plan --image noise.img --drive "$gorse" --bench b --kind system
+expect 4 "satchel:" "$satchel" plan --image cut.squashfs --drive "$gorse" --bench b --kind system
 
 # A ready-made data file, compressed: the volume of the drive just made, and one that is none
 python3 - <<'PY'

@@ -77,7 +77,8 @@ fi
 if [ "$what" != control ]; then
     python3 - <<'PY' || exit 1
 import json
-p = [v for v in json.load(open("stick.plan"))["result"]["volumes"] if v["role"] == "persistence"][0]
+volumes = json.load(open("stick.plan"))["result"]["volumes"]
+p = ([v for v in volumes if v["role"] == "persistence"] + [v for v in volumes if v["format"] == "ext4"])[0]
 with open("stick.img", "rb") as s, open("volume.img", "wb") as v:
     s.seek(p["at_bytes"])
     v.write(s.read(p["size_bytes"]))

@@ -114,12 +114,14 @@ static struct ws_size random_size(uint64_t least, uint64_t most) {
 
 /* Any recipe, with whatever goes with it. */
 static void random_wishes(struct planned *p, uint64_t drive) {
-    static const enum ws_kind any[] = {WS_KIND_USUAL,      WS_KIND_LIVE,       WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_WHOLE,
-                                       WS_KIND_LIVE_FILES, WS_KIND_LIVE_FILES, WS_KIND_REPLICA,    WS_KIND_BLANK};
+    static const enum ws_kind any[] = {WS_KIND_USUAL,      WS_KIND_LIVE,       WS_KIND_LIVE_WHOLE,
+                                       WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES, WS_KIND_LIVE_FILES,
+                                       WS_KIND_REPLICA,    WS_KIND_BLANK,      WS_KIND_SYSTEM};
     struct ws_drive_facts f = {.size = drive / 4096 * 4096, .logical_sector = 512};
-    enum ws_kind kind = any[random_below(8)];
+    enum ws_kind kind = any[random_below(9)];
     bool files = kind == WS_KIND_LIVE_FILES;
-    if ((files || kind == WS_KIND_BLANK) && random_below(6) == 0) f.logical_sector = 4096;
+    bool full = kind == WS_KIND_SYSTEM;
+    if ((files || full || kind == WS_KIND_BLANK) && random_below(6) == 0) f.logical_sector = 4096;
     f.erase_unit = random_below(3) ? 0 : 1u << (16 + random_below(9));
     planned_begin(p, kind, &f);
     random_bytes(p->setting.id.byte, 16);
@@ -129,6 +131,16 @@ static void random_wishes(struct planned *p, uint64_t drive) {
         if (random_below(2)) strcpy(data->label, "TIDE DATA");
     }
     if (kind == WS_KIND_BLANK || kind == WS_KIND_REPLICA) return;
+    if (full) {
+        struct ws_wanted *root = ws_request_want(&p->request, WS_ROLE_SYSTEM);
+        if (random_below(2)) root->size = random_size(32 * MIB, drive);
+        if (random_below(2))
+            data->size = random_below(3) ? random_size(64 * MIB, drive) : (struct ws_size){WS_SIZE_REST, 0};
+        if (random_below(3) == 0) ws_request_want(&p->request, WS_ROLE_SWAP)->size = random_size(MIB, drive / 2 + MIB);
+        if (random_below(3) == 0) p->request.table = WS_TABLE_WISH_GPT;
+        if (random_below(3) == 0) strcpy(p->request.kernel_options, "quiet");
+        return;
+    }
     struct ws_wanted *persistence = ws_request_want(&p->request, WS_ROLE_PERSISTENCE);
     if (random_below(3)) persistence->size = random_size(WS_EXT4_LEAST, drive);
     if (random_below(4) == 0) persistence->place = WS_PLACE_FILE;

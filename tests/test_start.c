@@ -143,7 +143,7 @@ static void fill_tree(struct stick *s, const struct stick_wish *w) {
         e->initrds = 2;
         (void)snprintf(e->options, sizeof e->options, "boot=live number=%u", i + 1);
     }
-    if (ws_start_entries_put(s->tree, &entries, w->check, roots, 3, 1790000000, &error) != WS_OK) abort();
+    if (ws_start_entries_put(s->tree, "", &entries, w->check, roots, 3, 1790000000, &error) != WS_OK) abort();
     if (w->default_settings) put(s->tree, "loader/satchel.conf", w->default_settings, strlen(w->default_settings));
     ws_start_entries_free(&entries);
 }

@@ -22,10 +22,11 @@ enum ws_kind {
     WS_KIND_LIVE_WHOLE, /**< the image as it is, its menus edited inside it, volumes behind it */
     WS_KIND_LIVE_FILES, /**< its files on an ordinary volume */
     WS_KIND_REPLICA,    /**< the image, byte for byte */
+    WS_KIND_SYSTEM,     /**< a full system, made from its root file system */
     WS_KIND_BLANK,      /**< an ordinary drive: one volume, nothing left of what stood there */
     WS_KINDS
 };
-/** "usual", "live", "live-whole", "live-files", "replica", "blank" */
+/** "usual", "live", "live-whole", "live-files", "replica", "system", "blank" */
 const char *ws_kind_name(enum ws_kind kind);
 
 /** What a volume is for; also the part of a layout that its bytes belong to, 0 being the drive's own. */
@@ -40,6 +41,8 @@ enum ws_role {
 };
 /** Parts that a drive's use changes, for ws_check_options::leave_out. */
 #define WS_ROLES_IN_USE (1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP)
+/** The same for one kind of drive: a full system's own volume is in use, too. */
+#define WS_ROLES_IN_USE_OF(kind) (WS_ROLES_IN_USE | ((kind) == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM : 0))
 /** "drive", "system", "start", "persistence", "data", "swap" */
 const char *ws_role_name(enum ws_role role);
 
@@ -120,10 +123,11 @@ struct ws_request {
     struct ws_input input[WS_INPUTS];
     struct ws_wanted volume[WS_WANTED_MOST];
     size_t volumes;
-    /* how it starts, WS_KIND_LIVE_FILES */
+    /* how it starts, WS_KIND_LIVE_FILES and WS_KIND_SYSTEM */
     enum ws_table_wish table;
     enum ws_uefi_code uefi_code;
     enum ws_check_at_start check; /**< where our code starts it */
+    char kernel_options[256];     /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
     unsigned menu_seconds;        /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;

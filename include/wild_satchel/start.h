@@ -49,11 +49,13 @@ WS_CHECKED enum ws_status ws_start_entries_of(const struct ws_tree *tree, const 
                                               struct ws_findings *findings, struct ws_error *error);
 
 /** The files of a volume's /loader folder put into its tree: entries, settings, and with a check the list.
+ *  @param base  where that folder stands: "" for a volume of files, "/boot" for a root file system
  *  @param check_paths  further files the list names (the system image), NULL-terminated; may be NULL
  *  @param timeout_s    seconds the menu waits */
-WS_CHECKED enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_entries *entries,
-                                               enum ws_check_at_start check, const char *const check_paths[],
-                                               unsigned timeout_s, int64_t made_at, struct ws_error *error);
+WS_CHECKED enum ws_status ws_start_entries_put(struct ws_tree *tree, const char *base,
+                                               const struct ws_start_entries *entries, enum ws_check_at_start check,
+                                               const char *const check_paths[], unsigned timeout_s, int64_t made_at,
+                                               struct ws_error *error);
 
 /** Where the BIOS code's second stage stands: between table and first partition. */
 #define WS_START_STAGE_AT (64 * 512ull)

@@ -20,7 +20,7 @@
  *
  * The subjects: status.h, base.h · source.h, tree.h, names.h, rules.h · layout.h, write.h, pieces.h · port.h, trial.h ·
  * table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h · image.h,
- * medium.h, contents.h, published.h · start.h · request.h, plan.h, sizing.h · build.h · proof.h.
+ * medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h · proof.h.
  */
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
@@ -49,6 +49,7 @@
 #include "wild_satchel/rules.h"
 #include "wild_satchel/squashfs.h"
 #include "wild_satchel/start.h"
+#include "wild_satchel/system.h"
 #include "wild_satchel/proof.h"
 #include "wild_satchel/sizing.h"
 #include "wild_satchel/source.h"

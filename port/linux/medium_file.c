@@ -6,6 +6,7 @@
  */
 #include "port/linux/internal.h"
 
+#include "wild_satchel/ext4.h"
 #include "wild_satchel/iso9660.h"
 #include "wild_satchel/layout.h"
 #include "wild_satchel/live.h"
@@ -25,11 +26,13 @@ struct made {
     struct ws_source *composed;
     struct ws_layout *layout;
     struct ws_tree *tree;
+    struct ws_ext4_geometry geometry; /* of a root */
 };
 
 static void made_free(struct made *m) {
     ws_source_close(m->composed);
     ws_layout_close(m->layout);
+    ws_ext4_geometry_free(&m->geometry);
     ws_tree_close(m->tree);
     free(m);
 }
@@ -139,8 +142,47 @@ enum ws_status ws_linux_open_overlay(const char *path, struct ws_source **source
     return status;
 }
 
-enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
-                                    struct ws_error *error) {
+/* Of a root's files an ext4 volume is made: it keeps owners, modes, devices, attributes and all names of a file. */
+static enum ws_status compose_root(const char *path, struct made *m, struct ws_error *error) {
+    (void)path;
+    struct ws_ext4_params params = {.made_at = newest(m->tree)};
+    uint64_t size = 64ull << 20;
+    for (const struct ws_node *n = ws_tree_root(m->tree); n; n = ws_tree_next(n))
+        size += n->same_as ? 0 : ws_node_size(n) + 4096;
+    enum ws_status status = WS_E_SPACE;
+    for (; status == WS_E_SPACE; size += size / 8) {
+        params.size = (size + STEP - 1) / STEP * STEP;
+        status = ws_ext4_measure(&params, m->tree, &m->geometry, error);
+    }
+    WS_TRY(status);
+    WS_TRY(ws_layout_create(params.size, &m->layout, error));
+    WS_TRY(ws_ext4_compose(&m->geometry, 0, m->layout, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_seal(m->layout, error));
+    return ws_layout_source(m->layout, &m->composed, error);
+}
+
+/* A folder, or an archive of files, as a volume: lazily of a folder, unpacked once of an archive. */
+static enum ws_status open_files(const char *path, bool folder, const struct ws_source *file,
+                                 enum ws_status (*make)(const char *, struct made *, struct ws_error *),
+                                 struct ws_source **source, struct ws_error *error) {
+    struct made *m = calloc(1, sizeof *m);
+    enum ws_status status = m ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an image");
+    if (status == WS_OK)
+        status = folder ? ws_tree_from_folder(path, &m->tree, error) : ws_archive_read(file, &m->tree, error);
+    if (status == WS_OK) status = make(path, m, error);
+    if (status == WS_OK && folder) {
+        status = ws_source_make(&made_ops, m->composed->size, m, source, error);
+        if (status == WS_OK) m = NULL; /* the source owns it now */
+    } else if (status == WS_OK) {
+        status = spool(m->composed, path, source, error);
+    }
+    if (m) made_free(m);
+    return status;
+}
+
+/* An image as it is, unpacked where it is compressed; files of a folder or an archive made into one by `make`. */
+static enum ws_status open_any(const char *path, enum ws_status (*make)(const char *, struct made *, struct ws_error *),
+                               struct ws_source **source, struct ws_packed_facts *packed, struct ws_error *error) {
     struct stat s;
     struct ws_source *file = NULL;
     bool folder = stat(path, &s) == 0 && S_ISDIR(s.st_mode);
@@ -154,19 +196,18 @@ enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source,
         }
         *packed = found;
     }
-    struct made *m = calloc(1, sizeof *m);
-    enum ws_status status = m ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an image");
-    if (status == WS_OK)
-        status = folder ? ws_tree_from_folder(path, &m->tree, error) : ws_archive_read(file, &m->tree, error);
-    if (status == WS_OK) status = compose(path, m, error);
-    if (status == WS_OK && folder) {
-        status = ws_source_make(&made_ops, m->composed->size, m, source, error);
-        if (status == WS_OK) m = NULL; /* the source owns it now */
-    } else if (status == WS_OK) {
-        status = spool(m->composed, path, source, error);
-    }
-    if (m) made_free(m);
+    enum ws_status status = open_files(path, folder, file, make, source, error);
     ws_source_close(file);
     if (status != WS_OK) ws_fail_where(error, "%s", path);
     return status;
+}
+
+enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
+                                    struct ws_error *error) {
+    return open_any(path, compose, source, packed, error);
+}
+
+enum ws_status ws_linux_open_root(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
+                                  struct ws_error *error) {
+    return open_any(path, compose_root, source, packed, error);
 }

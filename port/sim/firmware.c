@@ -245,6 +245,33 @@ static void system_starts(struct walk *w) {
     s->running = true;
 }
 
+/* A full system: the kernel mounts the volume that its parameters name. */
+static void root_starts(struct walk *w) {
+    struct sim_start *s = w->start;
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_error why = {0};
+    struct ws_system_facts facts;
+    uint64_t at = 0, length = 0;
+    (void)snprintf(s->parameters, sizeof s->parameters, "%s", w->entry.parameters);
+    say(w, "Menu: %s", w->entry.title);
+    say(w, "Parameters: %s", w->entry.parameters);
+    enum ws_status status = ws_system_volume(w->drive, &w->table, w->entry.parameters, &at, &length, &why);
+    if (status == WS_OK) status = ws_source_slice(w->drive, at, length, &slice, &why);
+    if (status == WS_OK) status = ws_ext4_read(slice, &tree, NULL, &why);
+    if (status == WS_OK) status = ws_system_look(tree, &facts, &why);
+    if (status == WS_OK) {
+        say(w, "%s: system started.", facts.name[0] ? facts.name : "Its root is mounted");
+        s->volume_at = at;
+        s->volume_size = length;
+        s->running = true;
+    } else {
+        say(w, "The kernel starts, and cannot mount its root: %s.", why.what);
+    }
+    ws_tree_close(tree);
+    ws_source_close(slice);
+}
+
 /* Our own code: it is run, the same lines as on a PC, up to where the kernel takes over. */
 static bool run_ours(struct walk *w) {
     struct ws_rehearsal r = {.firmware = w->pc->firmware == WS_FIRMWARE_BIOS ? "BIOS" : "UEFI",
@@ -275,7 +302,8 @@ enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const st
     enum ws_status status = ws_table_read(drive, sector, &w->table, NULL, error);
     if (status == WS_OK) (void)ws_medium_open(drive, &w->table, &w->medium, error);
     if (status == WS_OK) w->loaded = pc->firmware == WS_FIRMWARE_BIOS ? bios_loads(w) : uefi_loads(w);
-    if (w->loaded && !w->medium.tree) say(w, "%s", "The loader finds no live image on this drive.");
+    if (w->loaded && !w->medium.tree && !w->ours) say(w, "%s", "The loader finds no live image on this drive.");
+    if (w->loaded && !w->medium.tree && w->ours && run_ours(w)) root_starts(w);
     if (w->loaded && w->ours && w->medium.tree) {
         if (run_ours(w) && kernel_loads(w)) system_starts(w);
     } else if (w->loaded && w->medium.tree) {

@@ -4,6 +4,7 @@
 
 #include "wild_satchel/port/sim.h"
 #include "wild_satchel/image.h"
+#include "wild_satchel/system.h"
 
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *drive, char *out, size_t room);
 enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode, struct ws_drive **drive,
@@ -13,10 +14,10 @@ void sim_drive_cut(struct ws_drive *drive);
 
 /** How far a PC got in starting, and what it found. */
 struct sim_start {
-    struct ws_text console; /* what stands on the screen */
-    bool running;           /* a system is up */
-    const struct ws_live_family *family;
-    struct ws_own_family own_family; /* as the drive describes it */
+    struct ws_text console;              /* what stands on the screen */
+    bool running;                        /* a system is up */
+    const struct ws_live_family *family; /* NULL: a full system */
+    struct ws_own_family own_family;     /* as the drive describes it */
     char parameters[4096];
     uint64_t medium_at; /* the medium's root image on the drive, if it can be read here */
     char root_path[128];

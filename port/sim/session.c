@@ -72,6 +72,8 @@ enum ws_status sim_session_open(struct ws_drive *drive, const struct ws_source *
     } else {
         WS_GO(ws_tree_create(&s->kept, error));
     }
+    s->upper = ws_tree_root(s->kept);
+    if (!start->family) goto done; /* a full system changes its own root */
     WS_GO(ws_tree_folder(s->kept, start->family->changes, &s->upper, error));
     struct ws_node *work = NULL;
     WS_GO(ws_tree_folder(s->kept, start->family->work, &work, error));

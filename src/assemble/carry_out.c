@@ -181,7 +181,9 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
 enum ws_status ws_build_check(struct ws_build *b, struct ws_port *port, struct ws_drive *drive, bool used,
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error) {
-    struct ws_check_options o = {
-        .with_hash = true, .leave_out = used ? WS_ROLES_IN_USE : 0, .on_progress = on_progress, .context = context};
+    struct ws_check_options o = {.with_hash = true,
+                                 .leave_out = used ? WS_ROLES_IN_USE_OF(b->plan->facts.kind) : 0,
+                                 .on_progress = on_progress,
+                                 .context = context};
     return ws_check(port, b->layout, drive, &o, result, error);
 }

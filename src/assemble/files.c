@@ -43,7 +43,7 @@ static enum ws_status check(const struct ws_build *b, struct ws_error *error) {
 }
 
 /* An MBR where one will do, for every PC reads it. */
-static enum ws_status begin_table(struct ws_build *b, struct ws_error *error) {
+enum ws_status build_begin_table(struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
     bool large = p->drive.size > 2ull << 40;
     bool gpt = p->request.table == WS_TABLE_WISH_GPT || large || p->drive.sector != 512;
@@ -123,7 +123,7 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     uint64_t size;
     WS_TRY(build_format(p, WS_ROLE_SYSTEM, &system, error));
     WS_TRY(size_volume(b, system, &size, error));
-    WS_TRY(begin_table(b, error));
+    WS_TRY(build_begin_table(b, error));
     bool gpt = b->table->kind == WS_TABLE_GPT;
     /* An ordinary partition: any firmware looks for a loader on it, and every PC shows it as a drive. */
     need[0] = (struct build_need){.role = WS_ROLE_SYSTEM,
@@ -153,10 +153,10 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
 
 /* Table and start-up code, and zeros up to the first volume: the descriptors of a disc image laid down earlier would
  * stand there, and systems that look for those would take the drive for what it was. */
-static enum ws_status add_front(struct ws_build *b, struct ws_error *error) {
+enum ws_status build_add_front(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_source *zeros = NULL;
-    uint64_t end = plan_volume(p, WS_ROLE_SYSTEM)->at;
+    uint64_t end = p->volume[0].at;
     WS_TRY(ws_source_zeros(end, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
     if (p->drive.sector == 512) WS_TRY(ws_start_add_bios(b->table, b->layout, error)); /* a BIOS reads no others */
@@ -177,7 +177,7 @@ enum ws_status build_prepare_files(struct ws_build *b, struct ws_error *error) {
     WS_GO(build_collect_changes(b, change, &changes, error));
     WS_GO(build_make_medium(b, change, changes, error));
     WS_GO(place(b, error));
-    WS_GO(add_front(b, error));
+    WS_GO(build_add_front(b, error));
     WS_GO(build_compose_volumes(b, error));
     build_list_parts(b);
     build_note_files(b);

@@ -6,6 +6,7 @@
 #include "plan/internal.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/format.h"
+#include "wild_satchel/system.h"
 
 enum { MIB = 1 << 20, PAGE = 4096, WS_PARAMETERS_ROOM = 4096 };
 
@@ -28,6 +29,7 @@ struct ws_build {
     struct ws_source *esp_slice;    /* the image's EFI volume */
     struct ws_tree *esp_tree;
     struct build_names names;
+    struct ws_root root;     /* of a full system: what its tree borrows */
     struct ws_loader loader; /* what UEFI firmware would find of the image's own */
     bool have_loader;
     bool no_kernel; /* of the image's own that our start-up code could start */
@@ -52,6 +54,11 @@ enum ws_status build_prepare_blank(struct ws_build *build, struct ws_error *erro
 /* whole.c, files.c */
 enum ws_status build_prepare_whole(struct ws_build *build, struct ws_error *error);
 enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
+/* system.c */
+enum ws_status build_prepare_system(struct ws_build *build, struct ws_error *error);
+/* files.c: the table of a drive laid out by us; and it with our start-up code, and zeros up to the first volume. */
+enum ws_status build_begin_table(struct ws_build *build, struct ws_error *error);
+enum ws_status build_add_front(struct ws_build *build, struct ws_error *error);
 
 /* place.c: volumes in a row. */
 struct build_need {
@@ -142,6 +149,8 @@ void build_list_parts(struct ws_build *build);
 /* notes.c: what was decided about where changes are kept, and about files. */
 void build_note_persistence(struct ws_build *build);
 void build_note_files(struct ws_build *build);
+/* Where a drive laid out by us will start, and why. */
+void build_correct_outlook(const struct ws_build *build);
 
 /* A file of the image with new content. */
 struct build_change {

@@ -131,7 +131,7 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
     if (!b->no_kernel) WS_TRY(status);
     status = rename_in_entries(b, &entries, error);
     if (status == WS_OK)
-        status = ws_start_entries_put(b->tree[WS_ROLE_SYSTEM], &entries, p->request.check,
+        status = ws_start_entries_put(b->tree[WS_ROLE_SYSTEM], "", &entries, p->request.check,
                                       p->request.check == WS_CHECK_FULL ? system : NULL, p->request.menu_seconds,
                                       p->facts.made_at, error);
     ws_start_entries_free(&entries);

@@ -87,7 +87,7 @@ static void note_choices(struct ws_build *b) {
 
 /* What this arrangement changes in the outlook: the image's own BIOS start-up code cannot read these files, ours can.
  */
-static void correct_outlook(const struct ws_build *b) {
+void build_correct_outlook(const struct ws_build *b) {
     bool own = b->plan->facts.own_uefi;
     const struct ws_loader *l = own || !b->have_loader ? NULL : &b->loader;
     struct ws_plan *p = b->plan;
@@ -126,5 +126,5 @@ static void correct_outlook(const struct ws_build *b) {
 void build_note_files(struct ws_build *b) {
     b->plan->facts.own_uefi = build_own_uefi(b);
     note_choices(b);
-    correct_outlook(b);
+    build_correct_outlook(b);
 }

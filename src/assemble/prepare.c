@@ -67,7 +67,9 @@ static void choose_kind(struct ws_build *b, char why[200]) {
 
 static void carry_findings(struct ws_build *b) {
     const struct ws_findings *found[] = {&b->image.findings, &b->image.findings_whole};
-    size_t lists = b->plan->facts.kind == WS_KIND_LIVE_FILES ? 1 : 2;
+    size_t lists = b->plan->facts.kind == WS_KIND_SYSTEM       ? 0 /* of the image only a root is taken */
+                   : b->plan->facts.kind == WS_KIND_LIVE_FILES ? 1
+                                                               : 2;
     for (size_t k = 0; k < lists; k++)
         for (size_t i = 0; i < found[k]->count; i++)
             ws_findings_add(&b->plan->findings, found[k]->list[i].weight, "%s", found[k]->list[i].text);
@@ -170,6 +172,7 @@ void ws_build_close(struct ws_build *b) {
     if (!b) return;
     ws_layout_close(b->layout);
     for (size_t i = 0; i < WS_ROLES; i++) ws_tree_close(b->tree[i]);
+    ws_root_close(&b->root);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);
     ws_source_close(b->patched);

@@ -14,6 +14,8 @@ static const struct build_recipe recipes[] = {
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "",
      build_prepare_files},
     {WS_KIND_REPLICA, true, false, 0, "a replica is the image byte for byte", build_prepare_replica},
+    {WS_KIND_SYSTEM, true, false, VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+     "a full system brings its own", build_prepare_system},
     {WS_KIND_BLANK, false, false, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
@@ -53,9 +55,15 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
         return ws_fail(error, WS_E_USAGE,
                        recipe->image ? "this kind of drive is made from an image, and none is given"
                                      : "an ordinary drive is made from no image");
-    if (recipe->files) return WS_OK;
+    if (recipe->files)
+        return r->kernel_options[0] ? refuse(recipe, "its kernel's parameters are its menu's", error) : WS_OK;
     if (r->family[0]) return goes_with_files(recipe, "a family of your own goes", error);
     if (ws_rules_any(&r->rules)) return goes_with_files(recipe, "rules go", error);
+    if (recipe->kind == WS_KIND_SYSTEM) /* table and menu are ours there, too */
+        return r->uefi_code == WS_UEFI_CODE_IMAGE || r->check != WS_CHECK_OFF
+                   ? refuse(recipe, "our start-up code starts it, and checks nothing", error)
+                   : WS_OK;
+    if (r->kernel_options[0]) return refuse(recipe, "its kernel's parameters are its menu's", error);
     if (r->table != WS_TABLE_USUAL || r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF ||
         r->menu_seconds != WS_MENU_SECONDS_USUAL)
         return goes_with_files(recipe, "table and start-up code of ours go", error);

@@ -43,11 +43,14 @@ enum ws_status build_format(const struct ws_plan *p, enum ws_role role, const st
                             struct ws_error *error) {
     const struct ws_wanted *w = ws_request_wanted(&p->request, role);
     bool vast = p->facts.kind == WS_KIND_BLANK && p->drive.size > ws_format_find("fat32")->most; /* no FAT32 is */
-    const char *word = w && w->format[0] ? w->format : vast ? "exfat" : build_roles[role].format;
-    bool plain = role == WS_ROLE_SYSTEM || role == WS_ROLE_DATA; /* which others go in turn is a question of the role */
+    bool root = p->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
+    const char *usual = root ? build_roles[WS_ROLE_PERSISTENCE].format : vast ? "exfat" : build_roles[role].format;
+    const char *word = w && w->format[0] ? w->format : usual;
+    bool plain = !root && (role == WS_ROLE_SYSTEM ||
+                           role == WS_ROLE_DATA); /* which others go in turn is a question of the role */
     *format = ws_format_find(word);
     if (*format && (*format)->compose &&
-        (strcmp(word, build_roles[role].format) == 0 || (plain && (*format)->everywhere)))
+        (strcmp(word, root ? usual : build_roles[role].format) == 0 || (plain && (*format)->everywhere)))
         return WS_OK;
     ws_fail(error, WS_E_USAGE, "\"%s\" is no file system for a %s volume", word, ws_role_name(role));
     return ws_fail_next(error, plain ? "fat32 and exfat are" : "leave it out");
@@ -95,11 +98,12 @@ enum ws_status build_label(const struct ws_build *b, enum ws_role role, char lab
     }
     bool by_label = build_holds(b, role) && ws_live_wants_label(b->plan->family);
     (void)snprintf(label, WS_LABEL_ROOM, "%s",
-                   role == WS_ROLE_SYSTEM        ? system
-                   : role == WS_ROLE_START       ? "START"
-                   : role == WS_ROLE_PERSISTENCE ? b->plan->family->label
-                   : by_label                    ? "OVERLAY"
-                                                 : build_roles[role].name);
+                   b->plan->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM ? "system"
+                   : role == WS_ROLE_SYSTEM                                        ? system
+                   : role == WS_ROLE_START                                         ? "START"
+                   : role == WS_ROLE_PERSISTENCE                                   ? b->plan->family->label
+                   : by_label                                                      ? "OVERLAY"
+                                                                                   : build_roles[role].name);
     return WS_OK;
 }
 

@@ -7,7 +7,6 @@
 #include <string.h>
 
 enum { LIST_NAME_ROOM = 64 };
-static const char list_path[] = "/loader/satchel.sha256";
 static const char *const check_names[] = {"off", "quick", "full"};
 
 const char *ws_check_name(enum ws_check_at_start check) { return check_names[check]; }
@@ -238,7 +237,7 @@ static enum ws_status make_list(const struct ws_tree *tree, const struct ws_star
 }
 
 static void entry_text(const struct ws_start_entry *e, size_t number, enum ws_check_at_start check,
-                       const char *list_hex, struct ws_text *out) {
+                       const char *list_hex, const char *list_path, struct ws_text *out) {
     ws_text_printf(out, "title      %s\nsort-key   %04zu\nlinux      %s\n", e->title, number, e->linux_path);
     for (unsigned i = 0; i < e->initrds; i++) ws_text_printf(out, "initrd     %s\n", e->initrd[i]);
     ws_text_printf(out, "options    %s\n", e->options);
@@ -256,13 +255,16 @@ static enum ws_status put_text(struct ws_tree *tree, const char *path, struct ws
     return status;
 }
 
-enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_entries *entries,
+enum ws_status ws_start_entries_put(struct ws_tree *tree, const char *base, const struct ws_start_entries *entries,
                                     enum ws_check_at_start check, const char *const check_paths[], unsigned timeout_s,
                                     int64_t made_at, struct ws_error *error) {
     struct ws_text list = {0};
     struct ws_text text = {0};
     char hex[WS_HASH_HEX] = "";
+    char list_path[LIST_NAME_ROOM], settings[LIST_NAME_ROOM];
     enum ws_status status = WS_OK;
+    (void)snprintf(list_path, sizeof list_path, "%s/loader/satchel.sha256", base);
+    (void)snprintf(settings, sizeof settings, "%s/loader/satchel.conf", base);
     if (check != WS_CHECK_OFF) {
         status = make_list(tree, entries, check_paths, &list, error);
         if (status == WS_OK)
@@ -273,11 +275,11 @@ enum ws_status ws_start_entries_put(struct ws_tree *tree, const struct ws_start_
     }
     for (size_t i = 0; i < entries->count; i++) {
         char path[LIST_NAME_ROOM];
-        (void)snprintf(path, sizeof path, "/loader/entries/%04zu.conf", i + 1);
-        entry_text(&entries->entry[i], i + 1, check, hex, &text);
+        (void)snprintf(path, sizeof path, "%s/loader/entries/%04zu.conf", base, i + 1);
+        entry_text(&entries->entry[i], i + 1, check, hex, list_path, &text);
         WS_TRY(put_text(tree, path, &text, made_at, error));
     }
     ws_text_printf(&text, "# how long the menu waits, in seconds, or \"never\"; and the entry it then starts\n");
     ws_text_printf(&text, "timeout %u\ndefault 0001\n", timeout_s);
-    return put_text(tree, "/loader/satchel.conf", &text, made_at, error);
+    return put_text(tree, settings, &text, made_at, error);
 }

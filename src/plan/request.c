@@ -8,7 +8,7 @@
 enum { FORMAT_VERSION = 1 };
 static const char format_name[] = "wild-satchel-request";
 
-static const char *const kinds[] = {"usual", "live", "live-whole", "live-files", "replica", "blank"};
+static const char *const kinds[] = {"usual", "live", "live-whole", "live-files", "replica", "system", "blank"};
 static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap"};
 static const char *const places[] = {"usual", "partition", "file"};
 static const char *const uses[] = {"image", "overlay"};
@@ -117,6 +117,7 @@ static const struct row start_rows[] = {
     {"table", ROW_WORD, ROW_FIELD(struct ws_request, table), .word = wish_word, .words = WS_TABLE_WISHES},
     {"uefi_code", ROW_WORD, ROW_FIELD(struct ws_request, uefi_code), .word = code_word, .words = WS_UEFI_CODES},
     {"check", ROW_WORD, ROW_FIELD(struct ws_request, check), .word = check_word, .words = WS_CHECK_FULL + 1},
+    {"kernel_options", ROW_TEXT, ROW_FIELD(struct ws_request, kernel_options)},
     {"menu_seconds", ROW_NUMBER, ROW_FIELD(struct ws_request, menu_seconds), .most = WS_MENU_SECONDS_MOST},
 };
 const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {

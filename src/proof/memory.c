@@ -3,6 +3,7 @@
 #include "wild_satchel/medium.h"
 #include "wild_satchel/proof.h"
 #include "wild_satchel/start.h"
+#include "wild_satchel/system.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -114,6 +115,28 @@ static enum ws_status look_at_esp(const struct ws_source *drive, const struct ws
     return status;
 }
 
+/* A full system: our start-up code chooses a kernel that names its root. @return false if it is none */
+static bool look_at_system(const struct ws_source *drive, const struct ws_table *table, struct ws_memory *m) {
+    struct ws_rehearsal r = {.firmware = "BIOS", .sector = table->sector, .only_choose = true};
+    struct ws_source *slice = NULL;
+    struct ws_error why = {0};
+    if (ws_start_rehearse(drive, &r, NULL) != WS_OK) return false;
+    if (r.starts) (void)snprintf(m->parameters, sizeof m->parameters, "%.1023s", r.entry.options);
+    m->system = r.starts && strstr(r.entry.options, "root=UUID=");
+    ws_rehearsal_free(&r);
+    if (!m->system) return false;
+    if (ws_system_volume(drive, table, m->parameters, &m->volume_at, &m->volume_size, &why) != WS_OK)
+        return because(m, WS_FORGETS_NO_SYSTEM, "%s", why.what) == WS_OK;
+    enum ws_status status = ws_source_slice(drive, m->volume_at, m->volume_size, &slice, &why);
+    if (status == WS_OK) status = ws_ext4_probe(slice, &m->volume, &why);
+    ws_source_close(slice);
+    if (status != WS_OK) (void)because(m, WS_FORGETS_VOLUME, "the system's volume cannot be read: %s", why.what);
+    else if (!m->volume.clean && !m->volume.needs_recovery)
+        (void)because(m, WS_FORGETS_NOT_CLEAN, "%s", "the system's volume carries recorded errors: check it");
+    else if (m->volume.free_bytes < 256 * 1024) (void)because(m, WS_FORGETS_FULL, "%s", "the system's volume is full");
+    return true;
+}
+
 enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *m,
                               struct ws_error *error) {
     struct ws_medium medium = {0};
@@ -124,6 +147,7 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
     enum ws_status status = WS_OK;
     WS_GO(ws_table_read(drive, sector, table, NULL, error));
     if (ws_medium_open(drive, table, &medium, &inner) != WS_OK) {
+        if (look_at_system(drive, table, m)) goto done;
         status = because(m, WS_FORGETS_NO_SYSTEM, "no live system can be read from this drive: %s", inner.what);
         goto done;
     }

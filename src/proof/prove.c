@@ -181,7 +181,8 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     WS_GO(drive->ops->describe(drive, &facts, error));
     WS_GO(ws_source_drive(drive, &source, error));
     WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
-    if (!p->memory.volume_size || !p->memory.family) goto done;
+    const char *changes = p->memory.system ? "" : p->memory.family ? p->memory.family->changes : NULL;
+    if (!p->memory.volume_size || !changes) goto done;
     WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));
     if (ws_ext4_read(slice, &tree, NULL, NULL) != WS_OK) goto done; /* the memory's cause says why */
     WS_GO(ws_snapshot_take(tree, &now, error));
@@ -196,14 +197,15 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     for (size_t i = 0; i < p->proof->items; i++) {
         struct ws_proof_item *item = &p->proof->item[i];
         char path[256];
-        (void)snprintf(path, sizeof path, "/%s%s", p->memory.family->changes, item->path);
+        (void)snprintf(path, sizeof path, "%s%s%s", changes[0] ? "/" : "", changes, item->path);
         const struct ws_node *n = ws_tree_find(tree, path);
         bool deleted = item->change == WS_PROOF_DELETED;
         if (n && item->sha256[0])
             for (size_t k = 0; k < now.count; k++)
                 if (strcmp(now.shot[k].path, path) == 0) memcpy(item->found, now.shot[k].sha256, sizeof item->found);
-        bool there = deleted ? n && n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0
-                             : n && (!item->sha256[0] || strcmp(item->sha256, item->found) == 0);
+        bool there = deleted && p->memory.system ? !n /* no lower tree shines through */
+                     : deleted                   ? n && n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0
+                                                 : n && (!item->sha256[0] || strcmp(item->sha256, item->found) == 0);
         item->drive = there ? WS_SURVIVES : WS_LOST;
     }
 done:

@@ -138,7 +138,7 @@ static void entries(const struct input *in) {
         ws_tree_put(tree, "boot/grub/grub.cfg", "", 0, &file, &error) == WS_OK) {
         file->content = in->source;
         if (ws_start_entries_of(tree, ws_live_family_find("live-boot"), "persistence", &made, NULL, &error) == WS_OK) {
-            (void)ws_start_entries_put(tree, &made, WS_CHECK_QUICK, NULL, 5, 0, &error);
+            (void)ws_start_entries_put(tree, "", &made, WS_CHECK_QUICK, NULL, 5, 0, &error);
             ws_start_entries_free(&made);
         }
     }

@@ -23,7 +23,7 @@ static enum ws_status make(const char *fs, struct ws_layout *layout, struct ws_t
     entries.entry->initrds = 1;
     WS_TRY(ws_tree_put(tree, "k", kernel, sizeof kernel, NULL, error));
     WS_TRY(ws_tree_put(tree, "i", kernel, sizeof kernel, NULL, error));
-    WS_TRY(ws_start_entries_put(tree, &entries, WS_CHECK_QUICK, NULL, 0, 0, error));
+    WS_TRY(ws_start_entries_put(tree, "", &entries, WS_CHECK_QUICK, NULL, 0, 0, error));
     ws_start_entries_free(&entries);
     ws_table_new_mbr(&table, ROOM, 512, 1);
     WS_TRY(ws_table_add(&table, VOLUME_AT, ROOM - VOLUME_AT, "data", &id, "x", &number, error));

@@ -20,6 +20,10 @@ WS_CHECKED enum ws_status ws_source_file(const char *path, struct ws_source **so
  *  @param packed  out: what it was wrapped in; `format` is empty if it was not compressed */
 WS_CHECKED enum ws_status ws_linux_open_image(const char *path, struct ws_source **source,
                                               struct ws_packed_facts *packed, struct ws_error *error);
+/** As ws_linux_open_image(); a folder, or an archive of files, becomes an ext4 volume with all that a root file system
+ *  has: owners, modes, devices, extended attributes, second names. For full systems. */
+WS_CHECKED enum ws_status ws_linux_open_root(const char *path, struct ws_source **source,
+                                             struct ws_packed_facts *packed, struct ws_error *error);
 /** As ws_linux_open_image(); a folder, or an archive of files, becomes a disc image made on the fly: an archive's is
  *  unpacked the same way, a folder's reads its files when they are wanted. */
 WS_CHECKED enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source,

@@ -1,9 +1,9 @@
 /* entries.c — start entries: Boot Loader Specification, "Type #1 Boot Loader Specification Entries".
  *
- * They stand in /loader/entries/NAME.conf. Two keys of our own, which others ignore as the specification asks:
- *   satchel-check  off, quick (kernel and initial RAM disks) or full (the system image, too)
- *   satchel-list   SHA-256 of the checksum list, and its path
- * What goes for the whole menu stands in /loader/satchel.conf: "timeout SECONDS|never", "default ID".
+ * They stand in /loader/entries/NAME.conf, on the volume of a full system's root in /boot/loader/entries. Two keys of
+ * our own, which others ignore as the specification asks: satchel-check  off, quick (kernel and initial RAM disks) or
+ * full (the system image, too) satchel-list   SHA-256 of the checksum list, and its path What goes for the whole menu
+ * stands in /loader/satchel.conf: "timeout SECONDS|never", "default ID".
  */
 #include "start.h"
 
@@ -148,7 +148,12 @@ bool start_entries_read(struct start_volume *v, struct start_menu *menu) {
     struct reading r = {.m = v->m, .menu = menu, .room = START_ENTRIES_MOST};
     memset(menu, 0, sizeof *menu);
     menu->timeout_s = 5;
-    if (!start_open(v, "/loader/entries", &folder) || !folder.folder) return false;
+    const char *conf = "/loader/satchel.conf";
+    if (!start_open(v, "/loader/entries", &folder)) {
+        conf = "/boot/loader/satchel.conf";
+        if (!start_open(v, "/boot/loader/entries", &folder)) return false;
+    }
+    if (!folder.folder) return false;
     menu->entry = v->m->take(v->m, sizeof *menu->entry * START_ENTRIES_MOST);
     if (!menu->entry) return start_fail(v->m, "there is no memory left");
     if (!start_list(&folder, read_entry, &r)) return false;
@@ -158,7 +163,7 @@ bool start_entries_read(struct start_volume *v, struct start_menu *menu) {
         for (; k && goes_before(&e, &menu->entry[k - 1]); k--) menu->entry[k] = menu->entry[k - 1];
         menu->entry[k] = e;
     }
-    if (start_open(v, "/loader/satchel.conf", &settings)) {
+    if (start_open(v, conf, &settings)) {
         char *text = load_text(&settings);
         if (text) start_settings_parse(text, menu);
     }

@@ -1,0 +1,82 @@
+/* system.h — root file systems: what one is, and what becomes a full system on a drive.
+ *
+ * A root is read from an ext4 volume, a squashfs, or the live image that carries one of them. Nothing of its code is
+ * run: what it is follows from its files.
+ */
+#ifndef WILD_SATCHEL_SYSTEM_H
+#define WILD_SATCHEL_SYSTEM_H
+
+#include "wild_satchel/start.h"
+
+WS_BEGIN
+
+/** What the kernel starts first. */
+enum ws_init { WS_INIT_UNKNOWN, WS_INIT_SYSTEMD, WS_INIT_SYSV, WS_INIT_OPENRC, WS_INIT_RUNIT, WS_INIT_BUSYBOX };
+const char *ws_init_name(enum ws_init init); /**< "unknown", "systemd", "sysv", "openrc", "runit", "busybox" */
+
+enum { WS_KERNELS_MOST = 16 };
+/** A kernel in /boot with its initial RAM disk, which goes by the same version. */
+struct ws_kernel {
+    char version[96]; /**< as its file name has it */
+    char path[256];   /**< from the root's top: "/boot/vmlinuz-6.1" */
+    char initrd[256]; /**< empty: there is none */
+};
+
+struct ws_system_facts {
+    char name[160];   /**< os-release's PRETTY_NAME (os-release(5)); empty if it does not say */
+    char id[48];      /**< its ID; empty if it does not say */
+    char version[48]; /**< its VERSION_ID */
+    char machine[16]; /**< what its programs are made for: "x86-64", "x86", "ARM64", ...; empty: cannot be told */
+    enum ws_init init;
+    struct ws_kernel kernel[WS_KERNELS_MOST]; /**< the newest first */
+    size_t kernels;
+};
+/** What a root is. @return WS_E_NOTFOUND if nothing in it looks like the root of a system */
+WS_CHECKED enum ws_status ws_system_look(const struct ws_tree *root, struct ws_system_facts *facts,
+                                         struct ws_error *error);
+
+/** The file at `path` of a root, symbolic links followed as the running system would; NULL if it is not there. */
+struct ws_node *ws_system_find(const struct ws_tree *root, const char *path);
+
+/** Versions as people count them: runs of digits by their number. @return less than, equal to or above 0 */
+int ws_version_compare(const char *a, const char *b);
+
+/** A root opened, and all that its tree borrows. Zero-initialise. */
+struct ws_root {
+    struct ws_tree *tree;  /**< owned; may be taken over: set it to NULL, and close the rest after it */
+    struct ws_tree *outer; /**< of a squashfs that holds an image of the root */
+    char where[256];       /**< its path inside a live image; empty: the input is the root itself */
+};
+/**
+ * @param input   ext4 volume, squashfs, or any bytes if `medium` is given
+ * @param medium  a live image's files, which are looked through first; may be NULL
+ * @return WS_E_NOTFOUND if there is no root in it; WS_E_FORMAT for a damaged one
+ */
+WS_CHECKED enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree *medium,
+                                       struct ws_root *root, struct ws_error *error);
+void ws_root_close(struct ws_root *root);
+
+/** What a system is told of the drive it stands on. */
+struct ws_settling {
+    char root_uuid[48], start_id[24], swap_uuid[48]; /**< as fstab writes them; swap empty: none */
+    const char *options;                             /**< further kernel parameters; "" for none */
+    unsigned menu_seconds;
+    int64_t made_at;
+};
+/** Make a root at home on its drive: fstab, start entries in /boot/loader, an identity of its own at first start.
+ *  @return WS_E_UNSUPPORTED if it has no kernel */
+WS_CHECKED enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *facts,
+                                           const struct ws_settling *settling, struct ws_findings *findings,
+                                           struct ws_error *error);
+/** Where on a drive the root volume lies that kernel parameters name ("root=UUID=...").
+ *  @return WS_E_NOTFOUND if they name none, or one that is not on this drive: the error says which */
+WS_CHECKED enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table,
+                                           const char *parameters, uint64_t *at, uint64_t *length,
+                                           struct ws_error *error);
+/** A root that brings no kernel gets the one its live medium starts it with. */
+WS_CHECKED enum ws_status ws_system_adopt_kernel(struct ws_tree *root, const struct ws_tree *medium,
+                                                 struct ws_error *error);
+
+WS_END
+
+#endif

@@ -1,0 +1,139 @@
+/* system.c — the recipe of a full system: a small volume that firmware reads, and the root on ext4. */
+#include "assemble/internal.h"
+
+#include "wild_satchel/system.h"
+
+#include <stdio.h>
+#include <string.h>
+
+enum { START_BYTES = 64 << 20 };
+
+/* The root, with the kernel of its live medium where it has none of its own. */
+static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    const struct ws_tree *medium = b->image.iso ? ws_iso_tree(b->image.iso) : NULL;
+    WS_TRY(ws_root_open(b->image.source, medium, &b->root, error));
+    WS_TRY(ws_system_look(b->root.tree, facts, error));
+    if (facts->machine[0] && strcmp(facts->machine, "x86-64") != 0) {
+        ws_fail(error, WS_E_UNSUPPORTED, "its programs are made for %s, and PCs are x86-64", facts->machine);
+        return ws_fail_next(error, "take the edition for x86-64 PCs");
+    }
+    if (!facts->machine[0])
+        ws_findings_add(&p->findings, WS_WARNING, "what machine its programs are made for cannot be told");
+    if (facts->kernels == 0 && medium) {
+        WS_TRY(ws_system_adopt_kernel(b->root.tree, medium, error));
+        WS_TRY(ws_system_look(b->root.tree, facts, error));
+        if (facts->kernels)
+            plan_chose(p, "kernel", facts->kernel[0].version, "the root has none of its own: it is its live medium's");
+    }
+    if (facts->name[0]) /* else what its image is called */
+        (void)snprintf(p->facts.title, sizeof p->facts.title, "%.*s", (int)sizeof p->facts.title - 1, facts->name);
+    else (void)snprintf(facts->name, sizeof facts->name, "%s", p->facts.title);
+    b->tree[WS_ROLE_SYSTEM] = b->root.tree; /* closed with the build, what it borrows after it */
+    b->root.tree = NULL;
+    return WS_OK;
+}
+
+static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    struct ws_settling s = {
+        .options = p->request.kernel_options, .menu_seconds = p->request.menu_seconds, .made_at = p->facts.made_at};
+    struct ws_guid id;
+    WS_TRY(build_volume_id(p, WS_ROLE_SYSTEM, &id, error));
+    (void)ws_guid_text(&id, s.root_uuid);
+    WS_TRY(build_volume_id(p, WS_ROLE_START, &id, error));
+    ws_serial_name(ws_load_le32(id.byte), s.start_id);
+    WS_TRY(build_volume_id(p, WS_ROLE_SWAP, &id, error));
+    if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) (void)ws_guid_text(&id, s.swap_uuid);
+    return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &p->findings, error);
+}
+
+/* The smallest volume that holds the root. */
+static enum ws_status measure(struct ws_build *b, const struct ws_format *f, uint64_t *least, struct ws_error *error) {
+    uint64_t size = 0;
+    for (const struct ws_node *n = ws_tree_root(b->tree[WS_ROLE_SYSTEM]); n; n = ws_tree_next(n))
+        size += n->same_as ? 0 : ws_node_size(n) + 512;
+    size = ws_max_u64(ws_round_up(size + size / 32, MIB), f->least(b->plan->drive.sector, 0));
+    for (;;) {
+        struct ws_volume_params params = build_params(b, WS_ROLE_SYSTEM, f, size);
+        enum ws_status status = f->compose(&params, b->tree[WS_ROLE_SYSTEM], 0, NULL, NULL, error);
+        if (status == WS_OK) *least = size;
+        if (status != WS_E_SPACE) return status;
+        if (size > b->plan->drive.size) return build_does_not_fit(error, b->plan, size + START_BYTES);
+        size = ws_round_up(size + size / 32, MIB);
+    }
+}
+
+static enum ws_status place(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    const struct ws_format *system, *start;
+    struct build_need need[WS_ROLES] = {0};
+    size_t needs = 2;
+    uint64_t least = 0;
+    struct ws_size size = build_wanted_size(p, WS_ROLE_SYSTEM);
+    WS_TRY(build_format(p, WS_ROLE_SYSTEM, &system, error));
+    WS_TRY(build_format(p, WS_ROLE_START, &start, error));
+    WS_TRY(measure(b, system, &least, error));
+    if (size.kind == WS_SIZE_BYTES && size.bytes < least) {
+        char wanted[48], needed[48];
+        ws_fail(error, WS_E_SPACE, "a volume of %s is asked for the system, which needs %s",
+                ws_size_both(size.bytes, wanted, sizeof wanted), ws_size_both(least, needed, sizeof needed));
+        return ws_fail_next(error, "ask for more, or leave its size to the plan");
+    }
+    bool data_rest = build_wanted_size(p, WS_ROLE_DATA).kind == WS_SIZE_REST;
+    if (size.kind == WS_SIZE_USUAL && data_rest) size = ws_size_of(least + least / 4 + 1024ull * MIB);
+    else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
+    else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
+    WS_TRY(build_begin_table(b, error));
+    WS_TRY(build_make_start(b, error));
+    need[0] = (struct build_need){.role = WS_ROLE_START,
+                                  .format = start,
+                                  .size = ws_size_of(START_BYTES),
+                                  .least = START_BYTES,
+                                  .granule = PAGE,
+                                  .type = start->type_start,
+                                  .name = "start"};
+    if (need[0].size.bytes < start->least(p->drive.sector, 0))
+        need[0].size.bytes = need[0].least = start->least(p->drive.sector, 0);
+    need[1] = (struct build_need){.role = WS_ROLE_SYSTEM,
+                                  .format = system,
+                                  .size = size,
+                                  .least = least,
+                                  .most = system->most,
+                                  .granule = p->facts.align,
+                                  .type = system->type};
+    WS_TRY(build_add_needs(b, need, &needs, error));
+    WS_TRY(build_place_volumes(b, need, needs, p->facts.align, error));
+    if (b->table->kind != WS_TABLE_GPT) b->table->mbr[0].active = true;
+    p->facts.table = b->table->kind;
+    return WS_OK;
+}
+
+static void note_choices(struct ws_build *b, const struct ws_system_facts *facts) {
+    struct ws_plan *p = b->plan;
+    plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
+    plan_chose(p, "start", "our own code",
+               "it reads kernels from the root itself, whichever the system installs there");
+    plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
+    if (b->root.where[0]) plan_chose(p, "root", b->root.where, "the root file system inside the live image");
+    ws_findings_add(&p->findings, WS_WARNING,
+                    "whether its initial RAM disk has the drivers for a USB drive is not looked at yet; a proof tells");
+}
+
+enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_system_facts facts;
+    p->facts.align = build_choose_align(p);
+    p->facts.own_uefi = true;
+    WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
+    WS_TRY(open_root(b, &facts, error));
+    WS_TRY(settle(b, &facts, error));
+    WS_TRY(place(b, error));
+    WS_TRY(build_add_front(b, error));
+    WS_TRY(build_compose_volumes(b, error));
+    build_list_parts(b);
+    note_choices(b, &facts);
+    build_correct_outlook(b);
+    return WS_OK;
+}

@@ -1,0 +1,127 @@
+/* settle.c — a root made at home on its drive, by edits of its tree alone. */
+#include "wild_satchel/system.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static enum ws_status put(struct ws_tree *root, const char *path, const struct ws_text *text, int64_t made_at,
+                          struct ws_error *error) {
+    struct ws_node *n = NULL;
+    WS_TRY(ws_text_status(text, error));
+    WS_TRY(ws_tree_put(root, path, text->data ? text->data : "", text->length, &n, error));
+    n->mtime = made_at;
+    return WS_OK;
+}
+
+/* fstab(5): few writes to flash (noatime), and a volume that is not there does not hold up a start (nofail). The one
+ * that the root came with spoke of another drive; it stays beside it to be read. */
+static enum ws_status put_fstab(struct ws_tree *root, const struct ws_settling *s, struct ws_error *error) {
+    struct ws_text text = {0};
+    struct ws_node *folder = NULL;
+    struct ws_node *old = ws_tree_find(root, "etc/fstab");
+    if (old && old->kind == WS_NODE_FILE && ws_node_size(old) > 0 && !ws_tree_find(root, "etc/fstab.before"))
+        WS_TRY(ws_tree_rename(root, old, "fstab.before", error));
+    ws_text_printf(&text, "# What is mounted where: this drive's own volumes, by their identifiers.\n");
+    ws_text_printf(&text, "UUID=%s / ext4 noatime,errors=remount-ro 0 1\n", s->root_uuid);
+    ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
+    if (s->swap_uuid[0]) ws_text_printf(&text, "UUID=%s none swap sw,nofail 0 0\n", s->swap_uuid);
+    enum ws_status status = put(root, "etc/fstab", &text, s->made_at, error);
+    ws_text_free(&text);
+    WS_TRY(status);
+    return ws_tree_folder(root, "boot/efi", &folder, error);
+}
+
+/* machine-id(5): empty, it is made at the first start; two drives from one root must not be taken for one machine. */
+static enum ws_status forget_identity(struct ws_tree *root, const struct ws_settling *s, struct ws_error *error) {
+    const struct ws_text none = {0};
+    struct ws_node *bus = ws_tree_find(root, "var/lib/dbus/machine-id");
+    if (bus && bus->kind == WS_NODE_FILE) ws_tree_drop(root, bus);
+    if (!ws_tree_find(root, "etc/machine-id")) return WS_OK;
+    return put(root, "etc/machine-id", &none, s->made_at, error);
+}
+
+/* systemd and sysv mount the root for writing themselves, once it is checked; others are not known to. */
+static const char *root_mode(const struct ws_system_facts *f) {
+    return f->init == WS_INIT_SYSTEMD || f->init == WS_INIT_SYSV || f->init == WS_INIT_OPENRC ? "ro" : "rw";
+}
+
+static enum ws_status put_entries(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
+                                  struct ws_error *error) {
+    struct ws_start_entries all = {.entry = calloc(f->kernels + 1, sizeof *all.entry)};
+    if (!all.entry) return ws_fail(error, WS_E_NOMEM, "out of memory for start entries");
+    for (size_t i = 0; i <= f->kernels; i++) { /* and a rescue entry, with the newest */
+        const struct ws_kernel *k = &f->kernel[i < f->kernels ? i : 0];
+        struct ws_start_entry *e = &all.entry[all.count++];
+        bool rescue = i == f->kernels;
+        if (rescue) (void)snprintf(e->title, sizeof e->title, "%.120s (rescue: one user, no services)", f->name);
+        else if (i == 0) (void)snprintf(e->title, sizeof e->title, "%s", f->name);
+        else (void)snprintf(e->title, sizeof e->title, "%.100s (kernel %.40s)", f->name, k->version);
+        (void)snprintf(e->linux_path, sizeof e->linux_path, "%s", k->path);
+        if (k->initrd[0]) (void)snprintf(e->initrd[e->initrds++], sizeof e->initrd[0], "%s", k->initrd);
+        (void)snprintf(e->options, sizeof e->options, "root=UUID=%s %s%s%s%s", s->root_uuid, root_mode(f),
+                       s->options[0] ? " " : "", s->options, rescue ? " single" : "");
+    }
+    enum ws_status status =
+        ws_start_entries_put(root, "/boot", &all, WS_CHECK_OFF, NULL, s->menu_seconds, s->made_at, error);
+    ws_start_entries_free(&all);
+    return status;
+}
+
+enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
+                                struct ws_findings *findings, struct ws_error *error) {
+    if (f->kernels == 0) {
+        ws_fail(error, WS_E_UNSUPPORTED, "this root has no kernel: there is none in its folder /boot");
+        return ws_fail_next(error, "install one into it, or take the live image that starts it");
+    }
+    for (size_t i = 0; i < f->kernels; i++)
+        if (!f->kernel[i].initrd[0])
+            ws_findings_add(findings, WS_WARNING,
+                            "the kernel %s has no initial RAM disk: it finds its root by UUID only if it needs none",
+                            f->kernel[i].version);
+    WS_TRY(put_fstab(root, s, error));
+    WS_TRY(forget_identity(root, s, error));
+    return put_entries(root, f, s, error);
+}
+
+/* A kernel says its version: at the byte that 0x20e points to, past the first sector (boot.rst, "kernel_version"). */
+static void version_of(const struct ws_node *kernel, char version[96]) {
+    uint8_t at[2];
+    char text[96] = "";
+    (void)snprintf(version, 96, "live");
+    if (!kernel->content || ws_source_read(kernel->content, 0x20e, at, 2, NULL) != WS_OK) return;
+    uint64_t place = 0x200u + (uint64_t)(at[0] | at[1] << 8);
+    if (place == 0x200 || place + sizeof text > kernel->content->size ||
+        ws_source_read(kernel->content, place, text, sizeof text - 1, NULL) != WS_OK)
+        return;
+    text[strspn(text, "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ.-_+~")] = '\0';
+    if (text[0] >= '0' && text[0] <= '9') (void)snprintf(version, 96, "%s", text);
+}
+
+static enum ws_status copy_file(struct ws_tree *root, const char *path, const struct ws_node *from,
+                                struct ws_error *error) {
+    struct ws_node *n = NULL;
+    WS_TRY(ws_tree_put(root, path, "", 0, &n, error));
+    n->content = from->content;
+    n->mtime = from->mtime;
+    return WS_OK;
+}
+
+enum ws_status ws_system_adopt_kernel(struct ws_tree *root, const struct ws_tree *medium, struct ws_error *error) {
+    struct ws_start_entries entries;
+    char version[96], path[256];
+    WS_TRY(ws_start_entries_of(medium, NULL, NULL, &entries, NULL, error));
+    const struct ws_start_entry *e = &entries.entry[0];
+    const struct ws_node *kernel = ws_tree_find_any_case(medium, e->linux_path);
+    const struct ws_node *initrd = e->initrds == 1 ? ws_tree_find_any_case(medium, e->initrd[0]) : NULL;
+    enum ws_status status = WS_OK;
+    if (!kernel) WS_GO(ws_fail(error, WS_E_NOTFOUND, "the kernel %s is not on the medium", e->linux_path));
+    version_of(kernel, version);
+    (void)snprintf(path, sizeof path, "boot/vmlinuz-%s", version);
+    WS_GO(copy_file(root, path, kernel, error));
+    (void)snprintf(path, sizeof path, "boot/initrd.img-%s", version);
+    if (initrd) WS_GO(copy_file(root, path, initrd, error));
+done:
+    ws_start_entries_free(&entries);
+    return status;
+}

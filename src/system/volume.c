@@ -1,0 +1,31 @@
+/* volume.c — the root volume that a kernel will look for, found on its drive. */
+#include "wild_satchel/format.h"
+#include "wild_satchel/system.h"
+
+#include <stdio.h>
+#include <string.h>
+
+enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table, const char *parameters,
+                                uint64_t *at, uint64_t *length, struct ws_error *error) {
+    static const char sign[] = "root=UUID=";
+    char wanted[64] = "";
+    size_t count;
+    for (const char *p = strstr(parameters, sign); p && !wanted[0]; p = strstr(p + 1, sign))
+        if (p == parameters || p[-1] == ' ')
+            (void)snprintf(wanted, sizeof wanted, "%.*s", (int)strcspn(p + sizeof sign - 1, " "), p + sizeof sign - 1);
+    if (!wanted[0]) return ws_fail(error, WS_E_NOTFOUND, "the kernel's parameters name no root by its UUID");
+    const struct ws_partition *p = ws_table_partitions(table, &count);
+    for (size_t i = 0; i < count; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_volume_facts facts = {.id = ""};
+        if (ws_source_slice(drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        ws_source_close(slice);
+        if (!format || strcmp(facts.id, wanted) != 0) continue;
+        *at = p[i].at;
+        *length = p[i].length;
+        return WS_OK;
+    }
+    return ws_fail(error, WS_E_NOTFOUND, "the kernel looks for its root on the volume %s, and this drive has none",
+                   wanted);
+}

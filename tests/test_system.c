@@ -1,0 +1,301 @@
+/* test_system.c — roots: what they are, and as full systems on drives, judged by the kernel and the checker. */
+#include "tests/harness.h"
+
+#include "wild_satchel/ext4.h"
+
+#include <sys/stat.h>
+#include <unistd.h>
+
+enum { MIB = 1 << 20 };
+
+/* Any bytes as an ELF file for a machine. */
+static void put_program(struct ws_tree *tree, const char *path, unsigned machine) {
+    uint8_t elf[64] = {0x7f, 'E', 'L', 'F', 2, 1, 1};
+    struct ws_node *n = NULL;
+    elf[16] = 3;
+    elf[18] = (uint8_t)machine;
+    if (ws_tree_put(tree, path, elf, sizeof elf, &n, &error) != WS_OK) abort();
+    n->mode = 0755;
+}
+
+static void put_kernel(struct ws_tree *tree, const char *version) {
+    static uint8_t kernel[4096];
+    char path[200];
+    memcpy(kernel + 0x202, "HdrS", 4);
+    snprintf(path, sizeof path, "boot/vmlinuz-%s", version);
+    if (ws_tree_put(tree, path, kernel, sizeof kernel, NULL, &error) != WS_OK) abort();
+    snprintf(path, sizeof path, "boot/initrd.img-%s", version);
+    if (ws_tree_put(tree, path, version, strlen(version), NULL, &error) != WS_OK) abort();
+}
+
+static void put_link(struct ws_tree *tree, const char *folder, const char *name, const char *target) {
+    struct ws_node *in = ws_tree_root(tree), *n = NULL;
+    if (folder[0] && ws_tree_folder(tree, folder, &in, &error) != WS_OK) abort();
+    if (ws_tree_add(tree, in, name, WS_NODE_LINK, &n, &error) != WS_OK ||
+        ws_tree_set_target(tree, n, target, &error) != WS_OK)
+        abort();
+}
+
+static void put_text(struct ws_tree *tree, const char *path, const char *text) {
+    if (ws_tree_put(tree, path, text, strlen(text), NULL, &error) != WS_OK) abort();
+}
+
+static void roots_are_known_by_their_files(void) {
+    struct ws_tree *tree = NULL;
+    struct ws_system_facts f;
+    OK(ws_tree_create(&tree, &error));
+    FAILS(ws_system_look(tree, &f, &error), WS_E_NOTFOUND);
+    put_text(tree, "usr/lib/os-release", "NAME='x'\nPRETTY_NAME=\"Curlew \\\"12\\\"\"\nID=curlew\nVERSION_ID=12.1\n");
+    put_link(tree, "etc", "os-release", "../usr/lib/os-release");
+    put_link(tree, "", "bin", "usr/bin"); /* as most lay it out today */
+    put_link(tree, "", "lib", "usr/lib");
+    put_link(tree, "", "sbin", "usr/sbin");
+    put_link(tree, "usr/sbin", "init", "/lib/systemd/systemd");
+    put_program(tree, "usr/lib/systemd/systemd", 62);
+    put_kernel(tree, "6.1.0-9");
+    put_kernel(tree, "6.1.0-10");
+    put_kernel(tree, "6.1.0-10~rc1");
+    put_text(tree, "boot/vmlinuz-notes", "not a kernel, however it is called, and short");
+    OK(ws_system_look(tree, &f, &error));
+    CHECK_STR(f.name, "Curlew \"12\"");
+    CHECK_STR(f.id, "curlew");
+    CHECK_STR(f.version, "12.1");
+    CHECK_STR(f.machine, "x86-64");
+    CHECK_STR(ws_init_name(f.init), "systemd");
+    CHECK_INT(f.kernels, 3);
+    CHECK_STR(f.kernel[0].version, "6.1.0-10");
+    CHECK_STR(f.kernel[1].version, "6.1.0-10~rc1");
+    CHECK_STR(f.kernel[2].initrd, "/boot/initrd.img-6.1.0-9");
+    put_link(tree, "loop", "a", "b"); /* links that go round end somewhere */
+    put_link(tree, "loop", "b", "../loop/a");
+    CHECK(ws_system_find(tree, "loop/a") == NULL && ws_system_find(tree, "/../etc/../etc/os-release") != NULL);
+    for (int i = 0; i < 40; i++) { /* more than are listed: the newest stay */
+        char version[20];
+        snprintf(version, sizeof version, "5.%d", i);
+        put_kernel(tree, version);
+    }
+    OK(ws_system_look(tree, &f, &error));
+    CHECK(f.kernels == WS_KERNELS_MOST && strcmp(f.kernel[WS_KERNELS_MOST - 1].version, "5.27") == 0);
+    ws_tree_close(tree);
+}
+
+static void versions_are_compared_as_people_count(void) {
+    static const char *const rising[] = {"", "~", "5.9", "5.10", "6.1~rc1", "6.1", "6.1.0-9", "6.1.0-10", "6.2", "lts"};
+    CHECK(ws_version_compare("6.01", "6.1") == 0 && ws_version_compare("000", "0") == 0);
+    for (size_t a = 2; a < sizeof rising / sizeof rising[0]; a++)
+        for (size_t b = 2; b < a; b++)
+            CHECK(ws_version_compare(rising[a], rising[b]) > 0 && ws_version_compare(rising[b], rising[a]) < 0);
+}
+
+/* A root as a volume of its own, to be an input. */
+struct volume {
+    struct ws_ext4_geometry geometry;
+    struct ws_layout *layout;
+    struct ws_source *source;
+};
+static bool make_volume(struct ws_tree *tree, uint64_t size, struct volume *v) {
+    struct ws_ext4_params params = {.size = size};
+    memset(v, 0, sizeof *v);
+    return ws_ext4_measure(&params, tree, &v->geometry, &error) == WS_OK &&
+           ws_layout_create(size, &v->layout, &error) == WS_OK &&
+           ws_ext4_compose(&v->geometry, 0, v->layout, WS_PHASE_BODY, &error) == WS_OK &&
+           ws_layout_seal(v->layout, &error) == WS_OK && ws_layout_source(v->layout, &v->source, &error) == WS_OK;
+}
+static void free_volume(struct volume *v) {
+    ws_source_close(v->source);
+    ws_layout_close(v->layout);
+    ws_ext4_geometry_free(&v->geometry);
+}
+
+static struct ws_tree *random_root(void) {
+    struct ws_tree *tree = random_tree(20 + random_below(300), TREE_ALL, 256 << 10);
+    put_text(tree, "etc/os-release", "PRETTY_NAME=Curlew\n");
+    put_text(tree, "etc/fstab", "UUID=other / ext4 defaults 0 1\n");
+    put_text(tree, "etc/machine-id", "0123456789abcdef0123456789abcdef\n");
+    put_program(tree, "bin/sh", 62);
+    put_kernel(tree, "6.1");
+    return tree;
+}
+
+static void begin(struct planned *p, uint64_t size) {
+    struct ws_drive_facts f = {.size = size, .logical_sector = 512, .removable = WS_YES, .internal = WS_NO};
+    strcpy(f.short_name, "gorse-32");
+    planned_begin(p, WS_KIND_SYSTEM, &f);
+}
+
+/* What the plan changes, and nothing else: taken out again, the root is what it was. */
+static void undo_edits(struct ws_tree *seen) {
+    static const char *const made[] = {"etc/fstab", "boot/loader", "boot/efi"};
+    for (size_t i = 0; i < 3; i++) {
+        struct ws_node *n = ws_tree_find(seen, made[i]);
+        CHECK(n != NULL);
+        if (n) ws_tree_drop(seen, n);
+    }
+    struct ws_node *before = ws_tree_find(seen, "etc/fstab.before");
+    CHECK(before && ws_tree_rename(seen, before, "fstab", &error) == WS_OK);
+    struct ws_node *id = ws_tree_find(seen, "etc/machine-id");
+    CHECK(id && ws_node_size(id) == 0);
+}
+
+static void random_roots_are_kept_whole(void) {
+    for (int i = 0; i < cases_of(30); i++) {
+        struct ws_tree *tree = random_root(), *seen = NULL;
+        struct volume v;
+        struct planned p;
+        struct ws_build *build = NULL;
+        struct ws_source *drive = NULL, *slice = NULL;
+        if (!make_volume(tree, 160 * MIB, &v)) {
+            fail_at(__FILE__, __LINE__, "%s", error.what);
+            return;
+        }
+        begin(&p, 300 * MIB + random_below(64) * MIB);
+        if (i % 3 == 0) p.request.table = WS_TABLE_WISH_GPT;
+        if (i % 4 == 0) ws_request_want(&p.request, WS_ROLE_SWAP)->size = ws_size_of(16 * MIB);
+        OK(planned_prepare(&p, v.source, &build));
+        const struct ws_volume *root = VOLUME(p, SYSTEM);
+        OK(ws_layout_source(ws_build_layout(build), &drive, &error));
+        OK(ws_source_slice(drive, root->at, root->size, &slice, &error));
+        OK(ws_ext4_read(slice, &seen, NULL, &error));
+        const char *path = scratch("drive");
+        char device[64] = "";
+        save_layout(ws_build_layout(build), path);
+        if (may_mount() && i % 3 == 0) {
+            struct ws_text attached = {0};
+            CHECK_INT(shell(&attached, "losetup --show -f -o %llu --sizelimit %llu %s", (unsigned long long)root->at,
+                            (unsigned long long)root->size, path),
+                      0);
+            if (attached.data)
+                (void)snprintf(device, sizeof device, "%.*s", (int)strcspn(attached.data, "\n"), attached.data);
+            ws_text_free(&attached);
+        }
+        if (device[0]) {
+            const char *place = scratch("root");
+            struct ws_text said = {0};
+            if (shell(&said, "e2fsck -fn %s 2>&1", device) != 0) fail_at(__FILE__, __LINE__, "%s", said.data);
+            ws_text_free(&said);
+            if (mount_at(device, "ext4", "ro", place)) {
+                compare_with_folder(seen, place, TREE_ALL);
+                unmount(place);
+            }
+            shell(NULL, "losetup -d %s", device);
+        }
+        unlink(path);
+        undo_edits(seen);
+        struct ws_node *id = ws_tree_find(tree, "etc/machine-id");
+        id->content = NULL;
+        ws_tree_find(seen, "etc/machine-id")->mtime = id->mtime;
+        compare_trees(seen, tree, TREE_ALL);
+        ws_tree_close(seen);
+        ws_source_close(slice);
+        ws_source_close(drive);
+        ws_build_close(build);
+        free_volume(&v);
+        ws_tree_close(tree);
+    }
+}
+
+/* The drive starts by our code, on whichever firmware, and names its own root. */
+static void it_starts_by_its_newest_kernel(void) {
+    struct ws_tree *tree = random_root();
+    struct volume v;
+    struct planned p;
+    struct ws_build *build = NULL;
+    struct ws_source *drive = NULL;
+    put_kernel(tree, "6.10");
+    put_kernel(tree, "6.9");
+    CHECK(make_volume(tree, 160 * MIB, &v));
+    begin(&p, 400 * MIB);
+    strcpy(p.request.kernel_options, "quiet");
+    OK(planned_prepare(&p, v.source, &build));
+    CHECK(ws_plan_outlooks(p.plan)[0].starts && ws_plan_outlooks(p.plan)[1].starts &&
+          !ws_plan_outlooks(p.plan)[2].starts);
+    OK(ws_layout_source(ws_build_layout(build), &drive, &error));
+    for (int k = 0; k < 2; k++) {
+        struct ws_rehearsal r = {.firmware = k ? "UEFI" : "BIOS", .sector = 512};
+        struct ws_table *table = calloc(1, sizeof *table);
+        uint64_t at = 0, length = 0;
+        OK(ws_start_rehearse(drive, &r, &error));
+        CHECK(r.starts);
+        CHECK_STR(r.entry.linux_path, "/boot/vmlinuz-6.10");
+        CHECK_STR(r.entry.initrd[0], "/boot/initrd.img-6.10");
+        CHECK_HAS(r.entry.options, " quiet");
+        OK(ws_table_read(drive, 512, table, NULL, &error));
+        OK(ws_system_volume(drive, table, r.entry.options, &at, &length, &error));
+        CHECK(at == VOLUME(p, SYSTEM)->at && length == VOLUME(p, SYSTEM)->size);
+        FAILS(ws_system_volume(drive, table, "root=/dev/sda1 noroot=UUID=1", &at, &length, &error), WS_E_NOTFOUND);
+        FAILS(ws_system_volume(drive, table, "root=UUID=11111111-2222", &at, &length, &error), WS_E_NOTFOUND);
+        ws_rehearsal_free(&r);
+        free(table);
+    }
+    struct ws_memory *m = malloc(sizeof *m);
+    OK(ws_memory_look(drive, 512, m, &error));
+    CHECK(m->system && m->cause == WS_FORGETS_NOT && m->volume_at == VOLUME(p, SYSTEM)->at);
+    free(m);
+    ws_source_close(drive);
+    ws_build_close(build);
+    free_volume(&v);
+    ws_tree_close(tree);
+}
+
+static void what_is_no_system_is_refused(void) {
+    struct ws_tree *tree = random_root();
+    struct ws_build *build = NULL;
+    struct planned p;
+    struct volume v;
+    CHECK(make_volume(tree, 160 * MIB, &v));
+    begin(&p, 70 * MIB);
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_SPACE); /* the drive is too small */
+    begin(&p, 400 * MIB);
+    ws_request_want(&p.request, WS_ROLE_SYSTEM)->size = ws_size_of(4 * MIB);
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_SPACE);
+    begin(&p, 400 * MIB);
+    strcpy(ws_request_want(&p.request, WS_ROLE_SYSTEM)->format, "fat32");
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    begin(&p, 400 * MIB);
+    ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(32 * MIB);
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    begin(&p, 400 * MIB);
+    p.request.uefi_code = WS_UEFI_CODE_IMAGE;
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    planned_begin(&p, WS_KIND_REPLICA, &(struct ws_drive_facts){.size = 256 * MIB, .logical_sector = 512});
+    strcpy(p.request.kernel_options, "quiet");
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    free_volume(&v);
+    static const struct {
+        unsigned machine;
+        bool kernel;
+        const char *says;
+    } cases[] = {{183, true, "made for ARM64"}, {62, false, "no kernel"}};
+    for (size_t i = 0; i < 2; i++) {
+        struct ws_tree *root = NULL;
+        OK(ws_tree_create(&root, &error));
+        put_text(root, "etc/hostname", "hut\n");
+        put_program(root, "bin/sh", cases[i].machine);
+        if (cases[i].kernel) put_kernel(root, "6.1");
+        CHECK(make_volume(root, 32 * MIB, &v));
+        begin(&p, 400 * MIB);
+        FAILS(planned_prepare(&p, v.source, &build), WS_E_UNSUPPORTED);
+        CHECK_HAS(error.what, cases[i].says);
+        free_volume(&v);
+        ws_tree_close(root);
+    }
+    struct ws_source *noise = NULL;
+    uint8_t *bytes = calloc(1, MIB);
+    OK(ws_source_memory(bytes, MIB, &noise, &error));
+    begin(&p, 400 * MIB);
+    FAILS(planned_prepare(&p, noise, &build), WS_E_NOTFOUND);
+    ws_source_close(noise);
+    free(bytes);
+    ws_tree_close(tree);
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"roots are known by their files", roots_are_known_by_their_files},
+        {"versions are compared as people count", versions_are_compared_as_people_count},
+        {"random roots are kept whole", random_roots_are_kept_whole},
+        {"it starts by its newest kernel", it_starts_by_its_newest_kernel},
+        {"what is no system is refused", what_is_no_system_is_refused},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
