@@ -134,14 +134,14 @@ satchel drives data.img --make 80M >/dev/null
 satchel drives data.img --blank --confirm "$(satchel drives data.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
 shows "It will not start on that PC" "will not start on" satchel plan --bench b --image data.img --drive "$gorse" --for bios
 shows "Little persistence (a warning)" "under 1 GiB" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 600M
-shows "Very little persistence (a warning)" "very small" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 100M
+shows "Very little persistence (a warning)" "soon full" satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 100M
 shows "A USB 2 port (a warning)" "USB 2 port" satchel plan --bench b --image curlew.iso --drive "$teasel"
 shows "A small drive (a warning)" "less than the usual" satchel plan --bench t --image curlew.iso --drive riddle
 satchel drives "$teasel" --test sample --confirm "$teasel" --save teasel.trial --bench b >/dev/null 2>&1
 shows "A slow drive (a warning)" "slow for" satchel plan --bench b --image curlew.iso --drive "$teasel" --trial teasel.trial
 shows "An MBR on more than 2 TiB (a warning)" "ends at 2 TiB" satchel plan --image curlew.iso --drive big.img --make 3T
 shows "A label that does not fit (told beforehand)" "label will be" satchel drives "$teasel" --blank --label tide/data --confirm "$teasel" --bench b
-shows "An overlay file of more than FAT32 takes" "three ways" satchel plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 6G
+shows "An overlay file of more than FAT32 takes" "a smaller one" satchel plan --bench b --image curlew.iso --drive "$gorse" --in file --persistence 6G
 sed 's/"serial": "GP-0032-A1"/"serial": "GP-4096", "sector_bytes": 4096/' "$here/../demo/gannet-point.bench.json" > large.json
 satchel bench setup large.json --bench large >/dev/null
 large=$(name_of "Gorse 32" large)
