@@ -148,7 +148,8 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
     if (refusal->status == WS_OK) show_field(cli, "May be used", "%syes%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
     else {
         show_field(cli, "May be used", "%sno%s: %s", ink(cli, INK_BAD), ink(cli, INK_PLAIN), refusal->what);
-        if (refusal->next[0]) show_field(cli, "", "%s", refusal->next);
+        char next[WAYS_ROOM];
+        if (refusal->next[0]) show_field(cli, "", "%s", ways_next(refusal, next));
     }
     if (!c) {
         show_field(cli, "Holds", "cannot be looked at: %s", unread->what);
@@ -199,7 +200,7 @@ static void show_drive(struct cli *cli, const struct ws_drive_facts *f, bool alo
         show_one(cli, f, &refusal, read ? contents : NULL, &unread);
     } else {
         bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
-        show_row(cli, 70, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
+        show_row(cli, 71, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
                  cli_kind_of(f),
                  ink(cli, may        ? INK_GOOD
                           : external ? INK_WARN

@@ -26,10 +26,14 @@ struct planning {
 };
 
 static enum ink part_ink(const char *what) {
-    return strcmp(what, "persistence") == 0                                                               ? INK_GOOD
-           : strcmp(what, "data") == 0                                                                    ? INK_WARN
-           : strcmp(what, "live image") == 0 || strcmp(what, "system") == 0 || strcmp(what, "image") == 0 ? INK_BLUE
-                                                                                                          : INK_TEAL;
+    static const struct {
+        const char *what;
+        enum ink ink;
+    } inks[] = {{"persistence", INK_GOOD}, {"data", INK_WARN},  {"live image", INK_BLUE},
+                {"system", INK_BLUE},      {"image", INK_BLUE}, {"swap", INK_PLAIN}};
+    for (size_t i = 0; i < sizeof inks / sizeof inks[0]; i++)
+        if (strcmp(what, inks[i].what) == 0) return inks[i].ink;
+    return INK_TEAL;
 }
 
 static size_t after_map(const struct ws_plan *p, struct map_part *part) {

@@ -347,6 +347,7 @@ expect 0 "full system" "$satchel" plan --bench b --image curlew.iso --drive "$go
 follows plan cat sys.plan
 expect 0 "flushed and checked" "$satchel" build sys.plan --confirm "$gorse" --bench b
 expect 0 "full system" "$satchel" drives "$gorse" --bench b
+expect 0 "say so (--external-disk)" "$satchel" drives "Fulmar 500" --bench b
 for pc in hut launch; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 expect 0 "exactly" "$satchel" check "$gorse" --plan sys.plan --used --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --record sys.plan.built --used --bench b
