@@ -117,6 +117,11 @@ struct drive_work {
 };
 int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work);
 
+/* root.c: what the root file system in an image is. @return false if there is none */
+bool root_look(const struct ws_image *image, const struct ws_tree *folder, struct ws_system_facts *facts);
+void root_show(const struct cli *cli, const struct ws_system_facts *facts);
+json_t *root_json(const struct ws_system_facts *facts);
+
 /* show.c */
 enum ink { INK_PLAIN, INK_BOLD, INK_DIM, INK_GOOD, INK_WARN, INK_BAD, INK_BLUE, INK_TEAL };
 const char *ink(const struct cli *cli, enum ink ink);

@@ -25,7 +25,7 @@ static const char *kind_in_words(enum ws_image_kind kind) {
     case WS_IMAGE_DRIVE: return "image of a whole drive";
     case WS_IMAGE_ARCHIVE: return "archive of files";
     case WS_IMAGE_FOLDER: return "folder of files";
-    case WS_IMAGE_ROOT: return "squashfs volume: the root of a system, without anything that starts it";
+    case WS_IMAGE_ROOT: return "squashfs volume: the root of a system";
     case WS_IMAGE_COMPRESSED: return "compressed image";
     default: return "unknown: no image format that is known here";
     }
@@ -66,7 +66,8 @@ static json_t *text_or_null(const char *text) { return text[0] ? cli_text(text) 
 
 static json_t *size_or_null(uint64_t bytes) { return bytes ? json_integer((json_int_t)bytes) : json_null(); }
 
-static json_t *image_json(const struct ws_image *i, const char *path, const struct compared *c, uint64_t size) {
+static json_t *image_json(const struct ws_image *i, const struct ws_system_facts *system, const char *path,
+                          const struct compared *c, uint64_t size) {
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
     json_t *loaders = json_array();
     for (size_t k = 0; k < i->loaders; k++)
@@ -90,16 +91,16 @@ static json_t *image_json(const struct ws_image *i, const char *path, const stru
     json_t *root = i->root_format[0] ? cli_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
                                                 "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
-    return cli_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
-                    "s:s, s:o, s:o, "
-                    "s:o, s:o}",
+    return cli_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
+                    "s:s, s:o, s:o, s:o, s:o}",
                     "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
                     ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title",
                     iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios",
                     i->starts_bios, "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i),
-                    "loaders", loaders, "memory", memory, "files", files, "root", root, "least_drive_bytes",
-                    size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry",
-                    i->default_title, "default_parameters", i->default_parameters, "checksum", checksum, "signature",
+                    "loaders", loaders, "memory", memory, "files", files, "root", root, "system",
+                    system ? root_json(system) : json_null(), "least_drive_bytes", size_or_null(c->least),
+                    "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry", i->default_title,
+                    "default_parameters", i->default_parameters, "checksum", checksum, "signature",
                     text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
 }
 
@@ -109,8 +110,8 @@ static void show_iso(const struct cli *cli, const struct ws_image *i) {
                iso->joliet ? " and Joliet" : "", i->udf ? ", with a UDF volume beside it" : "");
 }
 
-static void show_image(const struct cli *cli, const struct ws_image *i, const char *path, uint64_t size,
-                       const struct compared *c) {
+static void show_image(const struct cli *cli, const struct ws_image *i, const struct ws_system_facts *system,
+                       const char *path, uint64_t size, const struct compared *c) {
     char text[256], other[64];
     const char *slash = strrchr(path, '/');
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
@@ -138,6 +139,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const ch
     if (i->root_format[0])
         show_field(cli, "Root", "%s%s%s, %s", i->root_path, i->root_path[0] ? ": " : "", i->root_format,
                    ws_size_counted(i->root_bytes, other, sizeof other));
+    if (system) root_show(cli, system);
     if (i->family) {
         show_field(cli, "Live family", "%s", i->family->title);
         show_field(cli, "Remembers on", "a volume labelled \"%s\"%s%s", i->family->label,
@@ -217,8 +219,10 @@ static enum ws_status check_signature(struct cli *cli, const char *path, const c
     return ws_linux_check_signature(keyring, c->signature, signed_file, c->signer, sizeof c->signer, &cli->error);
 }
 
-static const char *next_step(const struct ws_image *i) {
+static const char *next_step(const struct ws_image *i, const struct ws_system_facts *system) {
     bool remembers = ws_image_remembers(i);
+    bool drive = i->kind == WS_IMAGE_HYBRID || i->kind == WS_IMAGE_DISC || i->kind == WS_IMAGE_DRIVE;
+    if (system && system->kernels && !drive) return "It can become a full system: satchel plan --kind system.";
     switch (i->kind) {
     case WS_IMAGE_HYBRID:
         return remembers ? "It can be laid down as a live drive that remembers, whole or file by file, or as a replica."
@@ -233,24 +237,26 @@ static const char *next_step(const struct ws_image *i) {
                    : "Nothing in it starts a PC.";
     case WS_IMAGE_DRIVE: return "It can be laid down as a replica; making it remember is not possible here.";
     case WS_IMAGE_COMPRESSED: return "It holds another image: unpack it, and look at that.";
-    case WS_IMAGE_ROOT: return "A system's root alone starts nothing: a kernel and a start menu belong to it.";
+    case WS_IMAGE_ROOT: return "A system's root alone starts nothing: a kernel belongs to it.";
     default: return "Nothing here knows this format; a replica of it can be written all the same.";
     }
 }
 
+static char *published, *keyring;
+static int hash, quick;
+static const struct poptOption options[] = {
+    {"published", 0, POPT_ARG_STRING, &published, 0,
+     "compare with this published checksum, or with the one in this list (a list beside the image is found by "
+     "itself)",
+     "HEX|FILE"},
+    {"keyring", 0, POPT_ARG_STRING, &keyring, 0, "check the detached signature with the public keys in this file",
+     "FILE"},
+    {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
+    {"quick", 'q', POPT_ARG_NONE, &quick, 0, "do not compare with a list that lies beside the image", NULL},
+    POPT_TABLEEND};
+
 int run_image(struct cli *cli, int argc, const char **argv) {
-    char *published = NULL, *keyring = NULL;
-    int hash = 0, quick = 0;
-    const struct poptOption options[] = {
-        {"published", 0, POPT_ARG_STRING, &published, 0,
-         "compare with this published checksum, or with the one in this list (a list beside the image is found by "
-         "itself)",
-         "HEX|FILE"},
-        {"keyring", 0, POPT_ARG_STRING, &keyring, 0, "check the detached signature with the public keys in this file",
-         "FILE"},
-        {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
-        {"quick", 'q', POPT_ARG_NONE, &quick, 0, "do not compare with a list that lies beside the image", NULL},
-        POPT_TABLEEND};
+    struct ws_system_facts *facts = calloc(1, sizeof *facts);
     const char *word[1] = {NULL};
     struct ws_source *source = NULL;
     struct ws_tree *folder = NULL;
@@ -260,7 +266,11 @@ int run_image(struct cli *cli, int argc, const char **argv) {
     struct stat s;
     enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("image"), argc, argv, options, word, 1, 1);
-    if (code) return code - 1;
+    if (code) {
+        free(facts);
+        return code - 1;
+    }
+    if (!facts) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for an image"));
     bool is_folder = stat(word[0], &s) == 0 && S_ISDIR(s.st_mode);
     if (is_folder) {
         WS_GO(ws_tree_from_folder(word[0], &folder, &cli->error));
@@ -281,11 +291,13 @@ int run_image(struct cli *cli, int argc, const char **argv) {
         }
     }
     uint64_t size = is_folder ? image.file_bytes : source->size;
+    const struct ws_system_facts *system = root_look(&image, folder, facts) ? facts : NULL;
     if (cli->json) {
-        code = cli_print_json(image_json(&image, word[0], &c, size), EXIT_DONE);
+        code = cli_print_json(image_json(&image, system, word[0], &c, size), EXIT_DONE);
     } else {
-        show_image(cli, &image, word[0], size, &c);
-        show_result(cli, true, "%s%s", c.as_published ? "The checksum is the published one. " : "", next_step(&image));
+        show_image(cli, &image, system, word[0], size, &c);
+        show_result(cli, true, "%s%s", c.as_published ? "The checksum is the published one. " : "",
+                    next_step(&image, system));
         code = EXIT_DONE;
     }
 done:
@@ -293,6 +305,7 @@ done:
         ws_fail_where(&cli->error, "%s", word[0]);
         code = cli_fail(cli);
     }
+    free(facts);
     ws_image_free(&image);
     ws_tree_close(folder);
     ws_source_close(source);

@@ -67,6 +67,18 @@ static enum ws_status put_text(struct ws_tree *tree, const char *path, const cha
     return WS_OK;
 }
 
+/* It says which machine it is for, and does nothing (System V ABI, "ELF Header"). */
+static enum ws_status put_program(struct ws_tree *tree, const char *path, struct ws_error *error) {
+    uint8_t elf[64] = {0x7f, 'E', 'L', 'F', 2, 1, 1};
+    struct ws_node *node = NULL;
+    put16(elf + 16, 2);
+    put16(elf + 18, 62);
+    WS_TRY(ws_tree_put(tree, path, elf, sizeof elf, &node, error));
+    node->mode = 0755;
+    node->mtime = MADE_AT;
+    return WS_OK;
+}
+
 /* What is installed, as the system's own package database says; sizes in KiB. */
 static const char packages[] =
     "Package: curlew-base\nStatus: install ok installed\nInstalled-Size: 612400\nVersion: 12.1\n\n"
@@ -84,6 +96,10 @@ static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     WS_TRY(put_text(d->root_tree, "etc/motd", "Curlew Live 12, made for the Gannet Point tide survey.\n", error));
     WS_TRY(put_text(d->root_tree, "etc/issue.net", "Curlew Live 12\n", error));
     WS_TRY(put_text(d->root_tree, "etc/hostname", "curlew\n", error));
+    WS_TRY(
+        put_text(d->root_tree, "etc/os-release", "PRETTY_NAME=\"Curlew Live 12\"\nID=curlew\nVERSION_ID=12\n", error));
+    WS_TRY(put_text(d->root_tree, "etc/inittab", "id:2:initdefault:\n", error));
+    WS_TRY(put_program(d->root_tree, "sbin/init", error));
     WS_TRY(put_text(d->root_tree, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error));
     WS_TRY(put_text(d->root_tree, "var/lib/dpkg/status", packages, error));
     WS_TRY(ws_ext4_measure(&p, d->root_tree, &d->root_geometry, error));
