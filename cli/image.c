@@ -91,17 +91,17 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
     json_t *root = i->root_format[0] ? cli_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
                                                 "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
-    return cli_pack("{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
-                    "s:s, s:o, s:o, s:o, s:o}",
-                    "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
-                    ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title",
-                    iso ? iso->volume_id : "", "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios",
-                    i->starts_bios, "starts_uefi", i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i),
-                    "loaders", loaders, "memory", memory, "files", files, "root", root, "system",
-                    system ? root_json(system) : json_null(), "least_drive_bytes", size_or_null(c->least),
-                    "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry", i->default_title,
-                    "default_parameters", i->default_parameters, "checksum", checksum, "signature",
-                    text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
+    return cli_pack(
+        "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
+        "s:s, s:o, s:o, s:o, s:o}",
+        "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
+        ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title", iso ? iso->volume_id : "",
+        "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios", i->starts_bios, "starts_uefi",
+        i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i), "loaders", loaders, "memory", memory,
+        "files", files, "root", root, "system", system ? root_json(system) : json_null(), "least_drive_bytes",
+        size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry",
+        i->default_title, "default_parameters", i->default_parameters, "checksum", checksum, "signature",
+        text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {
