@@ -33,7 +33,9 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
         ws_findings_add(findings, replica ? WS_NOTE : table.list[i].weight, "%s%s", table.list[i].text,
                         replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
     WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
-    if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
+    if (memory->system && memory->cause != WS_FORGETS_NOT)
+        ws_findings_add(findings, WS_FAULT, "the system on it would not come up, or forget: %s", memory->cause_text);
+    else if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
     else if (memory->cause != WS_FORGETS_NOT && forgets)
         ws_findings_add(findings, WS_NOTE, "it forgets at power-off, as planned");
     else if (memory->cause != WS_FORGETS_NOT)
@@ -55,13 +57,17 @@ struct comparing {
     struct ws_memory memory;
 };
 
+/* As what it was made; of a drive that is held against nothing: usual. */
+static enum ws_kind kind_of(const struct comparing *c) {
+    return c->by_plan ? ws_plan_facts(c->plan.plan)->kind : c->record.kind;
+}
+
 static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
     struct meter meter = {.cli = cli};
-    const struct ws_check_options o = {
-        .with_hash = true,
-        .leave_out = c->used ? WS_ROLES_IN_USE_OF(c->by_plan ? ws_plan_facts(c->plan.plan)->kind : c->record.kind) : 0,
-        .on_progress = tell,
-        .context = &meter};
+    const struct ws_check_options o = {.with_hash = true,
+                                       .leave_out = c->used ? ws_roles_in_use(kind_of(c)) : 0,
+                                       .on_progress = tell,
+                                       .context = &meter};
     const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
     if (strcmp(meant_for, c->facts.short_name) != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
@@ -119,7 +125,8 @@ int run_check(struct cli *cli, int argc, const char **argv) {
         {"record", 'r', POPT_ARG_STRING, &record_path, 0,
          "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
         {"used", 0, POPT_ARG_NONE, &used, 0,
-         "the drive has been started since: leave out its persistence, data and swap", NULL},
+         "the drive has been started since: leave out its persistence, data and swap, and a full system's volume",
+         NULL},
         POPT_TABLEEND};
     const char *word[1] = {NULL};
     struct comparing *c = calloc(1, sizeof *c);
@@ -141,7 +148,7 @@ int run_check(struct cli *cli, int argc, const char **argv) {
     WS_GO(cli->port->ops->open(cli->port, c->facts.id, WS_OPEN_READ, &drive, &cli->error));
     if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &c->plan));
     if (record_path) WS_GO(record_load(cli, record_path, &c->record));
-    bool replica = c->by_plan ? ws_plan_facts(c->plan.plan)->kind == WS_KIND_REPLICA : c->record.replica;
+    bool replica = kind_of(c) == WS_KIND_REPLICA;
     bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;
     WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
     if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));

@@ -225,7 +225,8 @@ static const char *next_step(const struct ws_image *i, const struct ws_system_fa
     if (system && system->kernels && !drive) return "It can become a full system: satchel plan --kind system.";
     switch (i->kind) {
     case WS_IMAGE_HYBRID:
-        return remembers ? "It can be laid down as a live drive that remembers, whole or file by file, or as a replica."
+        return remembers ? "It can be laid down as a live drive that remembers, whole or file by file, as a full "
+                           "system, or as a replica."
                          : "It can be laid down as a replica; making it remember takes a description of its family.";
     case WS_IMAGE_DISC:
     case WS_IMAGE_ARCHIVE:

@@ -99,7 +99,6 @@ enum ws_status record_load(struct cli *cli, const char *path, struct record *rec
     if (status == WS_OK) (void)snprintf(record->drive, sizeof record->drive, "%s", drive);
     for (int k = 0; kind && k < WS_KINDS; k++)
         if (strcmp(kind, ws_kind_name((enum ws_kind)k)) == 0) record->kind = (enum ws_kind)k;
-    record->replica = record->kind == WS_KIND_REPLICA;
     record->forgets = true; /* unless something was written to remember on */
     json_array_foreach(list, i, one) {
         if (status == WS_OK) status = read_piece(cli, one, &record->pieces);
@@ -108,7 +107,7 @@ enum ws_status record_load(struct cli *cli, const char *path, struct record *rec
     const char *said = json_string_value(json_object_get(root, "drive_sha256"));
     char is[WS_HASH_HEX];
     if (status == WS_OK) status = ws_pieces_root(&record->pieces, is, &cli->error);
-    if (status == WS_OK && !record->replica && (!said || strcmp(said, is) != 0))
+    if (status == WS_OK && record->kind != WS_KIND_REPLICA && (!said || strcmp(said, is) != 0))
         status = bad(cli, "pieces do not go with its digest");
     json_decref(root);
     if (status != WS_OK) {

@@ -7,7 +7,7 @@
 extern const char record_format[];
 struct record {
     char drive[64]; /* its short name */
-    bool replica, forgets;
+    bool forgets;
     enum ws_kind kind;
     struct ws_pieces pieces;
 };

@@ -19,7 +19,7 @@ static const struct {
     {WS_HINT_PERSISTENCE, NULL, "--persistence *"},
     {WS_HINT_DATA, NULL, "--data *"},
     {WS_HINT_DATA_FORMAT, NULL, "--data-on *"},
-    {WS_HINT_DATA_LABEL, NULL, "--data-label"},
+    {WS_HINT_DATA_LABEL, NULL, "--data-label TEXT"},
     {WS_HINT_FAMILY, NULL, "--family FILE"},
     {WS_HINT_EXTERNAL_DISK, NULL, "--external-disk"},
     {WS_HINT_EVEN_SO, NULL, "--even-so"},

@@ -162,8 +162,8 @@ static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct
         r->check = (enum ws_check_at_start)word;
     }
     if (w->kernel_options) {
-        if (strlen(w->kernel_options) >= sizeof r->kernel_options || strpbrk(w->kernel_options, "\r\n"))
-            return ws_fail(&cli->error, WS_E_USAGE, "--kernel-options takes one line of at most %zu bytes",
+        if (strlen(w->kernel_options) >= sizeof r->kernel_options)
+            return ws_fail(&cli->error, WS_E_USAGE, "--kernel-options takes at most %zu bytes",
                            sizeof r->kernel_options - 1);
         (void)snprintf(r->kernel_options, sizeof r->kernel_options, "%s", w->kernel_options);
     }

@@ -39,11 +39,11 @@ struct ws_volume {
 
 /** What holds for the whole drive. */
 struct ws_plan_facts {
-    struct ws_guid id; /**< random; all other identifiers derive from it */
-    int64_t made_at;   /**< seconds since 1970-01-01 UTC */
-    enum ws_kind kind; /**< as decided: none of WS_KIND_USUAL and WS_KIND_LIVE */
-    char title[40];    /**< the image's */
-    char family[16];   /**< word of the live family; empty: none is known */
+    struct ws_guid id;         /**< random; all other identifiers derive from it */
+    int64_t made_at;           /**< seconds since 1970-01-01 UTC */
+    enum ws_kind kind;         /**< as decided: none of WS_KIND_USUAL and WS_KIND_LIVE */
+    char title[WS_TITLE_ROOM]; /**< the image's, or of a full system its own */
+    char family[16];           /**< word of the live family; empty: none is known */
     enum ws_table_kind table;
     uint64_t align;                /**< bytes: every partition made here begins at a multiple of it */
     uint64_t image_end;            /**< bytes the image takes, laid down whole, with what was moved behind it */

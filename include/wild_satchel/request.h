@@ -39,10 +39,9 @@ enum ws_role {
     WS_ROLE_SWAP,
     WS_ROLES
 };
-/** Parts that a drive's use changes, for ws_check_options::leave_out. */
-#define WS_ROLES_IN_USE (1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP)
-/** The same for one kind of drive: a full system's own volume is in use, too. */
-#define WS_ROLES_IN_USE_OF(kind) (WS_ROLES_IN_USE | ((kind) == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM : 0))
+/** Parts that its use changes on a kind of drive, for ws_check_options::leave_out: persistence, data, swap; and the
+ * volume of a full system. */
+uint32_t ws_roles_in_use(enum ws_kind kind);
 /** "drive", "system", "start", "persistence", "data", "swap" */
 const char *ws_role_name(enum ws_role role);
 

@@ -11,7 +11,7 @@
 
 WS_BEGIN
 
-enum { WS_INITRDS_MOST = 8, WS_START_ENTRIES_MOST = 512 };
+enum { WS_TITLE_ROOM = 160, WS_INITRDS_MOST = 8, WS_START_ENTRIES_MOST = 512 };
 
 /** What is compared with the drive's checksum list before a kernel runs. */
 enum ws_check_at_start {
@@ -23,7 +23,7 @@ const char *ws_check_name(enum ws_check_at_start check); /**< "off", "quick", "f
 
 /** One entry. Paths begin with "/", at the root of the volume the entries stand on. */
 struct ws_start_entry {
-    char title[160];
+    char title[WS_TITLE_ROOM];
     char linux_path[256];
     char initrd[WS_INITRDS_MOST][256];
     unsigned initrds;

@@ -23,9 +23,9 @@ struct ws_kernel {
 };
 
 struct ws_system_facts {
-    char name[160];   /**< os-release's PRETTY_NAME (os-release(5)); empty if it does not say */
-    char id[48];      /**< its ID; empty if it does not say */
-    char version[48]; /**< its VERSION_ID */
+    char name[WS_TITLE_ROOM]; /**< os-release's PRETTY_NAME (os-release(5)); empty if it does not say */
+    char id[48];              /**< its ID; empty if it does not say */
+    char version[48];         /**< its VERSION_ID */
     char machine[16]; /**< what its programs are made for: "x86-64", "x86", "ARM64", ...; empty: cannot be told */
     enum ws_init init;
     struct ws_kernel kernel[WS_KERNELS_MOST]; /**< the newest first */

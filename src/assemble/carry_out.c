@@ -74,7 +74,9 @@ static enum ws_status take_inputs(struct carrying *c, struct ws_error *error) {
     c->task = NULL;
     if (c->beside.status != WS_OK) {
         if (error) *error = c->beside.error;
-        (void)ws_fail_next(error, "make a new plan from it as it is; the drive is unfinished and says so");
+        if (c->beside.status == WS_E_FORMAT)
+            (void)ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "",
+                               "make a new plan from it as it is; the drive is unfinished and says so");
         return c->beside.status;
     }
     memcpy(c->result->image_sha256, c->build->plan->request.input[WS_INPUT_IMAGE].sha256, WS_HASH_HEX);
@@ -182,7 +184,7 @@ enum ws_status ws_build_check(struct ws_build *b, struct ws_port *port, struct w
                               ws_progress_call on_progress, void *context, struct ws_check_result *result,
                               struct ws_error *error) {
     struct ws_check_options o = {.with_hash = true,
-                                 .leave_out = used ? WS_ROLES_IN_USE_OF(b->plan->facts.kind) : 0,
+                                 .leave_out = used ? ws_roles_in_use(b->plan->facts.kind) : 0,
                                  .on_progress = on_progress,
                                  .context = context};
     return ws_check(port, b->layout, drive, &o, result, error);

@@ -117,7 +117,6 @@ static enum ws_status size_volume(struct ws_build *b, const struct ws_format *f,
 static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     const struct ws_format *system;
-    const struct ws_format *start;
     struct build_need need[WS_ROLES] = {0};
     size_t needs = 1;
     uint64_t size;
@@ -133,16 +132,8 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
                                   .granule = PAGE,
                                   .type = gpt && system->type_start ? system->type_start : system->type};
     if (build_needs_start(p)) {
-        WS_TRY(build_format(p, WS_ROLE_START, &start, error));
-        WS_TRY(build_make_start(b, error));
-        uint64_t least = start->least(p->drive.sector, 0);
-        need[needs++] = (struct build_need){.role = WS_ROLE_START,
-                                            .format = start,
-                                            .size = ws_size_of(least),
-                                            .least = least,
-                                            .granule = PAGE,
-                                            .type = start->type_start,
-                                            .name = "start"};
+        WS_TRY(build_need_start(b, 0, &need[needs], error));
+        needs++;
     }
     WS_TRY(build_add_needs(b, need, &needs, error));
     WS_TRY(build_place_volumes(b, need, needs, p->facts.align, error));

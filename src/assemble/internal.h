@@ -40,7 +40,7 @@ struct ws_build {
 struct build_recipe {
     enum ws_kind kind;
     bool image;       /* it is made from one */
-    bool files;       /* rules, start-up and a family of the user's own go with it */
+    unsigned others;  /* what may be asked for besides volumes, see recipes.c */
     uint32_t volumes; /* what may be wanted: bit N stands for role N */
     const char *only; /* why nothing else may */
     enum ws_status (*prepare)(struct ws_build *build, struct ws_error *error);
@@ -118,6 +118,10 @@ enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, s
                                     struct ws_error *error);
 
 /* volumes.c */
+/* The need of a small volume with our program, for firmware that does not read the system's. @param least  bytes; 0: as
+ * small as can be */
+enum ws_status build_need_start(struct ws_build *build, uint64_t least, struct build_need *need,
+                                struct ws_error *error);
 /* The needs of persistence, data and swap as wanted, added to a list. */
 enum ws_status build_add_needs(struct ws_build *build, struct build_need *need, size_t *count, struct ws_error *error);
 /* Placed, entered in the table and in the plan. */

@@ -10,6 +10,7 @@ static void add(struct ws_plan *plan, const char *what, const char *label, unsig
     memset(p, 0, sizeof *p);
     (void)snprintf(p->what, sizeof p->what, "%s", what);
     (void)snprintf(p->label, sizeof p->label, "%.63s", label);
+    ws_utf8_trim(p->label);
     p->number = number;
     p->at = at;
     p->length = end - at;

@@ -36,7 +36,7 @@ static enum ws_status look_at_image(struct ws_build *b, const struct ws_source *
     WS_TRY(ws_image_inspect(image, &b->image, error));
     const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
     ws_visible(volume[0] ? volume : "image", p->facts.title, sizeof p->facts.title);
-    p->family = b->image.family;
+    p->family = p->request.kind == WS_KIND_SYSTEM ? NULL : b->image.family; /* a full system forgets nothing */
     return WS_OK;
 }
 
@@ -85,8 +85,7 @@ static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) 
     WS_TRY(status);
     if (recipe->image) plan_look_out(p, &b->image);
     else plan_look_out(p, NULL);
-    if (why[0])
-        plan_chose(p, "kind", recipe->files || recipe->kind == WS_KIND_LIVE_WHOLE ? "live" : "replica", "%s", why);
+    if (why[0]) plan_chose(p, "kind", recipe->kind == WS_KIND_REPLICA ? "replica" : "live", "%s", why);
     return recipe->prepare(b, error);
 }
 

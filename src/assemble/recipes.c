@@ -7,16 +7,19 @@
 #include <string.h>
 
 #define VOLUME(role) (1u << (role))
+enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, KERNEL_OPTIONS = 8 }; /* what else may be asked for */
+
 static const struct build_recipe recipes[] = {
-    {WS_KIND_LIVE_WHOLE, true, false, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+    {WS_KIND_LIVE_WHOLE, true, 0, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "an image laid down whole stays as it is", build_prepare_whole},
-    {WS_KIND_LIVE_FILES, true, true,
-     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "",
-     build_prepare_files},
-    {WS_KIND_REPLICA, true, false, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, false, VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
-     "a full system brings its own", build_prepare_system},
-    {WS_KIND_BLANK, false, false, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
+    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | RULES,
+     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+     "files of a medium bring their menus", build_prepare_files},
+    {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
+    {WS_KIND_SYSTEM, true, OWN_TABLE | KERNEL_OPTIONS,
+     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
+     build_prepare_system},
+    {WS_KIND_BLANK, false, 0, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
 const struct build_recipe *build_recipe(enum ws_kind kind) {
@@ -34,6 +37,31 @@ static enum ws_status refuse(const struct build_recipe *recipe, const char *what
 static enum ws_status goes_with_files(const struct build_recipe *recipe, const char *what, struct ws_error *error) {
     ws_fail(error, WS_E_USAGE, "%s: %s with files", recipe->only, what);
     return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_LIVE_FILES), "leave that out, or lay the files down");
+}
+
+/* All that is asked for besides volumes and inputs. */
+static enum ws_status check_others(const struct build_recipe *recipe, const struct ws_request *r,
+                                   struct ws_error *error) {
+    const struct {
+        unsigned goes;
+        bool asked, files;
+        const char *what;
+    } others[] = {
+        {RULES, r->family[0] != '\0', true, "a family of your own goes"},
+        {RULES, ws_rules_any(&r->rules), true, "rules go"},
+        {OWN_TABLE, r->table != WS_TABLE_USUAL || r->menu_seconds != WS_MENU_SECONDS_USUAL, true,
+         "table and start-up code of ours go"},
+        {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF, true,
+         "a choice of start-up code, and its check, go"},
+        {KERNEL_OPTIONS, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+    };
+    for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
+        if (others[i].asked && !(recipe->others & others[i].goes))
+            return others[i].files ? goes_with_files(recipe, others[i].what, error)
+                                   : refuse(recipe, others[i].what, error);
+    if (ws_is_visible(r->kernel_options)) return WS_OK; /* a line of a menu: nothing else may follow it there */
+    ws_fail(error, WS_E_USAGE, "parameters for a kernel are one line of text");
+    return ws_fail_next(error, "leave out what cannot be seen");
 }
 
 enum ws_status build_check_wishes(const struct build_recipe *recipe, const struct ws_request *r,
@@ -55,19 +83,7 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
         return ws_fail(error, WS_E_USAGE,
                        recipe->image ? "this kind of drive is made from an image, and none is given"
                                      : "an ordinary drive is made from no image");
-    if (recipe->files)
-        return r->kernel_options[0] ? refuse(recipe, "its kernel's parameters are its menu's", error) : WS_OK;
-    if (r->family[0]) return goes_with_files(recipe, "a family of your own goes", error);
-    if (ws_rules_any(&r->rules)) return goes_with_files(recipe, "rules go", error);
-    if (recipe->kind == WS_KIND_SYSTEM) /* table and menu are ours there, too */
-        return r->uefi_code == WS_UEFI_CODE_IMAGE || r->check != WS_CHECK_OFF
-                   ? refuse(recipe, "our start-up code starts it, and checks nothing", error)
-                   : WS_OK;
-    if (r->kernel_options[0]) return refuse(recipe, "its kernel's parameters are its menu's", error);
-    if (r->table != WS_TABLE_USUAL || r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF ||
-        r->menu_seconds != WS_MENU_SECONDS_USUAL)
-        return goes_with_files(recipe, "table and start-up code of ours go", error);
-    return WS_OK;
+    return check_others(recipe, r, error);
 }
 
 /* Whatever was given as an image is laid down as it is; what nobody could read there afterwards is said. */

@@ -26,9 +26,8 @@ static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *fact
         if (facts->kernels)
             plan_chose(p, "kernel", facts->kernel[0].version, "the root has none of its own: it is its live medium's");
     }
-    if (facts->name[0]) /* else what its image is called */
-        (void)snprintf(p->facts.title, sizeof p->facts.title, "%.*s", (int)sizeof p->facts.title - 1, facts->name);
-    else (void)snprintf(facts->name, sizeof facts->name, "%s", p->facts.title);
+    if (facts->name[0]) memcpy(p->facts.title, facts->name, sizeof facts->name); /* else what its image is called */
+    else memcpy(facts->name, p->facts.title, sizeof facts->name);
     b->tree[WS_ROLE_SYSTEM] = b->root.tree; /* closed with the build, what it borrows after it */
     b->root.tree = NULL;
     return WS_OK;
@@ -67,13 +66,12 @@ static enum ws_status measure(struct ws_build *b, const struct ws_format *f, uin
 
 static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
-    const struct ws_format *system, *start;
+    const struct ws_format *system;
     struct build_need need[WS_ROLES] = {0};
     size_t needs = 2;
     uint64_t least = 0;
     struct ws_size size = build_wanted_size(p, WS_ROLE_SYSTEM);
     WS_TRY(build_format(p, WS_ROLE_SYSTEM, &system, error));
-    WS_TRY(build_format(p, WS_ROLE_START, &start, error));
     WS_TRY(measure(b, system, &least, error));
     if (size.kind == WS_SIZE_BYTES && size.bytes < least) {
         char wanted[48], needed[48];
@@ -86,16 +84,7 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
     else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
     WS_TRY(build_begin_table(b, error));
-    WS_TRY(build_make_start(b, error));
-    need[0] = (struct build_need){.role = WS_ROLE_START,
-                                  .format = start,
-                                  .size = ws_size_of(START_BYTES),
-                                  .least = START_BYTES,
-                                  .granule = PAGE,
-                                  .type = start->type_start,
-                                  .name = "start"};
-    if (need[0].size.bytes < start->least(p->drive.sector, 0))
-        need[0].size.bytes = need[0].least = start->least(p->drive.sector, 0);
+    WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
     need[1] = (struct build_need){.role = WS_ROLE_SYSTEM,
                                   .format = system,
                                   .size = size,

@@ -34,6 +34,21 @@ static enum ws_status add_need(struct ws_build *b, enum ws_role role, struct ws_
     return check_size(b, n, error);
 }
 
+enum ws_status build_need_start(struct ws_build *b, uint64_t least, struct build_need *need, struct ws_error *error) {
+    const struct ws_format *f;
+    WS_TRY(build_format(b->plan, WS_ROLE_START, &f, error));
+    WS_TRY(build_make_start(b, error));
+    least = ws_max_u64(least, f->least(b->plan->drive.sector, 0));
+    *need = (struct build_need){.role = WS_ROLE_START,
+                                .format = f,
+                                .size = ws_size_of(least),
+                                .least = least,
+                                .granule = PAGE,
+                                .type = f->type_start,
+                                .name = build_roles[WS_ROLE_START].name};
+    return WS_OK;
+}
+
 enum ws_status build_add_needs(struct ws_build *b, struct build_need *need, size_t *count, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
     struct ws_size persistence = build_wanted_size(p, WS_ROLE_PERSISTENCE);

@@ -39,19 +39,27 @@ struct ws_size build_wanted_size(const struct ws_plan *p, enum ws_role role) {
     return w ? w->size : (struct ws_size){WS_SIZE_USUAL, 0};
 }
 
+/* What a volume is unless something else is wanted: of a full system the root keeps owners and links; vast ordinary
+ * drives are more than FAT32 can be. */
+static const char *usual_format(const struct ws_plan *p, enum ws_role role) {
+    bool vast = p->facts.kind == WS_KIND_BLANK && p->drive.size > ws_format_find("fat32")->most;
+    bool root = p->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
+    return root ? "ext4" : vast ? "exfat" : build_roles[role].format;
+}
+
 enum ws_status build_format(const struct ws_plan *p, enum ws_role role, const struct ws_format **format,
                             struct ws_error *error) {
     const struct ws_wanted *w = ws_request_wanted(&p->request, role);
-    bool vast = p->facts.kind == WS_KIND_BLANK && p->drive.size > ws_format_find("fat32")->most; /* no FAT32 is */
-    bool root = p->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
-    const char *usual = root ? build_roles[WS_ROLE_PERSISTENCE].format : vast ? "exfat" : build_roles[role].format;
+    const char *usual = usual_format(p, role);
     const char *word = w && w->format[0] ? w->format : usual;
-    bool plain = !root && (role == WS_ROLE_SYSTEM ||
-                           role == WS_ROLE_DATA); /* which others go in turn is a question of the role */
+    bool plain = ws_format_find(usual)->everywhere && role != WS_ROLE_START; /* the others of those go, too */
     *format = ws_format_find(word);
-    if (*format && (*format)->compose &&
-        (strcmp(word, root ? usual : build_roles[role].format) == 0 || (plain && (*format)->everywhere)))
-        return WS_OK;
+    bool goes = *format && (*format)->compose && (strcmp(word, usual) == 0 || (plain && (*format)->everywhere));
+    if (goes && (!w || !w->cluster || (*format)->everywhere)) return WS_OK;
+    if (goes) {
+        ws_fail(error, WS_E_USAGE, "a %s volume is %s, whose clusters are not chosen", ws_role_name(role), word);
+        return ws_fail_next(error, "leave their size out");
+    }
     ws_fail(error, WS_E_USAGE, "\"%s\" is no file system for a %s volume", word, ws_role_name(role));
     return ws_fail_next(error, plain ? "fat32 and exfat are" : "leave it out");
 }
@@ -97,13 +105,14 @@ enum ws_status build_label(const struct ws_build *b, enum ws_role role, char lab
         return ws_label_normalise(format->word, w->label, label, WS_LABEL_ROOM, said, 160, error);
     }
     bool by_label = build_holds(b, role) && ws_live_wants_label(b->plan->family);
+    bool root = b->plan->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
     (void)snprintf(label, WS_LABEL_ROOM, "%s",
-                   b->plan->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM ? "system"
-                   : role == WS_ROLE_SYSTEM                                        ? system
-                   : role == WS_ROLE_START                                         ? "START"
-                   : role == WS_ROLE_PERSISTENCE                                   ? b->plan->family->label
-                   : by_label                                                      ? "OVERLAY"
-                                                                                   : build_roles[role].name);
+                   root                          ? build_roles[role].name
+                   : role == WS_ROLE_SYSTEM      ? system
+                   : role == WS_ROLE_START       ? "START"
+                   : role == WS_ROLE_PERSISTENCE ? b->plan->family->label
+                   : by_label                    ? "OVERLAY"
+                                                 : build_roles[role].name);
     return WS_OK;
 }
 

@@ -23,6 +23,11 @@ const char *ws_input_name(enum ws_input_use use) { return uses[use]; }
 const char *ws_uefi_code_name(enum ws_uefi_code code) { return codes[code]; }
 const char *ws_table_wish_name(enum ws_table_wish wish) { return wishes[wish]; }
 
+uint32_t ws_roles_in_use(enum ws_kind kind) {
+    return 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP |
+           (kind == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM : 0);
+}
+
 struct ws_size ws_size_of(uint64_t bytes) {
     return (struct ws_size){WS_SIZE_BYTES, bytes};
 }

@@ -125,8 +125,10 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
     m->system = r.starts && strstr(r.entry.options, "root=UUID=");
     ws_rehearsal_free(&r);
     if (!m->system) return false;
-    if (ws_system_volume(drive, table, m->parameters, &m->volume_at, &m->volume_size, &why) != WS_OK)
-        return because(m, WS_FORGETS_NO_SYSTEM, "%s", why.what) == WS_OK;
+    if (ws_system_volume(drive, table, m->parameters, &m->volume_at, &m->volume_size, &why) != WS_OK) {
+        (void)because(m, WS_FORGETS_NO_SYSTEM, "%s", why.what);
+        return true;
+    }
     enum ws_status status = ws_source_slice(drive, m->volume_at, m->volume_size, &slice, &why);
     if (status == WS_OK) status = ws_ext4_probe(slice, &m->volume, &why);
     ws_source_close(slice);

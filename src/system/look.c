@@ -139,31 +139,36 @@ static bool is_kernel(const struct ws_node *n) {
            ws_source_read(n->content, 0x202, head, 4, NULL) == WS_OK && memcmp(head, "HdrS", 4) == 0;
 }
 
-static void take_initrd(const struct ws_node *boot, struct ws_kernel *k) {
+static void take_initrd(const struct ws_tree *root, struct ws_kernel *k) {
     static const char *const forms[] = {"initrd.img-%s", "initramfs-%s.img", "initrd-%s",
                                         "initramfs-%s",  "initrd-%s.img",    "initramfs-genkernel-%s"};
     for (size_t i = 0; i < sizeof forms / sizeof forms[0] && !k->initrd[0]; i++) {
         char name[200];
         const char *mark = strchr(forms[i], '%');
         (void)snprintf(name, sizeof name, "%.*s%s%s", (int)(mark - forms[i]), forms[i], k->version, mark + 2);
-        const struct ws_node *n = ws_node_child(boot, name);
-        if (n && (n->same_as ? n->same_as : n)->kind == WS_NODE_FILE)
-            (void)snprintf(k->initrd, sizeof k->initrd, "/boot/%s", name);
+        (void)snprintf(k->initrd, sizeof k->initrd, "/boot/%s", name);
+        const struct ws_node *n = ws_system_find(root, k->initrd);
+        if (!n || n->kind != WS_NODE_FILE) k->initrd[0] = '\0';
     }
 }
+
+/* A word of a menu: no blanks, nothing that ends a line or cannot be seen. */
+static bool is_word(const char *text) { return text[0] && !strpbrk(text, " \t") && ws_is_visible(text); }
 
 static void take_kernels(const struct ws_tree *root, struct ws_system_facts *f) {
     static const char *const begins[] = {"vmlinuz-", "kernel-", "linux-"};
     const struct ws_node *boot = ws_tree_find(root, "boot");
     for (const struct ws_node *n = boot ? boot->first : NULL; n; n = n->next) {
         const char *version = NULL;
+        struct ws_kernel k = {.initrd = ""};
         for (size_t i = 0; i < 3 && !version; i++)
             if (strncmp(n->name, begins[i], strlen(begins[i])) == 0) version = n->name + strlen(begins[i]);
-        struct ws_kernel k = {.initrd = ""};
-        if (!version || strlen(version) >= sizeof k.version || !is_kernel(n->same_as ? n->same_as : n)) continue;
+        if (!version || strlen(version) >= sizeof k.version || !is_word(version)) continue;
         (void)snprintf(k.version, sizeof k.version, "%s", version);
-        (void)snprintf(k.path, sizeof k.path, "/boot/%.200s", n->name);
-        take_initrd(boot, &k);
+        (void)snprintf(k.path, sizeof k.path, "/boot/%.120s", n->name);
+        const struct ws_node *kernel = ws_system_find(root, k.path);
+        if (!kernel || !is_kernel(kernel)) continue;
+        take_initrd(root, &k);
         size_t at = f->kernels;
         while (at > 0 && ws_version_compare(f->kernel[at - 1].version, version) < 0) at--;
         if (at == WS_KERNELS_MOST) continue;

@@ -48,15 +48,17 @@ static const char *root_mode(const struct ws_system_facts *f) {
 
 static enum ws_status put_entries(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
                                   struct ws_error *error) {
+    char name[110]; /* room is left for what follows it */
+    ws_visible(f->name, name, sizeof name);
     struct ws_start_entries all = {.entry = calloc(f->kernels + 1, sizeof *all.entry)};
     if (!all.entry) return ws_fail(error, WS_E_NOMEM, "out of memory for start entries");
     for (size_t i = 0; i <= f->kernels; i++) { /* and a rescue entry, with the newest */
         const struct ws_kernel *k = &f->kernel[i < f->kernels ? i : 0];
         struct ws_start_entry *e = &all.entry[all.count++];
         bool rescue = i == f->kernels;
-        if (rescue) (void)snprintf(e->title, sizeof e->title, "%.120s (rescue: one user, no services)", f->name);
-        else if (i == 0) (void)snprintf(e->title, sizeof e->title, "%s", f->name);
-        else (void)snprintf(e->title, sizeof e->title, "%.100s (kernel %.40s)", f->name, k->version);
+        if (rescue) (void)snprintf(e->title, sizeof e->title, "%s (rescue: one user, no services)", name);
+        else if (i == 0) (void)snprintf(e->title, sizeof e->title, "%s", name);
+        else (void)snprintf(e->title, sizeof e->title, "%s (kernel %.38s)", name, k->version);
         (void)snprintf(e->linux_path, sizeof e->linux_path, "%s", k->path);
         if (k->initrd[0]) (void)snprintf(e->initrd[e->initrds++], sizeof e->initrd[0], "%s", k->initrd);
         (void)snprintf(e->options, sizeof e->options, "root=UUID=%s %s%s%s%s", s->root_uuid, root_mode(f),

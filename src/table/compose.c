@@ -105,6 +105,7 @@ enum ws_status ws_table_add(struct ws_table *t, uint64_t at, uint64_t length, co
     struct ws_partition made = {.at = at, .length = length, .mbr_type = type->mbr, .id = *id};
     (void)ws_guid_parse(type->guid, &made.type);
     strncpy(made.name, name, sizeof made.name - 1);
+    ws_utf8_trim(made.name);
     unsigned in_mbr = 0;
     unsigned in_gpt = 0;
     if (has_gpt(t)) {
