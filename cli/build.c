@@ -1,5 +1,6 @@
 /* build.c — satchel build: a plan carried out. */
 #include "cli/record.h"
+#include "cli/secret.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -69,10 +70,12 @@ static enum ws_status find_planned(struct cli *cli, const struct ws_plan_drive *
     return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
 }
 
-static char *confirm;
+static char *confirm, *password_fd;
 static int external, no_check, afresh, even_so;
 static const struct poptOption options[] = {
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
+    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+     "read the accounts' passwords from this open file, a line each, instead of asking", "NUMBER"},
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
@@ -123,6 +126,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         WS_GO(cli_ask(cli, &facts, drive, answer, sizeof answer));
         confirm = answer;
     }
+    WS_GO(secret_give(cli, p.build, password_fd));
     ws_text_printf(&record, "%s.built", word[0]);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;

@@ -4,32 +4,72 @@
 #include <stdio.h>
 #include <string.h>
 
+/* What cannot be read stays unknown, and is told as that. */
+static void look_inside(const struct ws_tree *root, struct ws_system_facts *facts) {
+    struct ws_error ignored = {0};
+    for (size_t i = 0; i < facts->kernels; i++) (void)!ws_kernel_look(root, &facts->kernel[i], &ignored);
+}
+
 bool root_look(const struct ws_image *image, const struct ws_tree *folder, struct ws_system_facts *facts) {
     struct ws_root root = {0};
     struct ws_error ignored = {0};
     memset(facts, 0, sizeof *facts);
-    if (folder) return ws_system_look(folder, facts, &ignored) == WS_OK && (facts->machine[0] || facts->kernels);
+    if (folder) {
+        if (ws_system_look(folder, facts, &ignored) != WS_OK) return false;
+        look_inside(folder, facts);
+        return facts->machine[0] || facts->kernels;
+    }
     if (!image->source ||
         ws_root_open(image->source, image->iso ? ws_iso_tree(image->iso) : NULL, &root, &ignored) != WS_OK)
         return false;
     bool is = ws_system_look(root.tree, facts, &ignored) == WS_OK;
+    if (is) look_inside(root.tree, facts);
     ws_root_close(&root);
     return is;
+}
+
+/* What its initial RAM disk is good for. */
+static const char *initrd_words(const struct ws_kernel *k, char out[200]) {
+    char names[120];
+    (void)ws_driver_names(ws_kernel_unsure(k), names, sizeof names);
+    if (!k->initrd[0]) (void)snprintf(out, 200, ", without an initial RAM disk");
+    else if (!k->known) (void)snprintf(out, 200, ", its initial RAM disk cannot be read");
+    else
+        (void)snprintf(out, 200, ", initial RAM disk by %s: %u drivers, %s%s",
+                       k->inside.maker[0] ? k->inside.maker : "an unknown program", (unsigned)k->inside.modules,
+                       names[0] ? (ws_kernel_lacks(k) ? "lacks " : "without ") : "finds USB drives and ext4", names);
+    return out;
 }
 
 void root_show(const struct cli *cli, const struct ws_system_facts *f) {
     show_field(cli, "System", "%s%s%s, init %s", f->name[0] ? f->name : "without a name", f->machine[0] ? ", " : "",
                f->machine, ws_init_name(f->init));
+    char words[200];
     for (size_t i = 0; i < f->kernels; i++)
-        show_field(cli, i ? "" : "Its kernels", "%s%s", f->kernel[i].version,
-                   f->kernel[i].initrd[0] ? "" : ", without an initial RAM disk");
+        show_field(cli, i ? "" : "Its kernels", "%s%s", f->kernel[i].version, initrd_words(&f->kernel[i], words));
+}
+
+static json_t *drivers_json(uint32_t set) {
+    json_t *list = json_array();
+    for (unsigned i = 0; i < WS_DRIVERS; i++)
+        if (set >> i & 1) json_array_append_new(list, json_string(ws_driver_name((enum ws_driver)i)));
+    return list;
+}
+
+static json_t *inside_json(const struct ws_kernel *k) {
+    if (!k->known) return json_null();
+    return cli_pack(
+        "{s:s, s:I, s:b, s:o, s:o, s:o}", "made_by", k->inside.maker, "modules", (json_int_t)k->inside.modules,
+        "opens_locked", k->inside.cryptsetup, "drivers", drivers_json(k->inside.drivers), "built_in",
+        k->built_in_known ? drivers_json(k->built_in) : json_null(), "lacks", drivers_json(ws_kernel_lacks(k)));
 }
 
 json_t *root_json(const struct ws_system_facts *f) {
     json_t *kernels = json_array();
     for (size_t i = 0; i < f->kernels; i++)
-        json_array_append_new(kernels, cli_pack("{s:s, s:s, s:s}", "version", f->kernel[i].version, "path",
-                                                f->kernel[i].path, "initial_ram_disk", f->kernel[i].initrd));
+        json_array_append_new(kernels, cli_pack("{s:s, s:s, s:s, s:o}", "version", f->kernel[i].version, "path",
+                                                f->kernel[i].path, "initial_ram_disk", f->kernel[i].initrd, "inside",
+                                                inside_json(&f->kernel[i])));
     return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:o}", "name", f->name, "id", f->id, "release", f->version, "machine",
                     f->machine, "init", ws_init_name(f->init), "kernels", kernels);
 }

@@ -27,6 +27,9 @@ static const struct {
     {WS_HINT_IMAGE, NULL, "`satchel image FILE`"},
     {WS_HINT_SIZES, NULL, "`satchel size` tells what serves"},
     {WS_HINT_PLAN_AGAIN, NULL, "`satchel plan`"},
+    {WS_HINT_ACCOUNT, NULL, "--account NAME"},
+    {WS_HINT_INTERNAL_DISKS, NULL, "--internal-disks *"},
+    {WS_HINT_PASSWORDS, NULL, "--password-fd N"},
     {WS_HINT_TRIAL_AGAIN, NULL, "`satchel drives DRIVE --test --save FILE`"},
 };
 

@@ -45,11 +45,11 @@ const struct poptOption wish_options[] = {
     {"menu-wait", 0, POPT_ARG_STRING, &wished.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
     {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0,
      "with kind system: further parameters for its kernel", "TEXT"},
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)owner_options, 0, NULL, NULL},
     POPT_TABLEEND};
 
-/* Which word of a few; WS_E_USAGE names them all. */
-static enum ws_status pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
-                           unsigned first, unsigned count, unsigned *out) {
+enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
+                        unsigned first, unsigned count, unsigned *out) {
     char all[120] = "";
     for (unsigned i = first; i < count; i++) {
         if (strcmp(word, name(i)) == 0) {
@@ -83,8 +83,8 @@ static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct 
     static const enum ws_kind live[] = {WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES};
     unsigned kind = 0;
     unsigned arrangement = 0;
-    if (w->kind) WS_TRY(pick(cli, "--kind", w->kind, kind_word, 0, 3, &kind));
-    if (w->arrangement) WS_TRY(pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
+    if (w->kind) WS_TRY(cli_pick(cli, "--kind", w->kind, kind_word, 0, 3, &kind));
+    if (w->arrangement) WS_TRY(cli_pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
     if (kind == 2 && w->arrangement)
         return ws_fail(&cli->error, WS_E_USAGE, "a full system is not arranged: its files are a root's");
     if (kind == 1 && arrangement == 1) return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
@@ -117,15 +117,15 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
         if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
     if (w->in) {
-        WS_TRY(pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
+        WS_TRY(cli_pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
         ws_request_want(r, WS_ROLE_PERSISTENCE)->place = (enum ws_place)word;
     }
     if (w->files_on) {
-        WS_TRY(pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));
+        WS_TRY(cli_pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));
         (void)snprintf(ws_request_want(r, WS_ROLE_SYSTEM)->format, sizeof r->volume[0].format, "%s", w->files_on);
     }
     if (w->data_on) {
-        WS_TRY(pick(cli, "--data-on", w->data_on, plain_word, 0, 2, &word));
+        WS_TRY(cli_pick(cli, "--data-on", w->data_on, plain_word, 0, 2, &word));
         (void)snprintf(ws_request_want(r, WS_ROLE_DATA)->format, sizeof r->volume[0].format, "%s", w->data_on);
     }
     if (w->cluster) {
@@ -150,15 +150,15 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
 static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct ws_request *r) {
     unsigned word = 0;
     if (w->table) {
-        WS_TRY(pick(cli, "--table", w->table, table_word, WS_TABLE_WISH_MBR, WS_TABLE_WISHES, &word));
+        WS_TRY(cli_pick(cli, "--table", w->table, table_word, WS_TABLE_WISH_MBR, WS_TABLE_WISHES, &word));
         r->table = (enum ws_table_wish)word;
     }
     if (w->uefi) {
-        WS_TRY(pick(cli, "--uefi-code", w->uefi, code_word, 0, WS_UEFI_CODES, &word));
+        WS_TRY(cli_pick(cli, "--uefi-code", w->uefi, code_word, 0, WS_UEFI_CODES, &word));
         r->uefi_code = (enum ws_uefi_code)word;
     }
     if (w->check) {
-        WS_TRY(pick(cli, "--check-at-start", w->check, check_word, 0, WS_CHECK_FULL + 1, &word));
+        WS_TRY(cli_pick(cli, "--check-at-start", w->check, check_word, 0, WS_CHECK_FULL + 1, &word));
         r->check = (enum ws_check_at_start)word;
     }
     if (w->kernel_options) {
@@ -290,6 +290,7 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct w
     WS_TRY(read_kind(cli, w, r));
     WS_TRY(read_volumes(cli, w, r));
     WS_TRY(read_start(cli, w, r));
+    WS_TRY(cli_read_owner(cli, &r->owner));
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));
     if (w->family) WS_TRY(load_family(cli, w->family, r->family));
     return open_inputs(cli, w, r, source);

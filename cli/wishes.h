@@ -9,11 +9,18 @@ struct wishes { /* the options, as they were typed; NULL: not at all */
         *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait, *kernel_options;
 };
 extern const struct poptOption wish_options[];
-extern struct wishes wished; /* what those options fill */
+extern const struct poptOption owner_options[]; /* owner.c; among the former */
+extern struct wishes wished;                    /* what those options fill */
 
 /* The request, from a saved one where there is one; image and ready-made data file opened, and known by their digests.
  * Close both sources whatever comes of it. */
 enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *wishes, struct ws_request *request,
                                struct ws_source *input[WS_INPUTS]);
+
+/* Which word of a few; WS_E_USAGE names them all. */
+enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
+                        unsigned first, unsigned count, unsigned *out);
+/* The owner's options over what the request has. */
+enum ws_status cli_read_owner(struct cli *cli, struct ws_owner *owner);
 
 #endif

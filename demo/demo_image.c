@@ -60,6 +60,27 @@ static size_t demo_kernel(uint8_t *out, size_t length) {
     return length;
 }
 
+/* An initial RAM disk with the drivers that a live stick needs: cpio, "newc" (Linux, buffer-format.rst); its size is
+ * always the same. */
+enum { INITRD_BYTES = 40000 };
+static void demo_initrd(uint8_t *bytes) {
+    static const char *const names[] = {"init",           "scripts/functions",  "kernel/xhci_pci.ko",
+                                        "kernel/uas.ko",  "kernel/ehci_pci.ko", "kernel/usb-storage.ko",
+                                        "kernel/ext4.ko", "kernel/sd_mod.ko",   "kernel/vfat.ko",
+                                        "kernel/loop.ko", "kernel/overlay.ko",  "TRAILER!!!"};
+    size_t at = 0;
+    memset(bytes, 0, INITRD_BYTES);
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {
+        char head[120];
+        size_t name = strlen(names[i]) + 1;
+        int n = snprintf(head, sizeof head, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x", 1, 0100644, 0,
+                         0, 1, 0, 0, 0, 0, 0, 0, (unsigned)name, 0);
+        memcpy(bytes + at, head, (size_t)n);
+        memcpy(bytes + at + n, names[i], name);
+        at = (at + (size_t)n + name + 3) / 4 * 4;
+    }
+}
+
 static enum ws_status put_text(struct ws_tree *tree, const char *path, const char *text, struct ws_error *error) {
     struct ws_node *node = NULL;
     WS_TRY(ws_tree_put(tree, path, text, strlen(text), &node, error));
@@ -88,6 +109,23 @@ static const char packages[] =
     "Package: tide-tables\nStatus: install ok installed\nInstalled-Size: 20480\nVersion: 3\n\n"
     "Package: old-tide-tables\nStatus: deinstall ok config-files\nInstalled-Size: 99999\nVersion: 2\n";
 
+/* What makes a root a system that can become somebody's own. */
+static const char *const root_files[][2] = {
+    {"etc/inittab", "id:2:initdefault:\n1:2345:respawn:/sbin/agetty 38400 tty1\n"},
+    {"etc/passwd", "root:x:0:0:root:/root:/bin/sh\ndaemon:x:1:1::/:/bin/false\n"},
+    {"etc/shadow", "root:*:20000:0:99999:7:::\ndaemon:*:20000:0:99999:7:::\n"},
+    {"etc/group", "root:x:0:\nsudo:x:27:\naudio:x:29:\nvideo:x:44:\nplugdev:x:46:\n"},
+    {"etc/hosts", "127.0.0.1\tlocalhost\n127.0.1.1\tcurlew\n"},
+    {"etc/skel/.profile", "PATH=$HOME/bin:$PATH\n"},
+    {"etc/rcS.d/README", "What starts first.\n"},
+    {"etc/sudoers.d/README", "Who may administer.\n"},
+    {"etc/ssh/ssh_host_ed25519_key.pub", "the key of whoever made the image\n"},
+    {"usr/share/zoneinfo/Atlantic/Faroe", "TZif2"},
+    {"usr/share/keymaps/i386/qwertz/de.kmap.gz", "keys"},
+};
+static const char *const root_programs[] = {"sbin/init",     "sbin/agetty",   "sbin/udevd",
+                                            "sbin/blockdev", "usr/sbin/sshd", "usr/bin/sudo"};
+
 static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     struct ws_ext4_params p = {.size = 16 << 20, .made_at = MADE_AT, .label = "curlew-root"};
     memset(p.id.byte, 0x41, 16);
@@ -98,8 +136,11 @@ static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
     WS_TRY(put_text(d->root_tree, "etc/hostname", "curlew\n", error));
     WS_TRY(
         put_text(d->root_tree, "etc/os-release", "PRETTY_NAME=\"Curlew Live 12\"\nID=curlew\nVERSION_ID=12\n", error));
-    WS_TRY(put_text(d->root_tree, "etc/inittab", "id:2:initdefault:\n", error));
-    WS_TRY(put_program(d->root_tree, "sbin/init", error));
+    for (size_t i = 0; i < sizeof root_files / sizeof root_files[0]; i++)
+        WS_TRY(put_text(d->root_tree, root_files[i][0], root_files[i][1], error));
+    for (size_t i = 0; i < sizeof root_programs / sizeof root_programs[0]; i++)
+        WS_TRY(put_program(d->root_tree, root_programs[i], error));
+    ws_tree_find(d->root_tree, "etc/shadow")->mode = 0640;
     WS_TRY(put_text(d->root_tree, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error));
     WS_TRY(put_text(d->root_tree, "var/lib/dpkg/status", packages, error));
     WS_TRY(ws_ext4_measure(&p, d->root_tree, &d->root_geometry, error));
@@ -223,7 +264,8 @@ static enum ws_status make_tree(struct demo_image *d, const struct demo_params *
     (void)snprintf(path, sizeof path, "%s/vmlinuz", w.folder);
     WS_GO(ws_tree_put(d->tree, path, bytes, length, NULL, error));
     (void)snprintf(path, sizeof path, "%s/initrd.img", w.folder);
-    WS_GO(ws_tree_put(d->tree, path, bytes + 1024, 40000, NULL, error));
+    demo_initrd(bytes);
+    WS_GO(ws_tree_put(d->tree, path, bytes, INITRD_BYTES, NULL, error));
     WS_GO(ws_tree_put(d->tree, w.root, "", 0, &node, error));
     node->content = d->root_source;
     demo_code(bytes);

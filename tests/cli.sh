@@ -384,6 +384,43 @@ for root in huts huts.tar.gz huts.squashfs; do
     ok "its root is in fstab and in its menu" grep -q "$(sed -n 's/^UUID=\([^ ]*\) \/ .*/\1/p' mounted/etc/fstab) " mounted/boot/loader/entries/0001.conf
     umount mounted
 done
+# Made its owner's: names and words are checked before anything is, passwords are in no document and no message
+own="$satchel plan --bench b --image curlew.iso --drive $gorse --kind system"
+expect 0 "account: tide - may administer, logged in automatically" $own --administrator "tide:Tide survey" --account guest --host-name hut-3 \
+    --keyboard de --language C.UTF-8 --time-zone Atlantic/Faroe --clock local --login automatic --internal-disks listed --save own.plan
+follows plan cat own.plan
+expect 0 "account: tide" $own --account tide --save-request own.request
+follows request cat own.request
+expect 0 "its password is asked for when it is built" "$satchel" plan --request own.request --bench b --drive "$gorse"
+expect 2 '"tide" needs a password' "$satchel" build own.plan --confirm "$gorse" --bench b
+printf 'gull 7 over\n' > one && printf 'gull 7 over\r\nbar 9\n' > two && printf 'gull 7\n\n' > empty
+expect 2 "only 1 came" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<one
+expect 2 "a password is empty" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<empty
+expect 4 "cannot be read" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 9
+expect 2 "not a password" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd "gull 7 over"
+expect 2 "no account that needs" "$satchel" build sys.plan --confirm "$gorse" --bench b --password-fd 3 3<one
+expect 0 "flushed and checked" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<two
+expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan own.plan --bench b
+ok "no document holds a password or a hash" sh -c '! grep -lE "gull 7 over|bar 9|[$](6|y)[$]" own.plan own.plan.built own.request b/bench.json'
+expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b
+mkdir -p mounted && if mount -o ro,loop,offset=68157440 "b/$gorse.drive" mounted; then
+    ok "the drive holds the passwords' hashes" python3 -W ignore - <<'PY'
+import crypt
+hashes = dict(l.split(":")[:2] for l in open("mounted/etc/shadow"))
+assert all(crypt.crypt(p, hashes[n]) == hashes[n] for n, p in (("tide", "gull 7 over"), ("guest", "bar 9")))
+PY
+    ok "its accounts are sound" sh -c 'grpck -q -r -R "$PWD/mounted" && pwck -q -r -R "$PWD/mounted"'
+    umount mounted
+fi
+expect 2 "is no host name" $own --host-name hut_3
+expect 2 "is no account" $own --account Tide
+expect 2 "account of the system itself" $own --account daemon
+expect 2 "asked for twice" $own --account tide --administrator tide
+expect 2 "--account NAME" $own --login automatic
+expect 2 "knows no time zone" $own --time-zone Atlantic/Nowhere
+expect 2 "takes hidden, listed or open" $own --internal-disks closed
+expect 2 "takes utc or local" $own --clock wall
+expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --account tide
 expect 2 "is not arranged" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --arrangement files
 expect 2 "no persistence" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --persistence 1G
 expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kernel-options quiet

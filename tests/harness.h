@@ -95,6 +95,9 @@ void loop_detach(const char *device);
 bool mount_at(const char *device, const char *type, const char *options, const char *place);
 void unmount(const char *place);
 
+/** A file with this text, or a link, put into a tree; ends the program when that fails. */
+void put_text(struct ws_tree *tree, const char *path, const char *text);
+struct ws_node *put_link(struct ws_tree *tree, const char *path, const char *target);
 /** A random tree: folders, files, links, hard links, devices, attributes, as the flags allow. */
 enum { TREE_LINKS = 1, TREE_DEVICES = 2, TREE_XATTRS = 4, TREE_OWNERS = 8, TREE_ALL = 15, TREE_SHORT = 16 };
 struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes);

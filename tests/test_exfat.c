@@ -196,14 +196,6 @@ static void names_are_made_to_fit_and_told(void) {
     }
 }
 
-static struct ws_node *put_link(struct ws_tree *tree, const char *path, const char *target) {
-    struct ws_node *n = NULL;
-    if (ws_tree_put(tree, path, "", 0, &n, &error) != WS_OK || ws_tree_set_target(tree, n, target, &error) != WS_OK)
-        fail_at(__FILE__, __LINE__, "%s", error.what);
-    n->kind = WS_NODE_LINK;
-    return n;
-}
-
 /* File systems without links get what they show; what they show may be nothing, and they may go round in circles. */
 static void links_become_copies(void) {
     static const struct {

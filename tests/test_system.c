@@ -28,18 +28,6 @@ static void put_kernel(struct ws_tree *tree, const char *version) {
     if (ws_tree_put(tree, path, version, strlen(version), NULL, &error) != WS_OK) abort();
 }
 
-static void put_link(struct ws_tree *tree, const char *folder, const char *name, const char *target) {
-    struct ws_node *in = ws_tree_root(tree), *n = NULL;
-    if (folder[0] && ws_tree_folder(tree, folder, &in, &error) != WS_OK) abort();
-    if (ws_tree_add(tree, in, name, WS_NODE_LINK, &n, &error) != WS_OK ||
-        ws_tree_set_target(tree, n, target, &error) != WS_OK)
-        abort();
-}
-
-static void put_text(struct ws_tree *tree, const char *path, const char *text) {
-    if (ws_tree_put(tree, path, text, strlen(text), NULL, &error) != WS_OK) abort();
-}
-
 static void roots_are_known_by_their_files(void) {
     struct ws_tree *tree = NULL;
     struct ws_node *n = NULL;
@@ -47,11 +35,11 @@ static void roots_are_known_by_their_files(void) {
     OK(ws_tree_create(&tree, &error));
     FAILS(ws_system_look(tree, &f, &error), WS_E_NOTFOUND);
     put_text(tree, "usr/lib/os-release", "NAME='x'\nPRETTY_NAME=\"Curlew \\\"12\\\"\"\nID=curlew\nVERSION_ID=12.1\n");
-    put_link(tree, "etc", "os-release", "../usr/lib/os-release");
-    put_link(tree, "", "bin", "usr/bin"); /* as most lay it out today */
-    put_link(tree, "", "lib", "usr/lib");
-    put_link(tree, "", "sbin", "usr/sbin");
-    put_link(tree, "usr/sbin", "init", "/lib/systemd/systemd");
+    put_link(tree, "etc/os-release", "../usr/lib/os-release");
+    put_link(tree, "bin", "usr/bin"); /* as most lay it out today */
+    put_link(tree, "lib", "usr/lib");
+    put_link(tree, "sbin", "usr/sbin");
+    put_link(tree, "usr/sbin/init", "/lib/systemd/systemd");
     put_program(tree, "usr/lib/systemd/systemd", 62);
     put_kernel(tree, "6.1.0-9");
     put_kernel(tree, "6.1.0-10");
@@ -69,14 +57,14 @@ static void roots_are_known_by_their_files(void) {
     CHECK_STR(f.kernel[2].initrd, "/boot/initrd.img-6.1.0-9");
     put_kernel(tree, "6.2\nlinux /evil"); /* would be a line of the menu */
     put_kernel(tree, "6.3 init=/bin/sh");
-    put_link(tree, "boot", "vmlinuz-7.0", "../lib/vmlinuz"); /* some keep their kernels elsewhere */
+    put_link(tree, "boot/vmlinuz-7.0", "../lib/vmlinuz"); /* some keep their kernels elsewhere */
     OK(ws_tree_put(tree, "usr/lib/vmlinuz", "", 0, &n, &error));
     n->content = ws_tree_find(tree, "boot/vmlinuz-6.1.0-9")->content;
-    put_link(tree, "boot", "vmlinuz-8.0", "nowhere");
+    put_link(tree, "boot/vmlinuz-8.0", "nowhere");
     OK(ws_system_look(tree, &f, &error));
     CHECK(f.kernels == 4 && strcmp(f.kernel[0].path, "/boot/vmlinuz-7.0") == 0 && !f.kernel[0].initrd[0]);
-    put_link(tree, "loop", "a", "b"); /* links that go round end somewhere */
-    put_link(tree, "loop", "b", "../loop/a");
+    put_link(tree, "loop/a", "b"); /* links that go round end somewhere */
+    put_link(tree, "loop/b", "../loop/a");
     CHECK(ws_system_find(tree, "loop/a") == NULL && ws_system_find(tree, "/../etc/../etc/os-release") != NULL);
     for (int i = 0; i < 40; i++) { /* more than are listed: the newest stay */
         char version[20];
@@ -114,6 +102,66 @@ static void free_volume(struct volume *v) {
     ws_source_close(v->source);
     ws_layout_close(v->layout);
     ws_ext4_geometry_free(&v->geometry);
+}
+
+/* An initial RAM disk as a program would make it: "newc" cpio (buffer-format.rst). */
+static void put_initrd(struct ws_tree *tree, const char *path, const char *const names[]) {
+    struct ws_text cpio = {0};
+    for (size_t i = 0;; i++) {
+        const char *name = names[i] ? names[i] : "TRAILER!!!";
+        ws_text_printf(&cpio, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s", 1, 0100644, 0, 0, 1, 0,
+                       names[i] ? 6 : 0, 0, 0, 0, 0, (unsigned)strlen(name) + 1, 0, name);
+        ws_text_add(&cpio, "\0\0\0\0", 4 - cpio.length % 4);
+        if (!names[i]) break;
+        ws_text_add(&cpio, "driver\0\0", 8);
+    }
+    if (ws_tree_put(tree, path, cpio.data, cpio.length, NULL, &error) != WS_OK) abort();
+    ws_text_free(&cpio);
+}
+
+/* Archives of somebody else's program, packed or not, one after the other. */
+static void initial_ram_disks_are_read_whole_or_refused(void) {
+    static const char *const packers[] = {"cat", "gzip -c", "xz --check=crc32 -c", "zstd -qc", "lz4 -lqc", "bzip2 -c"};
+    static const char *const files[] = {"usb-storage.ko", "xhci_pci.ko.xz", "ext4.ko.zst",
+                                        "sd_mod.ko",      "init",           "uas.ko.gz"};
+    static const enum ws_driver drivers[] = {WS_DRIVER_USB_STORAGE, WS_DRIVER_USB_3, WS_DRIVER_EXT4,
+                                             WS_DRIVER_DISK,        WS_DRIVERS,      WS_DRIVER_UAS};
+    for (int i = 0; i < cases_of(24); i++) {
+        const char *folder = scratch("disk"), *disk = scratch("initrd");
+        struct ws_source *source = NULL, *cut = NULL;
+        struct ws_initrd_facts f, g;
+        struct ws_text said = {0};
+        uint32_t wanted = 0;
+        shell(NULL, "rm -rf %s %s; mkdir -p %s/0/lib/modules %s/1/usr/lib/dracut; : > %s", folder, disk, folder, folder,
+              disk);
+        for (size_t k = 0; k < 6; k++) {
+            if (random_below(2)) continue;
+            wanted |= drivers[k] < WS_DRIVERS ? 1u << drivers[k] : 0;
+            shell(NULL, "head -c %u /dev/urandom > %s/%u/%s", (unsigned)random_below(20000), folder,
+                  (unsigned)random_below(2), files[k]);
+        }
+        CHECK_INT(shell(&said,
+                        "cd %s/0 && find . | bsdcpio -o -H newc --quiet > ../a && cd ../1 && "
+                        "find . | bsdcpio -o -H newc --quiet | %s > ../b && head -c %u /dev/zero >> ../a && cat ../a "
+                        "../b > %s; "
+                        "cd .. && find 0 1 | wc -l",
+                        folder, packers[i % 6], (unsigned)random_below(5) * 512, disk),
+                  0);
+        OK(ws_source_file(disk, &source, &error));
+        OK(ws_initrd_look(source, &f, &error));
+        CHECK_INT(f.drivers, wanted);
+        CHECK_INT(f.files, atoi(said.data));
+        CHECK_INT(f.archives, 2);
+        CHECK_STR(f.maker, "dracut");
+        for (int k = 0; k < 20; k++) { /* cut short: an end between two archives is an end */
+            OK(ws_source_slice(source, 0, random_below(source->size), &cut, &error));
+            enum ws_status status = ws_initrd_look(cut, &g, &error);
+            CHECK(status == WS_OK ? g.archives > 0 : error.what[0] != '\0');
+            ws_source_close(cut);
+        }
+        ws_source_close(source);
+        ws_text_free(&said);
+    }
 }
 
 static struct ws_tree *random_root(void) {
@@ -253,6 +301,47 @@ static void it_starts_by_its_newest_kernel(void) {
     ws_tree_close(tree);
 }
 
+/* A kernel that is known not to reach its root is no entry; if none does, there is no plan. */
+static void kernels_need_their_drivers(void) {
+    static const char *const all[] = {"lib/modules/6.1/usb-storage.ko", "xhci-pci.ko", "sd_mod.ko", "ext4.ko.xz", NULL};
+    static const char *const few[] = {"lib/modules/6.1/usb-storage.ko", "ext4.ko", NULL};
+    for (int i = 0; i < 5; i++) {
+        struct ws_tree *tree = random_root();
+        struct ws_system_facts facts;
+        struct ws_build *build = NULL;
+        struct volume v;
+        struct planned p;
+        put_kernel(tree, "6.2");
+        put_initrd(tree, "boot/initrd.img-6.2", i == 4 ? all : few);
+        put_initrd(tree, "boot/initrd.img-6.1", i == 0 || i == 3 ? few : all);
+        if (i < 3)
+            put_text(tree, "lib/modules/6.2/modules.builtin",
+                     i == 2 ? "kernel/xhci-pci.ko\nkernel/drivers/sd_mod.ko\n" : "kernel/loop.ko\n");
+        if (i == 0) put_text(tree, "lib/modules/6.1/modules.builtin", "");
+        OK(ws_system_look(tree, &facts, &error));
+        OK(ws_kernel_look(tree, &facts.kernel[0], &error));
+        CHECK(!ws_kernel_lacks(&facts.kernel[0]) == (i >= 2) &&
+              !ws_kernel_unsure(&facts.kernel[0]) == (i == 2 || i == 4));
+        CHECK(make_volume(tree, 160 * MIB, &v));
+        begin(&p, 400 * MIB);
+        enum ws_status status = planned_prepare(&p, v.source, &build);
+        CHECK_INT(status, i == 0 ? WS_E_UNSUPPORTED : WS_OK);
+        if (i == 0) CHECK_HAS(error.what, "has no driver xhci_pci, sd_mod");
+        if (status == WS_OK) {
+            struct ws_rehearsal r = {.firmware = "BIOS", .sector = 512};
+            struct ws_source *drive = NULL;
+            OK(ws_layout_source(ws_build_layout(build), &drive, &error));
+            OK(ws_start_rehearse(drive, &r, &error));
+            CHECK_STR(r.entry.linux_path, i == 1 ? "/boot/vmlinuz-6.1" : "/boot/vmlinuz-6.2");
+            ws_rehearsal_free(&r);
+            ws_source_close(drive);
+            ws_build_close(build);
+        }
+        free_volume(&v);
+        ws_tree_close(tree);
+    }
+}
+
 /* Whatever a root calls itself, and whatever stands where we write: a plan that can be kept, or words. */
 static void hostile_roots_do_no_harm(void) {
     static const char *const names[] = {"\xe6\xbd\xae", "x\xe6\xbd\xae", "\x1b[31mred", "a\\", "\"", "\xff\xfe"};
@@ -286,12 +375,14 @@ static void hostile_roots_do_no_harm(void) {
         struct ws_tree *tree = random_root();
         struct ws_node *old = i > 2 ? ws_tree_find(tree, i == 3 ? "etc/fstab" : "etc/machine-id") : NULL;
         struct ws_system_facts f;
-        const struct ws_settling s = {.root_uuid = "r", .start_id = "s", .options = ""};
+        const struct ws_owner owner = {.host_name = "hut"};
+        const struct ws_settling s = {.root_uuid = "r", .start_id = "s", .options = "", .owner = &owner};
+        struct ws_owned owned;
         struct ws_findings findings = {0};
         if (old) ws_tree_drop(tree, old);
         put_text(tree, in_the_way[i], "in the way");
         OK(ws_system_look(tree, &f, &error));
-        enum ws_status status = ws_system_settle(tree, &f, &s, &findings, &error);
+        enum ws_status status = ws_system_settle(tree, &f, &s, &owned, &findings, &error);
         CHECK(status == WS_OK ? ws_tree_find(tree, "boot/loader/entries/0001.conf") != NULL : error.what[0] != '\0');
         ws_findings_free(&findings);
         ws_tree_close(tree);
@@ -364,6 +455,8 @@ int main(int argc, char **argv) {
         {"versions are compared as people count", versions_are_compared_as_people_count},
         {"random roots are kept whole", random_roots_are_kept_whole},
         {"it starts by its newest kernel", it_starts_by_its_newest_kernel},
+        {"initial RAM disks are read whole, or refused", initial_ram_disks_are_read_whole_or_refused},
+        {"kernels need their drivers", kernels_need_their_drivers},
         {"hostile roots do no harm", hostile_roots_do_no_harm},
         {"what is no system is refused", what_is_no_system_is_refused},
         {NULL, NULL}};

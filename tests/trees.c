@@ -198,3 +198,15 @@ void compare_with_folder(const struct ws_tree *tree, const char *folder, unsigne
         free(both);
     }
 }
+
+void put_text(struct ws_tree *tree, const char *path, const char *text) {
+    if (ws_tree_put(tree, path, text, strlen(text), NULL, &error) != WS_OK) abort();
+}
+
+struct ws_node *put_link(struct ws_tree *tree, const char *path, const char *target) {
+    struct ws_node *n = NULL;
+    if (ws_tree_put(tree, path, "", 0, &n, &error) != WS_OK || ws_tree_set_target(tree, n, target, &error) != WS_OK)
+        abort();
+    n->kind = WS_NODE_LINK;
+    return n;
+}

@@ -43,6 +43,16 @@ const struct ws_plan *ws_build_plan(const struct ws_build *build);
 const struct ws_layout *ws_build_layout(const struct ws_build *build);
 void ws_build_close(struct ws_build *build); /**< NULL is accepted */
 
+/** Passwords that have to be given before the build is carried out: of the accounts of a full system. No plan, log or
+ *  record holds one; the drive holds a hash of each, which the same password gives again on the same plan. */
+size_t ws_build_passwords(const struct ws_build *build);
+/** Whose: an account's name; the first is number 0. */
+const char *ws_build_password_of(const struct ws_build *build, size_t number);
+/** Give one. It is hashed at once; the caller clears its own copy.
+ *  @return WS_E_USAGE for one that no system takes */
+WS_CHECKED enum ws_status ws_build_password(struct ws_build *build, size_t number, const char *password,
+                                            struct ws_error *error);
+
 struct ws_build_options {
     bool allow_external_disk;
     const char *confirm;          /**< must be the drive's short name */
@@ -83,8 +93,8 @@ WS_CHECKED enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_p
 WS_CHECKED enum ws_status ws_build_check_inputs(const struct ws_build *build, struct ws_port *port,
                                                 struct ws_error *error);
 
-/** Does the drive still hold what the build meant? What a live system and people have changed since on the volumes for
- *  that is left out of the comparison if `used` is true. */
+/** Does the drive still hold what the build meant? Passwords' hashes are not compared. What a live system and people
+ * have changed since on the volumes for that is left out of the comparison if `used` is true. */
 WS_CHECKED enum ws_status ws_build_check(struct ws_build *build, struct ws_port *port, struct ws_drive *drive,
                                          bool used, ws_progress_call on_progress, void *context,
                                          struct ws_check_result *result, struct ws_error *error);

@@ -9,6 +9,7 @@
 
 #include "wild_satchel/label.h"
 #include "wild_satchel/live.h"
+#include "wild_satchel/owner.h"
 #include "wild_satchel/pieces.h"
 #include "wild_satchel/rules.h"
 #include "wild_satchel/start.h"
@@ -128,6 +129,7 @@ struct ws_request {
     enum ws_check_at_start check; /**< where our code starts it */
     char kernel_options[256];     /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
     unsigned menu_seconds;        /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
+    struct ws_owner owner;        /**< WS_KIND_SYSTEM: whose it is */
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;
     char family[WS_FAMILY_TEXT]; /**< a live family described by the user (docs/family-format.md), as text; empty: what

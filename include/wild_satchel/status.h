@@ -35,23 +35,26 @@ enum ws_status {
  *  program words these in its own terms. The first ones change a request (request.h), with the value to take. */
 enum ws_hint {
     WS_HINT_NONE = 0,
-    WS_HINT_KIND,          /**< another kind of drive; value: its name, as ws_kind_name() */
-    WS_HINT_PLACE,         /**< where persistence lies; value: empty, leave it unsaid */
-    WS_HINT_SYSTEM_FORMAT, /**< the format of the system's volume of files; value: "fat32" or "exfat" */
-    WS_HINT_TABLE,         /**< the partition table; value: empty, leave it unsaid */
-    WS_HINT_UEFI_CODE,     /**< whose code UEFI firmware starts; value: empty, leave it unsaid */
-    WS_HINT_PERSISTENCE,   /**< the size of persistence; value: a size, or "none" */
-    WS_HINT_DATA,          /**< the size of the data volume; value: a size, or "rest" */
-    WS_HINT_DATA_FORMAT,   /**< the format of the data volume; value: "fat32" or "exfat" */
-    WS_HINT_DATA_LABEL,    /**< another label of the data volume; no value */
-    WS_HINT_FAMILY,        /**< describe the live family in a document (docs/family-format.md); no value */
-    WS_HINT_EXTERNAL_DISK, /**< allow external hard drives and SSDs as targets; no value */
-    WS_HINT_EVEN_SO,       /**< build a plan in spite of its faults; no value */
-    WS_HINT_DRIVES,        /**< list the drives; no value */
-    WS_HINT_IMAGE,         /**< look at what the image is; no value */
-    WS_HINT_SIZES,         /**< see what sizes serve; no value */
-    WS_HINT_PLAN_AGAIN,    /**< make the plan again; no value */
-    WS_HINT_TRIAL_AGAIN    /**< try the drive again, and keep the result; no value */
+    WS_HINT_KIND,           /**< another kind of drive; value: its name, as ws_kind_name() */
+    WS_HINT_PLACE,          /**< where persistence lies; value: empty, leave it unsaid */
+    WS_HINT_SYSTEM_FORMAT,  /**< the format of the system's volume of files; value: "fat32" or "exfat" */
+    WS_HINT_TABLE,          /**< the partition table; value: empty, leave it unsaid */
+    WS_HINT_UEFI_CODE,      /**< whose code UEFI firmware starts; value: empty, leave it unsaid */
+    WS_HINT_PERSISTENCE,    /**< the size of persistence; value: a size, or "none" */
+    WS_HINT_DATA,           /**< the size of the data volume; value: a size, or "rest" */
+    WS_HINT_DATA_FORMAT,    /**< the format of the data volume; value: "fat32" or "exfat" */
+    WS_HINT_DATA_LABEL,     /**< another label of the data volume; no value */
+    WS_HINT_FAMILY,         /**< describe the live family in a document (docs/family-format.md); no value */
+    WS_HINT_EXTERNAL_DISK,  /**< allow external hard drives and SSDs as targets; no value */
+    WS_HINT_EVEN_SO,        /**< build a plan in spite of its faults; no value */
+    WS_HINT_DRIVES,         /**< list the drives; no value */
+    WS_HINT_IMAGE,          /**< look at what the image is; no value */
+    WS_HINT_SIZES,          /**< see what sizes serve; no value */
+    WS_HINT_PLAN_AGAIN,     /**< make the plan again; no value */
+    WS_HINT_TRIAL_AGAIN,    /**< try the drive again, and keep the result; no value */
+    WS_HINT_ACCOUNT,        /**< ask for an account; no value */
+    WS_HINT_INTERNAL_DISKS, /**< what becomes of the PC's own disks; value: its name, as ws_internal_disks_name() */
+    WS_HINT_PASSWORDS       /**< give the accounts' passwords when it is built; no value */
 };
 
 /** One way out of a refusal. */

@@ -6,6 +6,9 @@
 #ifndef WILD_SATCHEL_SYSTEM_H
 #define WILD_SATCHEL_SYSTEM_H
 
+#include "wild_satchel/initrd.h"
+#include "wild_satchel/owner.h"
+#include "wild_satchel/password.h"
 #include "wild_satchel/start.h"
 
 WS_BEGIN
@@ -20,6 +23,11 @@ struct ws_kernel {
     char version[96]; /**< as its file name has it */
     char path[256];   /**< from the root's top: "/boot/vmlinuz-6.1" */
     char initrd[256]; /**< empty: there is none */
+    /* see ws_kernel_look() */
+    bool known;                    /**< its initial RAM disk was read */
+    struct ws_initrd_facts inside; /**< what is in it */
+    uint32_t built_in;             /**< drivers in the kernel itself, where the root says; bit N: driver N */
+    bool built_in_known;
 };
 
 struct ws_system_facts {
@@ -34,6 +42,14 @@ struct ws_system_facts {
 /** What a root is. @return WS_E_NOTFOUND if nothing in it looks like the root of a system */
 WS_CHECKED enum ws_status ws_system_look(const struct ws_tree *root, struct ws_system_facts *facts,
                                          struct ws_error *error);
+
+/** Read a kernel's initial RAM disk. What cannot be read stays unknown, and `error` says why.
+ *  @return WS_E_NOTFOUND, WS_E_FORMAT; the facts hold what is known all the same */
+WS_CHECKED enum ws_status ws_kernel_look(const struct ws_tree *root, struct ws_kernel *kernel, struct ws_error *error);
+/** Drivers without which it does not find its root on a USB drive with ext4, and which it is known not to have. */
+uint32_t ws_kernel_lacks(const struct ws_kernel *kernel);
+/** Those that it is not known to have. */
+uint32_t ws_kernel_unsure(const struct ws_kernel *kernel);
 
 /** The file at `path` of a root, symbolic links followed as the running system would; NULL if it is not there. */
 struct ws_node *ws_system_find(const struct ws_tree *root, const char *path);
@@ -62,12 +78,27 @@ struct ws_settling {
     const char *options;                             /**< further kernel parameters; "" for none */
     unsigned menu_seconds;
     int64_t made_at;
+    char table_id[40];            /**< of the drive's partition table: "01234567", or a GUID */
+    const struct ws_owner *owner; /**< checked: see ws_owner_check() */
 };
-/** Make a root at home on its drive: fstab, start entries in /boot/loader, an identity of its own at first start.
- *  @return WS_E_UNSUPPORTED if it has no kernel */
+/** What became of a root that was made its owner's. */
+struct ws_owned {
+    struct ws_source *shadow; /**< the list of password hashes, a patched source that belongs to the tree; NULL: no
+                                 account is made */
+    struct ws_owned_password {
+        char account[WS_ACCOUNT_ROOM];
+        enum ws_password_hash hash;
+        uint64_t at; /**< where its hash has to go in `shadow`; what stands there lets nobody in */
+    } password[WS_ACCOUNTS_MOST];
+    size_t passwords;
+    enum ws_internal_disks internal_disks;
+};
+/** Make a root at home on its drive: fstab, start entries in /boot/loader, an identity of its own at first start; and
+ * its owner's. What cannot be done for this root is a finding, or refused where it would be missed too late.
+ *  @return WS_E_UNSUPPORTED if it has no kernel, or not what the owner asks for; WS_E_USAGE for names it has already */
 WS_CHECKED enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *facts,
-                                           const struct ws_settling *settling, struct ws_findings *findings,
-                                           struct ws_error *error);
+                                           const struct ws_settling *settling, struct ws_owned *owned,
+                                           struct ws_findings *findings, struct ws_error *error);
 /** Where on a drive the root volume lies that kernel parameters name ("root=UUID=...").
  *  @return WS_E_NOTFOUND if they name none, or one that is not on this drive: the error says which */
 WS_CHECKED enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table,

@@ -117,9 +117,10 @@ struct ws_pieces;
 struct ws_check_options {
     enum ws_check_scope scope;
     bool with_hash;
-    struct ws_pieces *pieces;     /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
-    uint32_t leave_out;           /**< bit N: part N of the layout is neither compared nor hashed */
-    ws_progress_call on_progress; /**< may be NULL */
+    struct ws_pieces *pieces;            /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
+    uint32_t leave_out;                  /**< bit N: part N of the layout is neither compared nor hashed */
+    uint64_t unknown_at, unknown_length; /**< of the layout: bytes whose value is not known here, and not compared */
+    ws_progress_call on_progress;        /**< may be NULL */
     void *context;
 };
 

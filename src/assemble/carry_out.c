@@ -158,6 +158,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     memset(result, 0, sizeof *result);
     if (options->pieces) memset(options->pieces, 0, sizeof *options->pieces);
     if (b->measure) return ws_fail(error, WS_E_USAGE, "this build was prepared for its sizes alone");
+    WS_TRY(build_check_passwords(b, error));
     WS_TRY(check_target(port, b->plan, drive, options, error));
     struct ws_write_options w = {
         .on_progress = options->on_progress,
@@ -187,5 +188,6 @@ enum ws_status ws_build_check(struct ws_build *b, struct ws_port *port, struct w
                                  .leave_out = used ? ws_roles_in_use(b->plan->facts.kind) : 0,
                                  .on_progress = on_progress,
                                  .context = context};
+    build_unknown(b, &o);
     return ws_check(port, b->layout, drive, &o, result, error);
 }

@@ -29,8 +29,10 @@ struct ws_build {
     struct ws_source *esp_slice;    /* the image's EFI volume */
     struct ws_tree *esp_tree;
     struct build_names names;
-    struct ws_root root;     /* of a full system: what its tree borrows */
-    struct ws_loader loader; /* what UEFI firmware would find of the image's own */
+    struct ws_root root;          /* of a full system: what its tree borrows */
+    struct ws_owned owned;        /* what became of its owner's wishes */
+    bool given[WS_ACCOUNTS_MOST]; /* passwords that are there */
+    struct ws_loader loader;      /* what UEFI firmware would find of the image's own */
     bool have_loader;
     bool no_kernel; /* of the image's own that our start-up code could start */
     struct ws_layout *layout;
@@ -56,6 +58,11 @@ enum ws_status build_prepare_whole(struct ws_build *build, struct ws_error *erro
 enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
 /* system.c */
 enum ws_status build_prepare_system(struct ws_build *build, struct ws_error *error);
+/* passwords.c */
+/* All that the plan's accounts need are there? */
+enum ws_status build_check_passwords(const struct ws_build *build, struct ws_error *error);
+/* The bytes of the drive that a build without its passwords does not know. */
+void build_unknown(const struct ws_build *build, struct ws_check_options *options);
 /* files.c: the table of a drive laid out by us; and it with our start-up code, and zeros up to the first volume. */
 enum ws_status build_begin_table(struct ws_build *build, struct ws_error *error);
 enum ws_status build_add_front(struct ws_build *build, struct ws_error *error);

@@ -7,7 +7,7 @@
 #include <string.h>
 
 #define VOLUME(role) (1u << (role))
-enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, KERNEL_OPTIONS = 8 }; /* what else may be asked for */
+enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, OWNER = 8 }; /* what else may be asked for */
 
 static const struct build_recipe recipes[] = {
     {WS_KIND_LIVE_WHOLE, true, 0, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
@@ -16,9 +16,8 @@ static const struct build_recipe recipes[] = {
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "files of a medium bring their menus", build_prepare_files},
     {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, OWN_TABLE | KERNEL_OPTIONS,
-     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
-     build_prepare_system},
+    {WS_KIND_SYSTEM, true, OWN_TABLE | OWNER, VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+     "a full system starts by our code alone", build_prepare_system},
     {WS_KIND_BLANK, false, 0, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
@@ -53,12 +52,14 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
          "table and start-up code of ours go"},
         {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF, true,
          "a choice of start-up code, and its check, go"},
-        {KERNEL_OPTIONS, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+        {OWNER, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+        {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         if (others[i].asked && !(recipe->others & others[i].goes))
             return others[i].files ? goes_with_files(recipe, others[i].what, error)
                                    : refuse(recipe, others[i].what, error);
+    WS_TRY(ws_owner_check(&r->owner, error));
     if (ws_is_visible(r->kernel_options)) return WS_OK; /* a line of a menu: nothing else may follow it there */
     ws_fail(error, WS_E_USAGE, "parameters for a kernel are one line of text");
     return ws_fail_next(error, "leave out what cannot be seen");

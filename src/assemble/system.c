@@ -33,11 +33,55 @@ static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *fact
     return WS_OK;
 }
 
+/* What is known of a kernel's way to its root, where it is not all well. */
+static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const struct ws_error *why) {
+    char names[120];
+    struct ws_findings *findings = &b->plan->findings;
+    if (ws_kernel_lacks(k))
+        ws_findings_add(findings, WS_WARNING, "the kernel %s is left out of the menu: it has no driver %s", k->version,
+                        ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
+    else if (!k->known && k->initrd[0])
+        ws_findings_add(findings, WS_WARNING, "%s is not read: %s; a proof tells whether it starts", k->initrd,
+                        why->what);
+    else if (k->known && ws_kernel_unsure(k))
+        ws_findings_add(findings, WS_WARNING, "%s has no driver %s, and whether its kernel has is not known", k->initrd,
+                        ws_driver_names(ws_kernel_unsure(k), names, sizeof names));
+}
+
+/* A kernel that would wait for its root for ever is no entry of the menu. */
+static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
+    struct ws_error why[WS_KERNELS_MOST] = {0};
+    char names[120];
+    size_t left = 0;
+    for (size_t i = 0; i < facts->kernels; i++) {
+        enum ws_status status = ws_kernel_look(b->tree[WS_ROLE_SYSTEM], &facts->kernel[i], &why[i]);
+        if (status == WS_E_NOMEM || status == WS_E_READ) {
+            if (error) *error = why[i];
+            return status;
+        }
+        if (!ws_kernel_lacks(&facts->kernel[i])) left++;
+    }
+    const struct ws_kernel *first = &facts->kernel[0];
+    if (facts->kernels && !left) {
+        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s would not find its root on a USB drive: %s has no driver %s",
+                first->version, first->initrd, ws_driver_names(ws_kernel_lacks(first), names, sizeof names));
+        return ws_fail_next(error, "have its system make the initial RAM disk anew, with all drivers");
+    }
+    for (size_t i = left = 0; i < facts->kernels; i++) {
+        note_kernel(b, &facts->kernel[i], &why[i]);
+        if (!ws_kernel_lacks(&facts->kernel[i])) facts->kernel[left++] = facts->kernel[i];
+    }
+    facts->kernels = left;
+    return WS_OK;
+}
+
 static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
-    struct ws_settling s = {
-        .options = p->request.kernel_options, .menu_seconds = p->request.menu_seconds, .made_at = p->facts.made_at};
+    struct ws_settling s = {.options = p->request.kernel_options,
+                            .menu_seconds = p->request.menu_seconds,
+                            .made_at = p->facts.made_at,
+                            .owner = &p->request.owner};
     struct ws_guid id;
     WS_TRY(build_volume_id(p, WS_ROLE_SYSTEM, &id, error));
     (void)ws_guid_text(&id, s.root_uuid);
@@ -45,7 +89,9 @@ static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *f
     ws_serial_name(ws_load_le32(id.byte), s.start_id);
     WS_TRY(build_volume_id(p, WS_ROLE_SWAP, &id, error));
     if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) (void)ws_guid_text(&id, s.swap_uuid);
-    return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &p->findings, error);
+    if (b->table->kind == WS_TABLE_GPT) (void)ws_guid_text(&b->table->disk_id, s.table_id);
+    else (void)snprintf(s.table_id, sizeof s.table_id, "%08x", ws_load_le32(b->table->mbr_sector + 440));
+    return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &b->owned, &p->findings, error);
 }
 
 /* The smallest volume that holds the root. */
@@ -83,7 +129,6 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     if (size.kind == WS_SIZE_USUAL && data_rest) size = ws_size_of(least + least / 4 + 1024ull * MIB);
     else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
     else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
-    WS_TRY(build_begin_table(b, error));
     WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
     need[1] = (struct build_need){.role = WS_ROLE_SYSTEM,
                                   .format = system,
@@ -99,15 +144,39 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     return WS_OK;
 }
 
+/* What its owner gets. */
+static void note_owner(struct ws_build *b) {
+    static const char *const disks[] = {[WS_INTERNAL_HIDDEN] = "not mounted, not listed and read-only, by device rules",
+                                        [WS_INTERNAL_LISTED] = "listed; only who may administer can mount them",
+                                        [WS_INTERNAL_OPEN] = "as the root has it"};
+    struct ws_plan *p = b->plan;
+    const struct ws_owner *o = &p->request.owner;
+    if (o->host_name[0]) plan_chose(p, "host name", o->host_name, "as asked");
+    for (size_t i = 0; i < o->accounts; i++)
+        plan_chose(p, "account", o->account[i].name, "%s%s; its password is asked for when it is built, and kept as %s",
+                   o->account[i].administers ? "may administer" : "an ordinary one",
+                   i == 0 && o->login == WS_LOGIN_AUTOMATIC ? ", logged in automatically" : "",
+                   ws_password_hash_name(b->owned.password[i].hash));
+    if (o->locale[0]) plan_chose(p, "language", o->locale, "as asked");
+    if (o->keyboard[0]) plan_chose(p, "keyboard", o->keyboard, "as asked");
+    if (o->time_zone[0]) plan_chose(p, "time zone", o->time_zone, "as asked");
+    if (o->clock != WS_CLOCK_KEPT) plan_chose(p, "clock", ws_clock_name(o->clock), "what the PC's own clock shows");
+    plan_chose(p, "the PC's disks", ws_internal_disks_name(b->owned.internal_disks), "%s",
+               disks[b->owned.internal_disks]);
+}
+
 static void note_choices(struct ws_build *b, const struct ws_system_facts *facts) {
     struct ws_plan *p = b->plan;
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
     plan_chose(p, "start", "our own code",
                "it reads kernels from the root itself, whichever the system installs there");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
+    note_owner(b);
     if (b->root.where[0]) plan_chose(p, "root", b->root.where, "the root file system inside the live image");
-    ws_findings_add(&p->findings, WS_WARNING,
-                    "whether its initial RAM disk has the drivers for a USB drive is not looked at yet; a proof tells");
+    if (facts->kernel[0].known)
+        plan_chose(p, "initial RAM disk", facts->kernel[0].inside.maker[0] ? facts->kernel[0].inside.maker : "known",
+                   "%u drivers in it; those for USB drives and ext4 are there or in the kernel",
+                   (unsigned)facts->kernel[0].inside.modules);
 }
 
 enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) {
@@ -117,6 +186,8 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     p->facts.own_uefi = true;
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
     WS_TRY(open_root(b, &facts, error));
+    WS_TRY(look_at_kernels(b, &facts, error));
+    WS_TRY(build_begin_table(b, error));
     WS_TRY(settle(b, &facts, error));
     WS_TRY(place(b, error));
     WS_TRY(build_add_front(b, error));

@@ -128,9 +128,17 @@ static enum ws_status begin_hash(struct checking *c, const struct passing *p, si
     return status;
 }
 
+/* What is not known is as it reads. */
+static void pass_unknown(const struct checking *c, const struct passing *p) {
+    uint64_t from = ws_max_u64(p->chunk.at, c->options->unknown_at);
+    uint64_t end = ws_min_u64(p->chunk.at + p->chunk.length, c->options->unknown_at + c->options->unknown_length);
+    if (from < end) memcpy(c->meant.data + (from - p->chunk.at), p->chunk.data + (from - p->chunk.at), end - from);
+}
+
 static enum ws_status compare(struct checking *c, const struct passing *p, struct ws_error *error) {
     if (p->meant || c->wanted) return WS_OK;
     WS_TRY(ws_source_read(c->view, p->chunk.at, c->meant.data, p->chunk.length, error));
+    pass_unknown(c, p);
     if (memcmp(p->chunk.data, c->meant.data, p->chunk.length) != 0)
         note_difference(c, p->chunk.at + first_difference(p->chunk.data, c->meant.data, p->chunk.length));
     return WS_OK;

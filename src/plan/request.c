@@ -125,6 +125,26 @@ static const struct row start_rows[] = {
     {"kernel_options", ROW_TEXT, ROW_FIELD(struct ws_request, kernel_options)},
     {"menu_seconds", ROW_NUMBER, ROW_FIELD(struct ws_request, menu_seconds), .most = WS_MENU_SECONDS_MOST},
 };
+static const char *login_word(unsigned i) { return ws_login_name((enum ws_login)i); }
+static const char *clock_word(unsigned i) { return ws_clock_name((enum ws_clock)i); }
+static const char *disks_word(unsigned i) { return ws_internal_disks_name((enum ws_internal_disks)i); }
+static const struct row account_rows[] = {
+    {"name", ROW_TEXT, ROW_FIELD(struct ws_account, name)},
+    {"full_name", ROW_TEXT, ROW_FIELD(struct ws_account, full_name)},
+    {"administers", ROW_BOOL, ROW_FIELD(struct ws_account, administers)},
+};
+static const struct row owner_rows[] = {
+    {"host_name", ROW_TEXT, ROW_FIELD(struct ws_owner, host_name)},
+    {"accounts", ROW_LIST, ROW_FIELD(struct ws_owner, account), .rows = account_rows, .count = ROW_COUNT(account_rows),
+     .each = sizeof(struct ws_account), .number_at = offsetof(struct ws_owner, accounts), .most = WS_ACCOUNTS_MOST},
+    {"login", ROW_WORD, ROW_FIELD(struct ws_owner, login), .word = login_word, .words = WS_LOGINS},
+    {"locale", ROW_TEXT, ROW_FIELD(struct ws_owner, locale)},
+    {"keyboard", ROW_TEXT, ROW_FIELD(struct ws_owner, keyboard)},
+    {"time_zone", ROW_TEXT, ROW_FIELD(struct ws_owner, time_zone)},
+    {"clock", ROW_WORD, ROW_FIELD(struct ws_owner, clock), .word = clock_word, .words = WS_CLOCKS},
+    {"internal_disks", ROW_WORD, ROW_FIELD(struct ws_owner, internal_disks), .word = disks_word, .words = WS_INTERNALS},
+    {"reports", ROW_BOOL, ROW_FIELD(struct ws_owner, reports)},
+};
 const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
     {"kind", ROW_WORD, ROW_FIELD(struct ws_request, kind), .word = kind_word, .words = WS_KINDS},
     {"image", ROW_OBJECT, ROW_FIELD(struct ws_request, input[WS_INPUT_IMAGE]), .rows = input_rows,
@@ -135,6 +155,7 @@ const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
      .each = sizeof(struct ws_wanted), .number_at = offsetof(struct ws_request, volumes), .most = WS_WANTED_MOST},
     {"start", ROW_OBJECT, .at = 0, .size = sizeof(struct ws_request), .rows = start_rows,
      .count = ROW_COUNT(start_rows)},
+    {"owner", ROW_OBJECT, ROW_FIELD(struct ws_request, owner), .rows = owner_rows, .count = ROW_COUNT(owner_rows)},
     {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
     {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},
 };

@@ -1,44 +1,49 @@
 /* settle.c — a root made at home on its drive, by edits of its tree alone. */
-#include "wild_satchel/system.h"
+#include "system/own.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-static enum ws_status put(struct ws_tree *root, const char *path, const struct ws_text *text, int64_t made_at,
-                          struct ws_error *error) {
-    struct ws_node *n = NULL;
-    WS_TRY(ws_text_status(text, error));
-    WS_TRY(ws_tree_put(root, path, text->data ? text->data : "", text->length, &n, error));
-    n->mtime = made_at;
-    return WS_OK;
-}
-
 /* fstab(5): few writes to flash (noatime), and a volume that is not there does not hold up a start (nofail). The one
  * that the root came with spoke of another drive; it stays beside it to be read. */
-static enum ws_status put_fstab(struct ws_tree *root, const struct ws_settling *s, struct ws_error *error) {
+static enum ws_status put_fstab(const struct edit *e, const struct ws_settling *s) {
     struct ws_text text = {0};
     struct ws_node *folder = NULL;
-    struct ws_node *old = ws_tree_find(root, "etc/fstab");
-    if (old && old->kind == WS_NODE_FILE && ws_node_size(old) > 0 && !ws_tree_find(root, "etc/fstab.before"))
-        WS_TRY(ws_tree_rename(root, old, "fstab.before", error));
+    struct ws_node *old = ws_system_find(e->root, "/etc/fstab");
+    if (old && old->kind == WS_NODE_FILE && ws_node_size(old) > 0 && !edit_has(e, "/etc/fstab.before"))
+        WS_TRY(ws_tree_rename(e->root, old, "fstab.before", e->error));
     ws_text_printf(&text, "# What is mounted where: this drive's own volumes, by their identifiers.\n");
     ws_text_printf(&text, "UUID=%s / ext4 noatime,errors=remount-ro 0 1\n", s->root_uuid);
     ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
     if (s->swap_uuid[0]) ws_text_printf(&text, "UUID=%s none swap sw,nofail 0 0\n", s->swap_uuid);
-    enum ws_status status = put(root, "etc/fstab", &text, s->made_at, error);
+    enum ws_status status = edit_save(e, "/etc/fstab", &text, 0644, NULL);
     ws_text_free(&text);
     WS_TRY(status);
-    return ws_tree_folder(root, "boot/efi", &folder, error);
+    return edit_folder(e, "/boot/efi", &folder);
 }
 
-/* machine-id(5): empty, it is made at the first start; two drives from one root must not be taken for one machine. */
-static enum ws_status forget_identity(struct ws_tree *root, const struct ws_settling *s, struct ws_error *error) {
-    const struct ws_text none = {0};
-    struct ws_node *bus = ws_tree_find(root, "var/lib/dbus/machine-id");
-    if (bus && bus->kind == WS_NODE_FILE) ws_tree_drop(root, bus);
-    if (!ws_tree_find(root, "etc/machine-id")) return WS_OK;
-    return put(root, "etc/machine-id", &none, s->made_at, error);
+/* A slow stick must not be owed much: whoever saves then waits for all of it at once. Journals stay small. */
+static enum ws_status spare_the_flash(const struct edit *e) {
+    if (edit_has(e, "/etc/sysctl.d"))
+        WS_TRY(edit_write(e, "/etc/sysctl.d/60-removable-drive.conf", 0644,
+                          "vm.swappiness=10\nvm.dirty_background_bytes=16777216\nvm.dirty_bytes=67108864\n"));
+    if (e->facts->init != WS_INIT_SYSTEMD) return WS_OK;
+    return edit_write(e, "/etc/systemd/journald.conf.d/60-removable-drive.conf", 0644,
+                      "[Journal]\nSystemMaxUse=64M\nRuntimeMaxUse=32M\n");
+}
+
+static enum ws_status make_own(const struct edit *e, const struct ws_settling *s, struct ws_owned *owned) {
+    const struct ws_owner *o = s->owner;
+    struct ws_text steps = {0};
+    enum ws_status status = own_identity(e, &steps);
+    if (status == WS_OK) status = own_settings(e, o, &steps);
+    if (status == WS_OK) status = own_accounts(e, o, owned);
+    if (status == WS_OK && o->login == WS_LOGIN_AUTOMATIC) status = own_login(e, o->account[0].name);
+    if (status == WS_OK) status = own_disks(e, o->internal_disks, s->table_id, owned);
+    if (status == WS_OK) status = own_first_start(e, &steps);
+    ws_text_free(&steps);
+    return status;
 }
 
 /* systemd and sysv mount the root for writing themselves, once it is checked; others are not known to. */
@@ -71,7 +76,9 @@ static enum ws_status put_entries(struct ws_tree *root, const struct ws_system_f
 }
 
 enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
-                                struct ws_findings *findings, struct ws_error *error) {
+                                struct ws_owned *owned, struct ws_findings *findings, struct ws_error *error) {
+    const struct edit e = {root, f, s->made_at, findings, error};
+    memset(owned, 0, sizeof *owned);
     if (f->kernels == 0) {
         ws_fail(error, WS_E_UNSUPPORTED, "this root has no kernel: there is none in its folder /boot");
         return ws_fail_next(error, "install one into it, or take the live image that starts it");
@@ -81,8 +88,9 @@ enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_fac
             ws_findings_add(findings, WS_WARNING,
                             "the kernel %s has no initial RAM disk: it finds its root by UUID only if it needs none",
                             f->kernel[i].version);
-    WS_TRY(put_fstab(root, s, error));
-    WS_TRY(forget_identity(root, s, error));
+    WS_TRY(put_fstab(&e, s));
+    WS_TRY(spare_the_flash(&e));
+    WS_TRY(make_own(&e, s, owned));
     return put_entries(root, f, s, error);
 }
 

@@ -43,6 +43,10 @@ static void fat(const struct input *in) {
     struct ws_tree *tree = NULL;
     if (ws_fat_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
 }
+static void initrd(const struct input *in) {
+    struct ws_initrd_facts f;
+    (void)ws_initrd_look(in->source, &f, NULL);
+}
 static void table(const struct input *in) {
     struct ws_findings f = {0};
     (void)ws_table_check(in->source, 512, &f, NULL);
@@ -216,12 +220,12 @@ static void shown(const struct input *in) {
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
-} targets[] = {{"image", image},       {"ext4", ext4},       {"fat", fat},           {"table", table},
-               {"menu", menu},         {"plan", plan},       {"bench", bench},       {"archive", archive},
-               {"squashfs", squashfs}, {"list", list},       {"exfat", exfat},       {"start", start},
-               {"entries", entries},   {"rules", rules},     {"family", family},     {"trial", trial},
-               {"mark", mark},         {"loader", loader},   {"contents", contents}, {"memory", memory},
-               {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},       {"request", request}};
+} targets[] = {
+    {"image", image},       {"ext4", ext4},       {"fat", fat},         {"table", table},       {"menu", menu},
+    {"plan", plan},         {"bench", bench},     {"archive", archive}, {"squashfs", squashfs}, {"list", list},
+    {"exfat", exfat},       {"start", start},     {"entries", entries}, {"rules", rules},       {"family", family},
+    {"trial", trial},       {"mark", mark},       {"loader", loader},   {"contents", contents}, {"memory", memory},
+    {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},     {"request", request},   {"initrd", initrd}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

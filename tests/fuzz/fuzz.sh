@@ -25,6 +25,8 @@ build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --arran
 printf '{"format": "wild-satchel-request", "version": 1, "kind": "blank", "image": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "overlay": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "volumes": [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual"}], "start": {"table": "usual", "uefi_code": "auto", "check": "off", "menu_seconds": 5}, "rules": {"label": "", "rename": [], "copy": [], "leave_out": [], "add": [], "autorun": {}}, "family": ""}' > build/fuzz/doc && seed 23 build/fuzz/doc blank
 seed 6 demo/gannet-point.bench.json bench
 for packer in gzip xz zstd; do head -c 200000 demo/demo_image.c | $packer -c > build/fuzz/packed && seed 7 build/fuzz/packed $packer; done
+(cd demo && ls | bsdcpio -o -H newc --quiet > ../build/fuzz/cpio) && seed 24 build/fuzz/cpio cpio
+for packer in gzip xz zstd; do { cat build/fuzz/cpio; $packer -c build/fuzz/cpio; } | tail -c 300000 > build/fuzz/packed && seed 24 build/fuzz/packed cpio-$packer; done
 (cd demo && zip -q ../build/fuzz/packed.zip *.c && tar cf ../build/fuzz/packed.tar *.c)
 seed 7 build/fuzz/packed.zip zip
 seed 7 build/fuzz/packed.tar tar

@@ -65,6 +65,7 @@ static enum ws_status open_as(const struct ws_source *source, bool stream_only, 
     archive_read_support_filter_xz(a);
     archive_read_support_filter_lzma(a);
     archive_read_support_filter_zstd(a);
+    archive_read_support_filter_lz4(a); /* initial RAM disks */
     if (!stream_only) {
         archive_read_support_format_tar(a);
         /* by its directory at the end only: read from the front, one that was cut short would pass for whole */

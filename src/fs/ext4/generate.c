@@ -294,23 +294,32 @@ static enum ws_status read_item(const struct ws_ext4_geometry *g, size_t item, u
     return WS_OK;
 }
 
+/* The last item that starts at or before this block. */
+static size_t item_at(const struct ws_ext4_geometry *g, uint64_t block) {
+    size_t low = 0;
+    size_t high = g->items;
+    while (high - low > 1) {
+        size_t middle = low + (high - low) / 2;
+        if (g->item[middle].start <= block) low = middle;
+        else high = middle;
+    }
+    return low;
+}
+
+static uint64_t end_of(const struct ws_ext4_geometry *g, size_t item) {
+    return (item + 1 < g->items ? g->item[item + 1].start : g->data_used) * BLOCK;
+}
+
 static enum ws_status data_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                 struct ws_error *error) {
     const struct ws_ext4_geometry *g = source->state;
     uint8_t *out = buffer;
     uint64_t left = length;
-    size_t low = 0;
-    size_t high = g->items; /* the last item that starts at or before this block */
-    while (high - low > 1) {
-        size_t middle = low + (high - low) / 2;
-        if (g->item[middle].start <= at / BLOCK) low = middle;
-        else high = middle;
-    }
-    for (size_t i = low; left > 0; i++) {
-        uint64_t end = i + 1 < g->items ? g->item[i + 1].start : g->data_used;
+    for (size_t i = item_at(g, at / BLOCK); left > 0; i++) {
+        uint64_t end = end_of(g, i);
         uint64_t start = g->item[i].start * BLOCK;
-        if (end * BLOCK <= at) continue;
-        uint64_t step = ws_min_u64(left, end * BLOCK - at);
+        if (end <= at) continue;
+        uint64_t step = ws_min_u64(left, end - at);
         WS_TRY(read_item(g, i, at - start, out, step, error));
         out += step;
         at += step;
@@ -319,7 +328,32 @@ static enum ws_status data_read(const struct ws_source *source, uint64_t at, voi
     return WS_OK;
 }
 
-static const struct ws_source_ops data_ops = {data_read, NULL, NULL};
+/* What a file holds is its content's, all else made here. */
+static void data_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct ws_ext4_geometry *g = source->state;
+    size_t i = item_at(g, at / BLOCK);
+    while (end_of(g, i) <= at) i++; /* items that take no block */
+    const struct ws_node *node = g->item[i].node;
+    struct ext4_shape shape;
+    uint64_t step;
+    piece->length = ws_min_u64(piece->length, end_of(g, i) - at);
+    if (!node || node->kind != WS_NODE_FILE || !node->content) return;
+    ext4_shape_of(g, i, &shape);
+    uint64_t head = ((shape.xattr_block ? 1 : 0) + (uint64_t)shape.tree) * BLOCK;
+    uint64_t first = at - g->item[i].start * BLOCK;
+    if (first < head) {
+        piece->length = ws_min_u64(piece->length, head - first);
+        return;
+    }
+    uint64_t from = ext4_logical_byte(g, i, first - head, &step);
+    uint64_t size = ws_node_size(node);
+    piece->kind = from < size ? WS_PIECE_BASE : WS_PIECE_HOLE;
+    piece->length = ws_min_u64(piece->length, from < size ? ws_min_u64(step, size - from) : step);
+    piece->base = from < size ? node->content : NULL;
+    piece->at = from;
+}
+
+static const struct ws_source_ops data_ops = {data_read, NULL, data_piece};
 
 enum ws_status ext4_data_source(const struct ws_ext4_geometry *g, struct ws_source **source, struct ws_error *error) {
     return ws_source_make(&data_ops, g->data_used * BLOCK, (void *)g, source, error);

@@ -1,0 +1,55 @@
+/* passwords.c — passwords of a full system's accounts, given to a build that is otherwise ready. */
+#include "assemble/internal.h"
+
+#include <openssl/crypto.h>
+#include <stdio.h>
+#include <string.h>
+
+size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords; }
+
+const char *ws_build_password_of(const struct ws_build *b, size_t number) { return b->owned.password[number].account; }
+
+/* The salt follows from plan and account: a build that is continued writes what the run before it wrote. */
+enum ws_status ws_build_password(struct ws_build *b, size_t number, const char *password, struct ws_error *error) {
+    const struct ws_owned_password *p = &b->owned.password[number];
+    struct ws_guid salt;
+    char what[WS_ACCOUNT_ROOM + 16], hash[WS_PASSWORD_ROOM];
+    (void)snprintf(what, sizeof what, "password of %s", p->account);
+    WS_TRY(ws_guid_derive(&b->plan->facts.id, what, &salt, error));
+    enum ws_status status = ws_password_make(p->hash, password, salt.byte, hash, error);
+    if (status == WS_OK) status = ws_source_patch(b->owned.shadow, p->at, hash, ws_password_length(p->hash), error);
+    OPENSSL_cleanse(hash, sizeof hash);
+    if (status != WS_OK) return ws_fail_where(error, "%s", p->account);
+    b->given[number] = true;
+    return WS_OK;
+}
+
+enum ws_status build_check_passwords(const struct ws_build *b, struct ws_error *error) {
+    for (size_t i = 0; i < b->owned.passwords; i++)
+        if (!b->given[i]) {
+            ws_fail(error, WS_E_USAGE, "the account \"%s\" needs a password, and none is given",
+                    b->owned.password[i].account);
+            return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
+        }
+    return WS_OK;
+}
+
+void build_unknown(const struct ws_build *b, struct ws_check_options *options) {
+    const struct ws_owned *o = &b->owned;
+    if (!o->passwords) return;
+    const struct ws_owned_password *last = &o->password[o->passwords - 1];
+    uint64_t first = o->password[0].at;
+    uint64_t end = last->at + ws_password_length(last->hash);
+    for (size_t i = 0; i < ws_layout_count(b->layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(b->layout, i);
+        struct ws_piece piece;
+        for (uint64_t done = 0; e->part == WS_ROLE_SYSTEM && done < e->length; done += piece.length) {
+            piece = ws_source_piece(e->from, e->from_at + done, e->length - done);
+            if (piece.kind != WS_PIECE_BASE || piece.base != o->shadow || piece.at > first ||
+                piece.at + piece.length < end)
+                continue;
+            options->unknown_at = e->at + done + (first - piece.at);
+            options->unknown_length = end - first;
+        }
+    }
+}

@@ -1,0 +1,219 @@
+/* edit.c — files of a root changed as text, whatever links lead to them. */
+#include "system/edit.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { TEXT_MOST = 1 << 20 };
+
+bool edit_has(const struct edit *e, const char *path) { return ws_system_find(e->root, path) != NULL; }
+
+enum ws_status edit_load(const struct edit *e, const char *path, struct ws_text *text) {
+    const struct ws_node *n = ws_system_find(e->root, path);
+    char *bytes = NULL;
+    size_t length = 0;
+    if (!n || n->kind != WS_NODE_FILE || !n->content) return WS_OK;
+    enum ws_status status = ws_source_load(n->content, TEXT_MOST, &bytes, &length, e->error);
+    if (status != WS_OK) return ws_fail_where(e->error, "%s", path);
+    ws_text_add(text, bytes, length);
+    free(bytes);
+    return ws_text_status(text, e->error);
+}
+
+/* What is in the way of a folder or file that has to be there. */
+static enum ws_status in_the_way(const struct edit *e, const char *path) {
+    ws_fail(e->error, WS_E_UNSUPPORTED, "the root's own layout is in the way: this is no folder, and has to be one");
+    ws_fail_where(e->error, "%s", path);
+    return ws_fail_next(e->error, "take the root as its system was installed");
+}
+
+enum ws_status edit_folder(const struct edit *e, const char *path, struct ws_node **folder) {
+    char prefix[512];
+    struct ws_node *at = ws_tree_root(e->root);
+    for (size_t n = strspn(path, "/"); path[n];) {
+        size_t length = strcspn(path + n, "/");
+        (void)snprintf(prefix, sizeof prefix, "%.*s", (int)(n + length), path);
+        struct ws_node *next = ws_system_find(e->root, prefix);
+        if (next && next->kind != WS_NODE_FOLDER) return in_the_way(e, prefix);
+        if (!next) {
+            const char *name = prefix + n;
+            if (ws_node_child(at, name)) return in_the_way(e, prefix); /* a link that leads nowhere */
+            WS_TRY(ws_tree_add(e->root, at, name, WS_NODE_FOLDER, &next, e->error));
+            next->mtime = e->made_at;
+        }
+        at = next;
+        n += length;
+        n += strspn(path + n, "/");
+    }
+    *folder = at;
+    return WS_OK;
+}
+
+static enum ws_status parent_of(const struct edit *e, const char *path, struct ws_node **parent, const char **name) {
+    char folder[512];
+    *name = strrchr(path, '/') + 1;
+    (void)snprintf(folder, sizeof folder, "%.*s", (int)(*name - path), path);
+    return edit_folder(e, folder, parent);
+}
+
+enum ws_status edit_save(const struct edit *e, const char *path, const struct ws_text *text, uint16_t mode,
+                         struct ws_node **node) {
+    struct ws_node *file = ws_system_find(e->root, path);
+    struct ws_source *content = NULL;
+    WS_TRY(ws_text_status(text, e->error));
+    if (!file || file->kind != WS_NODE_FILE) { /* a link that leads nowhere goes: it cannot be followed */
+        struct ws_node *parent = NULL;
+        const char *name;
+        WS_TRY(parent_of(e, path, &parent, &name));
+        struct ws_node *old = ws_node_child(parent, name);
+        if (old) ws_tree_drop(e->root, old);
+        WS_TRY(ws_tree_add(e->root, parent, name, WS_NODE_FILE, &file, e->error));
+        file->mode = mode;
+    }
+    WS_TRY(ws_source_memory(text->data ? text->data : "", text->length, &content, e->error));
+    WS_TRY(ws_tree_own(e->root, content, e->error));
+    file->content = content;
+    file->mtime = e->made_at;
+    file->mtime_ns = 0;
+    if (node) *node = file;
+    return WS_OK;
+}
+
+enum ws_status edit_write(const struct edit *e, const char *path, uint16_t mode, const char *format, ...) {
+    struct ws_text text = {0};
+    char *line = NULL;
+    va_list arguments;
+    va_start(arguments, format);
+    int length = vsnprintf(NULL, 0, format, arguments);
+    va_end(arguments);
+    if (length >= 0) line = malloc((size_t)length + 1);
+    if (!line) return ws_fail(e->error, WS_E_NOMEM, "out of memory for a file of the root");
+    va_start(arguments, format);
+    (void)vsnprintf(line, (size_t)length + 1, format, arguments);
+    va_end(arguments);
+    ws_text_puts(&text, line);
+    free(line);
+    enum ws_status status = edit_save(e, path, &text, mode, NULL);
+    ws_text_free(&text);
+    return status;
+}
+
+enum ws_status edit_link(const struct edit *e, const char *path, const char *target) {
+    struct ws_node *parent = NULL, *link = NULL;
+    const char *name;
+    WS_TRY(parent_of(e, path, &parent, &name));
+    struct ws_node *old = ws_node_child(parent, name);
+    if (old) ws_tree_drop(e->root, old);
+    WS_TRY(ws_tree_add(e->root, parent, name, WS_NODE_LINK, &link, e->error));
+    link->mode = 0777;
+    link->mtime = e->made_at;
+    return ws_tree_set_target(e->root, link, target, e->error);
+}
+
+void edit_drop(const struct edit *e, const char *path) {
+    char folder[512];
+    const char *name = strrchr(path, '/') + 1;
+    (void)snprintf(folder, sizeof folder, "%.*s", (int)(name - path), path);
+    const struct ws_node *parent = ws_system_find(e->root, folder);
+    struct ws_node *n = parent && parent->kind == WS_NODE_FOLDER ? ws_node_child(parent, name) : NULL;
+    if (n) ws_tree_drop(e->root, n);
+}
+
+/* Put `line` in the place of the bytes from `at` to `end`. */
+static void splice(struct ws_text *text, size_t at, size_t end, const char *line) {
+    struct ws_text out = {0};
+    ws_text_add(&out, text->data ? text->data : "", at);
+    ws_text_puts(&out, line);
+    ws_text_puts(&out, "\n");
+    if (text->length > end) ws_text_add(&out, text->data + end, text->length - end);
+    out.failed |= text->failed;
+    ws_text_free(text);
+    *text = out;
+}
+
+static void end_line(struct ws_text *text) {
+    if (text->length && text->data[text->length - 1] != '\n') ws_text_puts(text, "\n");
+}
+
+/* Walk a text's lines; `end` is past the line's end. */
+static bool next_line(const struct ws_text *text, size_t *at, size_t *end) {
+    *at = *end;
+    if (*at >= text->length) return false;
+    const char *p = memchr(text->data + *at, '\n', text->length - *at);
+    *end = p ? (size_t)(p - text->data) + 1 : text->length;
+    return true;
+}
+
+void edit_line(struct ws_text *text, const char *begin, const char *line) {
+    size_t n = strlen(begin);
+    size_t at = 0;
+    size_t end = 0;
+    end_line(text);
+    while (next_line(text, &at, &end))
+        if (end - at > n && memcmp(text->data + at, begin, n) == 0) {
+            splice(text, at, end, line);
+            return;
+        }
+    splice(text, text->length, text->length, line);
+}
+
+/* Does this line set the key, commented out or not? */
+static bool sets(const char *line, size_t length, const char *key) {
+    size_t i = 0;
+    size_t n = strlen(key);
+    while (i < length && (line[i] == '#' || line[i] == ';' || line[i] == ' ' || line[i] == '\t')) i++;
+    if (length - i < n || memcmp(line + i, key, n) != 0) return false;
+    i += n;
+    while (i < length && (line[i] == ' ' || line[i] == '\t')) i++;
+    return i < length && line[i] == '=';
+}
+
+/* A line that is in force goes before one that is commented out. */
+static bool set_in(struct ws_text *text, const char *section, const char *key, const char *line) {
+    size_t at = 0;
+    size_t end = 0;
+    size_t found_at = 0;
+    size_t found_end = 0;
+    size_t head_end = 0; /* of the section's own line */
+    bool inside = section == NULL;
+    bool in_force = false;
+    while (next_line(text, &at, &end)) {
+        const char *p = text->data + at;
+        if (section && *p == '[') {
+            inside = strncmp(p + 1, section, strlen(section)) == 0 && p[1 + strlen(section)] == ']';
+            if (inside) head_end = end;
+        }
+        if (!inside || in_force || !sets(p, end - at, key)) continue;
+        in_force = *p != '#' && *p != ';';
+        if (!in_force && found_end) continue;
+        found_at = at;
+        found_end = end;
+    }
+    if (found_end) splice(text, found_at, found_end, line);
+    else if (head_end) splice(text, head_end, head_end, line);
+    return found_end || head_end;
+}
+
+enum ws_status edit_set(const struct edit *e, const char *path, const char *section, const char *key,
+                        const char *value) {
+    struct ws_text text = {0}, line = {0}, head = {0};
+    enum ws_status status = edit_load(e, path, &text);
+    ws_text_printf(&line, "%s=%s", key, value);
+    if (section) ws_text_printf(&head, "[%s]", section);
+    if (status == WS_OK) status = ws_text_status(&line, e->error);
+    if (status == WS_OK) status = ws_text_status(&head, e->error);
+    if (status == WS_OK) {
+        end_line(&text);
+        if (!set_in(&text, section, key, line.data)) {
+            if (section) splice(&text, text.length, text.length, head.data);
+            splice(&text, text.length, text.length, line.data);
+        }
+        status = edit_save(e, path, &text, 0644, NULL);
+    }
+    ws_text_free(&text);
+    ws_text_free(&line);
+    ws_text_free(&head);
+    return status;
+}

@@ -1,0 +1,94 @@
+/* first.c — what is made at the first start, once: an identity that no other drive from the same root has. */
+#include "system/own.h"
+
+#include <string.h>
+
+#define RUN "/etc/first-start/run"
+
+/* machine-id(5): empty, it is made at the first start. Keys by which a host is known would be those of every drive from
+ * this root; ssh-keygen(1) makes the ones that are missing. */
+enum ws_status own_identity(const struct edit *e, struct ws_text *steps) {
+    const struct ws_node *bus = ws_system_find(e->root, "/var/lib/dbus/machine-id");
+    if (bus && bus != ws_system_find(e->root, "/etc/machine-id")) edit_drop(e, "/var/lib/dbus/machine-id");
+    if (edit_has(e, "/etc/machine-id")) WS_TRY(edit_write(e, "/etc/machine-id", 0444, "%s", ""));
+    static const char *const seeds[] = {"/var/lib/systemd/random-seed", "/var/lib/systemd/credential.secret",
+                                        "/var/lib/urandom/random-seed", "/var/lib/misc/random-seed"};
+    for (size_t i = 0; i < sizeof seeds / sizeof seeds[0]; i++) edit_drop(e, seeds[i]);
+    struct ws_node *folder = ws_system_find(e->root, "/etc/ssh");
+    bool any = false;
+    for (struct ws_node *n = folder ? folder->first : NULL, *next; n; n = next) {
+        next = n->next;
+        if (strncmp(n->name, "ssh_host_", 9) != 0 || !strstr(n->name, "_key")) continue;
+        ws_tree_drop(e->root, n);
+        any = true;
+    }
+    if (any || edit_has(e, "/usr/sbin/sshd")) ws_text_puts(steps, "ssh-keygen -A\n");
+    return WS_OK;
+}
+
+/* How each init takes a step early and once: its script or unit, and the link that starts it. */
+static const struct {
+    enum ws_init init;
+    const char *sign, *file;
+    uint16_t mode;
+    const char *text, *link, *target;
+} services[] = {
+    {WS_INIT_SYSTEMD, "/etc", "/etc/systemd/system/first-start.service", 0644,
+     "[Unit]\nDescription=What this drive makes at its first start\nConditionPathExists=" RUN "\n"
+     "RequiresMountsFor=/etc /var /usr\nBefore=ssh.service sshd.service ssh.socket sshd.socket "
+     "display-manager.service\n"
+     "[Service]\nType=oneshot\nExecStart=/bin/sh " RUN "\n[Install]\nWantedBy=multi-user.target\n",
+     "/etc/systemd/system/multi-user.target.wants/first-start.service", "../first-start.service"},
+    {WS_INIT_OPENRC, "/etc/runlevels", "/etc/init.d/first-start", 0755,
+     "#!/sbin/openrc-run\ndescription=\"What this drive makes at its first start\"\n"
+     "depend() {\n\tneed localmount\n\tbefore sshd\n}\nstart() {\n\t[ ! -e " RUN " ] || sh " RUN "\n}\n",
+     "/etc/runlevels/boot/first-start", "/etc/init.d/first-start"},
+    {WS_INIT_SYSV, "/etc/rcS.d", "/etc/init.d/first-start", 0755,
+     "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: first-start\n# Required-Start: $local_fs\n# Required-Stop:\n"
+     "# Default-Start: S\n# Default-Stop:\n# Short-Description: What this drive makes at its first start\n"
+     "### END INIT INFO\n[ ! -e " RUN " ] || sh " RUN "\n",
+     "/etc/rcS.d/S99first-start", "../init.d/first-start"},
+    {WS_INIT_RUNIT, "/etc/runit/core-services", "/etc/runit/core-services/99-first-start.sh", 0644,
+     "[ ! -e " RUN " ] || sh " RUN "\n", NULL, NULL},
+};
+
+/* Taken again from the beginning after a power cut: it goes when all is on the drive. */
+static enum ws_status put_steps(const struct edit *e, const struct ws_text *steps) {
+    return edit_write(e, RUN, 0755,
+                      "#!/bin/sh\n# Once, at the first start of this drive.\nPATH=/usr/sbin:/usr/bin:/sbin:/bin\n"
+                      "export PATH\n%ssync\nrm -f " RUN "\n",
+                      steps->data);
+}
+
+/* inittab(5): sysv's lines have a name and levels, busybox's neither. */
+static enum ws_status put_inittab(const struct edit *e) {
+    static const char *const lines[] = {"fs:2345:wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
+                                        "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
+    const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
+    const char *line = lines[init && init == ws_system_find(e->root, "/bin/busybox")];
+    struct ws_text text = {0};
+    enum ws_status status = edit_load(e, "/etc/inittab", &text);
+    edit_line(&text, line, line);
+    if (status == WS_OK) status = edit_save(e, "/etc/inittab", &text, 0644, NULL);
+    ws_text_free(&text);
+    return status;
+}
+
+enum ws_status own_first_start(const struct edit *e, const struct ws_text *steps) {
+    WS_TRY(ws_text_status(steps, e->error));
+    if (!steps->length) return WS_OK;
+    for (size_t i = 0; i < sizeof services / sizeof services[0]; i++) {
+        if (services[i].init != e->facts->init || !edit_has(e, services[i].sign)) continue;
+        WS_TRY(put_steps(e, steps));
+        WS_TRY(edit_write(e, services[i].file, services[i].mode, "%s", services[i].text));
+        return services[i].link ? edit_link(e, services[i].link, services[i].target) : WS_OK;
+    }
+    if (edit_has(e, "/etc/inittab")) {
+        WS_TRY(put_steps(e, steps));
+        return put_inittab(e);
+    }
+    ws_findings_add(e->findings, WS_WARNING,
+                    "nothing of this root can be told what to do at its first start: it has to be done by hand: %s",
+                    steps->data);
+    return WS_OK;
+}

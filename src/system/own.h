@@ -1,0 +1,21 @@
+/* own.h — the parts of making a root its owner's. */
+#ifndef WS_SYSTEM_OWN_H
+#define WS_SYSTEM_OWN_H
+
+#include "system/edit.h"
+
+/* settings.c: host name, language, keys, time, clock; services that send reports. What the root's own programs have to
+ * make of it is added to the steps of the first start. */
+enum ws_status own_settings(const struct edit *edit, const struct ws_owner *owner, struct ws_text *steps);
+/* accounts.c: accounts with their homes, groups and rights. */
+enum ws_status own_accounts(const struct edit *edit, const struct ws_owner *owner, struct ws_owned *owned);
+/* login.c: this account on the screen without being asked. */
+enum ws_status own_login(const struct edit *edit, const char *account);
+/* disks.c: the disks of the PC. `table_id` is that of the drive's own table, as device rules see it. */
+enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted, const char *table_id,
+                         struct ws_owned *owned);
+/* first.c: an identity of its own, and a service that takes these steps once (shell commands, a line each). */
+enum ws_status own_identity(const struct edit *edit, struct ws_text *steps);
+enum ws_status own_first_start(const struct edit *edit, const struct ws_text *steps);
+
+#endif
