@@ -1,9 +1,12 @@
-# Files of bytes as a C file: cmake -DFOLDER=… -DOUT=… -P embed.cmake
-set(text "/* made from src/boot/code */\n#include \"boot/code.h\"\n")
-foreach(part bios_first bios_second uefi)
-  file(READ ${FOLDER}/${part}.bin hex HEX)
+# Files as a C file of bytes: cmake -DFILES="NAME=PATH;…" -DPREFIX=… -DHEADER=… -DOUT=… -P embed.cmake
+# Each becomes PREFIXNAME, with a zero behind it that PREFIXNAME_length does not count.
+set(text "/* made by cmake/embed.cmake */\n#include \"${HEADER}\"\n")
+foreach(file ${FILES})
+  string(REGEX MATCH "^([^=]+)=(.+)$" all "${file}")
+  set(name ${PREFIX}${CMAKE_MATCH_1})
+  file(READ ${CMAKE_MATCH_2} hex HEX)
   string(REGEX REPLACE "(..)" "0x\\1," bytes "${hex}")
   string(REGEX REPLACE "(................................................................................)" "\\1\n" bytes "${bytes}")
-  string(APPEND text "const uint8_t ws_code_${part}[] = {\n${bytes}\n};\nconst size_t ws_code_${part}_length = sizeof ws_code_${part};\n")
+  string(APPEND text "const uint8_t ${name}[] = {\n${bytes}0x00};\nconst size_t ${name}_length = sizeof ${name} - 1;\n")
 endforeach()
 file(WRITE ${OUT} "${text}")

@@ -53,6 +53,7 @@ add_custom_command(OUTPUT ${made}/uefi.bin
           /out:${made}/uefi.bin ${uefi_objects}
   DEPENDS ${uefi_objects})
 add_custom_command(OUTPUT ${made}/start_code.c
-  COMMAND ${CMAKE_COMMAND} -DFOLDER=${made} -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
+  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin"
+          -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
   DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
 set(start_code_source ${made}/start_code.c)

@@ -384,6 +384,28 @@ for root in huts huts.tar.gz huts.squashfs; do
     ok "its root is in fstab and in its menu" grep -q "$(sed -n 's/^UUID=\([^ ]*\) \/ .*/\1/p' mounted/etc/fstab) " mounted/boot/loader/entries/0001.conf
     umount mounted
 done
+# Kernels that come and go in the running system: the drive's own script makes the menu that the plan made
+mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; then
+    cp -a mounted/boot mounted/etc mounted/usr top/ && umount mounted
+    menu() { for e in top/boot/loader/entries/*.conf; do sed -n 's/^linux *//p' "$e"; done | tr '\n' ' '; }
+    for shell in sh bash "busybox sh"; do
+        command -v ${shell%% *} >/dev/null || continue
+        remade() { START_ENTRIES_TOP=$PWD/top $shell top/usr/local/sbin/start-entries "$@"; }
+        rm -rf was && cp -a top/boot was
+        ok "$shell: nothing came, nothing changes" sh -c 'START_ENTRIES_TOP=$PWD/top $0 top/usr/local/sbin/start-entries && diff -r was top/boot' $shell
+        for v in 6.1-hut10 6.9 6.10; do cp top/boot/vmlinuz-6.1-hut top/boot/vmlinuz-$v; done
+        echo x > top/boot/initrd.img-6.10 && echo x > top/boot/initrd.img-6.1-hut10 && : > "top/boot/vmlinuz-6.3 evil" && remade
+        ok "$shell: the newest first, those without initial RAM disk wait" test "$(menu)" = "/boot/vmlinuz-6.10 /boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.10 "
+        remade without 6.10
+        ok "$shell: one that is about to go is left out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut10 "
+        rm top/boot/*6.10 top/boot/*6.1-hut10 top/boot/*6.9 "top/boot/vmlinuz-6.3 evil" && remade
+        ok "$shell: as before" diff -r was top/boot
+        mv top/boot/vmlinuz-6.1-hut was/ && remade
+        ok "$shell: without a kernel the menu stays" test "$(menu)" = "/boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut "
+        mv was/vmlinuz-6.1-hut top/boot/
+    done
+fi
+
 # Made its owner's: names and words are checked before anything is, passwords are in no document and no message
 own="$satchel plan --bench b --image curlew.iso --drive $gorse --kind system"
 expect 0 "account: tide - may administer, logged in automatically" $own --administrator "tide:Tide survey" --account guest --host-name hut-3 \

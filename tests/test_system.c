@@ -182,8 +182,8 @@ static void begin(struct planned *p, uint64_t size) {
 
 /* What the plan changes, and nothing else: taken out again, the root is what it was. */
 static void undo_edits(struct ws_tree *seen) {
-    static const char *const made[] = {"etc/fstab", "boot/loader", "boot/efi"};
-    for (size_t i = 0; i < 3; i++) {
+    static const char *const made[] = {"etc/fstab", "boot/loader", "boot/efi", "etc/start-entries.conf", "usr"};
+    for (size_t i = 0; i < 5; i++) {
         struct ws_node *n = ws_tree_find(seen, made[i]);
         CHECK(n != NULL);
         if (n) ws_tree_drop(seen, n);

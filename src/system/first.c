@@ -43,11 +43,6 @@ static const struct {
      "#!/sbin/openrc-run\ndescription=\"What this drive makes at its first start\"\n"
      "depend() {\n\tneed localmount\n\tbefore sshd\n}\nstart() {\n\t[ ! -e " RUN " ] || sh " RUN "\n}\n",
      "/etc/runlevels/boot/first-start", "/etc/init.d/first-start"},
-    {WS_INIT_SYSV, "/etc/rcS.d", "/etc/init.d/first-start", 0755,
-     "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: first-start\n# Required-Start: $local_fs\n# Required-Stop:\n"
-     "# Default-Start: S\n# Default-Stop:\n# Short-Description: What this drive makes at its first start\n"
-     "### END INIT INFO\n[ ! -e " RUN " ] || sh " RUN "\n",
-     "/etc/rcS.d/S99first-start", "../init.d/first-start"},
     {WS_INIT_RUNIT, "/etc/runit/core-services", "/etc/runit/core-services/99-first-start.sh", 0644,
      "[ ! -e " RUN " ] || sh " RUN "\n", NULL, NULL},
 };
@@ -60,9 +55,10 @@ static enum ws_status put_steps(const struct edit *e, const struct ws_text *step
                       steps->data);
 }
 
-/* inittab(5): sysv's lines have a name and levels, busybox's neither. */
+/* inittab(5): once all is mounted and before any service starts. Scripts of its own are no use to sysv: systems that
+ * start them side by side go by a list that their own tools make. */
 static enum ws_status put_inittab(const struct edit *e) {
-    static const char *const lines[] = {"fs:2345:wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
+    static const char *const lines[] = {"fs::bootwait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
                                         "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
     const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
     const char *line = lines[init && init == ws_system_find(e->root, "/bin/busybox")];

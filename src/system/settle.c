@@ -51,28 +51,34 @@ static const char *root_mode(const struct ws_system_facts *f) {
     return f->init == WS_INIT_SYSTEMD || f->init == WS_INIT_SYSV || f->init == WS_INIT_OPENRC ? "ro" : "rw";
 }
 
-static enum ws_status put_entries(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
-                                  struct ws_error *error) {
+/* What the menu calls a kernel: the same as entries.sh has it. */
+static void title_of(const struct ws_system_facts *f, size_t number, const char *name, char *out, size_t room) {
+    if (number == f->kernels) (void)snprintf(out, room, "%s (rescue: one user, no services)", name);
+    else if (number == 0) (void)snprintf(out, room, "%s", name);
+    else (void)snprintf(out, room, "%s (kernel %.38s)", name, f->kernel[number].version);
+}
+
+static enum ws_status put_entries(const struct edit *e, const struct ws_settling *s) {
+    const struct ws_system_facts *f = e->facts;
     char name[110]; /* room is left for what follows it */
+    char options[512];
     ws_visible(f->name, name, sizeof name);
+    (void)snprintf(options, sizeof options, "root=UUID=%s %s%s%s", s->root_uuid, root_mode(f), s->options[0] ? " " : "",
+                   s->options);
     struct ws_start_entries all = {.entry = calloc(f->kernels + 1, sizeof *all.entry)};
-    if (!all.entry) return ws_fail(error, WS_E_NOMEM, "out of memory for start entries");
+    if (!all.entry) return ws_fail(e->error, WS_E_NOMEM, "out of memory for start entries");
     for (size_t i = 0; i <= f->kernels; i++) { /* and a rescue entry, with the newest */
         const struct ws_kernel *k = &f->kernel[i < f->kernels ? i : 0];
-        struct ws_start_entry *e = &all.entry[all.count++];
-        bool rescue = i == f->kernels;
-        if (rescue) (void)snprintf(e->title, sizeof e->title, "%s (rescue: one user, no services)", name);
-        else if (i == 0) (void)snprintf(e->title, sizeof e->title, "%s", name);
-        else (void)snprintf(e->title, sizeof e->title, "%s (kernel %.38s)", name, k->version);
-        (void)snprintf(e->linux_path, sizeof e->linux_path, "%s", k->path);
-        if (k->initrd[0]) (void)snprintf(e->initrd[e->initrds++], sizeof e->initrd[0], "%s", k->initrd);
-        (void)snprintf(e->options, sizeof e->options, "root=UUID=%s %s%s%s%s", s->root_uuid, root_mode(f),
-                       s->options[0] ? " " : "", s->options, rescue ? " single" : "");
+        struct ws_start_entry *n = &all.entry[all.count++];
+        title_of(f, i, name, n->title, sizeof n->title);
+        (void)snprintf(n->linux_path, sizeof n->linux_path, "%s", k->path);
+        if (k->initrd[0]) (void)snprintf(n->initrd[n->initrds++], sizeof n->initrd[0], "%s", k->initrd);
+        (void)snprintf(n->options, sizeof n->options, "%s%s", options, i == f->kernels ? " single" : "");
     }
     enum ws_status status =
-        ws_start_entries_put(root, "/boot", &all, WS_CHECK_OFF, NULL, s->menu_seconds, s->made_at, error);
+        ws_start_entries_put(e->root, "/boot", &all, WS_CHECK_OFF, NULL, s->menu_seconds, s->made_at, e->error);
     ws_start_entries_free(&all);
-    return status;
+    return status == WS_OK ? own_hooks(e, name, options) : status;
 }
 
 enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
@@ -91,7 +97,7 @@ enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_fac
     WS_TRY(put_fstab(&e, s));
     WS_TRY(spare_the_flash(&e));
     WS_TRY(make_own(&e, s, owned));
-    return put_entries(root, f, s, error);
+    return put_entries(&e, s);
 }
 
 /* A kernel says its version: at the byte that 0x20e points to, past the first sector (boot.rst, "kernel_version"). */

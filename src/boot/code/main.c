@@ -83,9 +83,15 @@ void start_run(struct start_machine *m) {
     }
     find_serial(m, &menu);
     while (!m->off) {
-        start_menu_show(m, &menu, options, START_OPTIONS_MOST);
+        bool by_itself = start_menu_show(m, &menu, options, START_OPTIONS_MOST);
         if (m->off) return;
-        if (!carry_out(&volume, &menu.entry[menu.chosen], options)) {
+        bool stopped = carry_out(&volume, &menu.entry[menu.chosen], options);
+        if (!stopped && by_itself && menu.chosen + 1 < menu.entries) { /* nobody is there, or wants this one more */
+            menu.chosen++;
+            start_say(m, "The next one is tried. Any key brings the menu.\n");
+            menu.timeout_s = 0;
+            if (!m->key(m, START_NEXT_WAIT * 1000)) continue;
+        } else if (!stopped) {
             start_say(m, "Press a key for the menu.\n");
             (void)start_wait_key(m);
         }

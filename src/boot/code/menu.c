@@ -88,9 +88,10 @@ static unsigned count_down(struct start_machine *m, const struct start_menu *men
     return 0;
 }
 
-void start_menu_show(struct start_machine *m, struct start_menu *menu, char *options, size_t room) {
+bool start_menu_show(struct start_machine *m, struct start_menu *menu, char *options, size_t room) {
     unsigned number = 0; /* typed so far */
     unsigned key = count_down(m, menu);
+    bool by_itself = key == 0;
     while (key && key != START_KEY_ENTER) {
         if (key >= '0' && key <= '9') {
             number = number * 10 + (key - '0');
@@ -102,11 +103,12 @@ void start_menu_show(struct start_machine *m, struct start_menu *menu, char *opt
         }
         if (key == 'e' || key == 'E') {
             start_format(options, room, "%s", menu->entry[menu->chosen].options);
-            if (edit(m, options, room)) return;
+            if (edit(m, options, room)) return false;
         }
         draw(m, menu, 0);
         key = start_wait_key(m);
     }
     m->put(m, "\n");
     start_format(options, room, "%s", menu->entry[menu->chosen].options);
+    return by_itself;
 }

@@ -22,6 +22,7 @@ enum {
     START_NAME_MOST = 768, /* 255 UTF-16 units as UTF-8, and the NUL */
     START_TEXT_MOST = 32768,
     START_OPTIONS_MOST = 4096,
+    START_NEXT_WAIT = 5,     /* seconds, before an entry that takes the place of one that cannot be started */
     START_WAIT_LONG = 60000, /* milliseconds; by these a machine sees that nothing but a key goes on */
     START_WINDOW = 4096
 };
@@ -181,8 +182,8 @@ void start_sha256_end(struct start_sha256 *s, char hex[65]);
 /* check.c: what is about to start, against the list on the drive. False: the user chose not to start. */
 bool start_check_files(struct start_volume *v, const struct start_entry *e);
 
-/* menu.c: @return false never; on return menu->chosen is to be started with `options` */
-void start_menu_show(struct start_machine *m, struct start_menu *menu, char *options, size_t room);
+/* menu.c: on return menu->chosen is to be started with `options`. @return nobody touched a key, time was up */
+bool start_menu_show(struct start_machine *m, struct start_menu *menu, char *options, size_t room);
 
 struct start_launch {
     const struct start_entry *entry;
