@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """A real distribution's root becomes a drive that starts to a login, is its owner's, and leaves the PC alone.
 
-  full_system.py SATCHEL ROOT FIRMWARE     ROOT: a folder or archive; FIRMWARE: bios or uefi
+  full_system.py SATCHEL ROOT FIRMWARE     ROOT: a folder or archive; FIRMWARE: bios, uefi or secure: with Secure Boot on
 
 The account of the plan logs in on the serial console, makes three folders and a file, and administers; after a restart
 (on the other firmware) all is there. A disk inside the PC, with a file system on it, is not mounted, cannot be written
@@ -24,17 +24,20 @@ def run(*words, **options):
 
 
 class PC:
-    def __init__(self, uefi):
+    def __init__(self, firmware):
         words = ["qemu-system-x86_64", "-m", "1024", "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
                  "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg", "-device", "qemu-xhci",
                  "-drive", "if=none,id=stick,format=raw,file=stick.img,cache=unsafe",
                  "-device", "usb-storage,drive=stick,bootindex=1",
                  "-device", "ich9-ahci,id=sata", "-drive", "if=none,id=disk,format=raw,file=internal.img",
                  "-device", "ide-hd,drive=disk,bus=sata.0,bootindex=2"]
-        if uefi:
-            subprocess.run("cp /usr/share/OVMF/OVMF_VARS_4M.fd vars.fd", shell=True, check=True)
-            words += ["-machine", "q35", "-drive", "if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/OVMF_CODE_4M.fd",
+        if firmware != "bios":
+            code, variables = ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd") if firmware == "secure" else ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd")
+            subprocess.run(["cp", f"/usr/share/OVMF/{variables}", "vars.fd"], check=True)
+            words += ["-drive", f"if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/{code}",
                       "-drive", "if=pflash,format=raw,file=vars.fd"]
+        words += {"bios": [], "uefi": ["-machine", "q35"],
+                  "secure": ["-machine", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on"]}[firmware]
         self.log = b""
         self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
 
@@ -103,9 +106,10 @@ run("truncate", "-s", "64M", "internal.img")
 run("mke2fs", "-q", "-F", "-t", "ext4", "-L", "office", "internal.img")
 before = digest("internal.img")
 name = re.search(r'"name": "([^"]+)"', run(satchel, "drives", "stick.img", "--json")).group(1)
-print(run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
+plan = run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
           "--administrator", "tide:Tide survey", "--account", "guest", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
-          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan"))
+          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan")
+print(plan, flush=True)
 read, write = os.pipe()
 os.write(write, f"{PASSWORD}\nanother one\n".encode())
 os.close(write)
@@ -116,7 +120,7 @@ for path in ("stick.plan", "stick.plan.built"):
     check(f"no password in {path}", PASSWORD not in text and "$6$" not in text and "$y$" not in text)
 
 started = time.time()
-pc = PC(firmware == "uefi")
+pc = PC(firmware)
 pc.log_in()
 print(f"first start: at a login after {time.time() - started:.0f} s")
 said = pc.ask("id; hostname; date +%Z; echo state:$(systemctl is-system-running --wait 2>/dev/null)", 400)
@@ -137,13 +141,16 @@ said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'cd /boot; cp vmlinuz-{version
               f"cp initrd.img-{version} initrd.img-{version}.9; for d in /etc/kernel/postinst.d/zz*; do $d {version}.9; done; "
               f"grep -h ^linux /boot/loader/entries/*'", 200)
 check("the menu has the kernel that came", [w for w in said.split() if "vmlinuz" in w][:2] == [f"/boot/vmlinuz-{version}.9", f"/boot/vmlinuz-{version}"], said)
+menu = pc.ask("grep -l 'menuentry' /boot/loader/*; head -3 /boot/loader/menu.cfg; mokutil --sb-state; od -An -tu1 /sys/firmware/efi/efivars/SecureBoot-*")
 said = pc.ask("mkdir one two three; date > two/tide.txt; cat two/tide.txt; sync")
 kept = re.search(r"\w{3} \w{3}.*20\d\d", said)
 check("folders are made", kept, said)
 pc.off()
+if firmware == "secure":
+    check("it started by signed loaders", "Secure Boot yes" in plan and "menu.cfg" in menu and re.search(r"\b1\n", menu), plan + menu)
 check("the PC's disk is untouched", digest("internal.img") == before)
 
-pc = PC(firmware != "uefi")
+pc = PC("uefi" if firmware == "bios" else "bios")
 pc.log_in()
 said = pc.ask("ls; cat two/tide.txt; cat /etc/machine-id")
 check("all is there on the other firmware", all(w in said for w in ("one", "two", "three")) and kept and kept.group(0) in said, said)

@@ -6,6 +6,7 @@
 #ifndef WILD_SATCHEL_SYSTEM_H
 #define WILD_SATCHEL_SYSTEM_H
 
+#include "wild_satchel/image.h"
 #include "wild_satchel/initrd.h"
 #include "wild_satchel/owner.h"
 #include "wild_satchel/password.h"
@@ -79,6 +80,7 @@ struct ws_settling {
     unsigned menu_seconds;
     int64_t made_at;
     char table_id[40];            /**< of the drive's partition table: "01234567", or a GUID */
+    bool chain;                   /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
     const struct ws_owner *owner; /**< checked: see ws_owner_check() */
 };
 /** What became of a root that was made its owner's. */
@@ -99,6 +101,31 @@ struct ws_owned {
 WS_CHECKED enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *facts,
                                            const struct ws_settling *settling, struct ws_owned *owned,
                                            struct ws_findings *findings, struct ws_error *error);
+/** A root's own signed loaders: firmware starts the first, which starts the second, which reads a menu. */
+enum { WS_CHAIN_PREFIX = 64 };
+#define WS_CHAIN_MENU "/boot/loader/menu.cfg" /**< in the root */
+struct ws_chain {
+    const struct ws_node *first, *second, *keys; /**< of the root; `keys`, where people enrol keys, may be NULL */
+    const char *second_name;                     /**< by which the first looks for it beside itself */
+    char prefix[WS_CHAIN_PREFIX];                /**< the folder in which the second looks for its menu */
+    struct ws_loader loader;                     /**< what the first is, and who signed it */
+};
+/** @return false if the root brings none for x86-64 of which all this is known */
+bool ws_chain_find(const struct ws_tree *root, struct ws_chain *chain);
+/** Lay them down on a start volume, with a menu that leads to the one in the root. The content is the root's. */
+WS_CHECKED enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *chain, const char *root_uuid,
+                                       int64_t made_at, struct ws_error *error);
+/** Can its menu say these kernel parameters as they are? */
+bool ws_chain_can_say(const char *options);
+/** The menu's text. */
+WS_CHECKED enum ws_status ws_chain_menu(const struct ws_start_entries *entries, unsigned seconds, struct ws_text *out,
+                                        struct ws_error *error);
+/** What such loaders on a drive would start.
+ *  @param kernel_signed  out: the kernel carries a signature of its own, as Secure Boot wants it
+ *  @return WS_E_NOTFOUND where the way ends, with the reason */
+WS_CHECKED enum ws_status ws_chain_follow(const struct ws_source *drive, const struct ws_table *table,
+                                          struct ws_menu_entry *entry, bool *kernel_signed, struct ws_error *error);
+
 /** Where on a drive the root volume lies that kernel parameters name ("root=UUID=...").
  *  @return WS_E_NOTFOUND if they name none, or one that is not on this drive: the error says which */
 WS_CHECKED enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table,

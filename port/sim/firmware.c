@@ -291,6 +291,21 @@ static bool run_ours(struct walk *w) {
     return r.starts;
 }
 
+/* A root's own loaders, which read its own menu. */
+static bool run_chain(struct walk *w) {
+    struct ws_error why = {0};
+    bool kernel_signed = false;
+    if (w->pc->firmware == WS_FIRMWARE_BIOS ||
+        ws_chain_follow(w->drive, &w->table, &w->entry, &kernel_signed, &why) != WS_OK) {
+        say(w, "The loader finds no live image on this drive%s", why.what[0] ? ": " : ".");
+        if (why.what[0]) say(w, "%s.", why.what);
+        return false;
+    }
+    if (!w->pc->secure_boot || kernel_signed) return true;
+    say(w, "Secure Boot: the kernel %s is not signed.", w->entry.kernel);
+    return false;
+}
+
 enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const struct ws_sim_pc *pc,
                         struct sim_start *start, struct ws_error *error) {
     struct walk *w = calloc(1, sizeof *w);
@@ -302,7 +317,7 @@ enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const st
     enum ws_status status = ws_table_read(drive, sector, &w->table, NULL, error);
     if (status == WS_OK) (void)ws_medium_open(drive, &w->table, &w->medium, error);
     if (status == WS_OK) w->loaded = pc->firmware == WS_FIRMWARE_BIOS ? bios_loads(w) : uefi_loads(w);
-    if (w->loaded && !w->medium.tree && !w->ours) say(w, "%s", "The loader finds no live image on this drive.");
+    if (w->loaded && !w->medium.tree && !w->ours && run_chain(w)) root_starts(w);
     if (w->loaded && !w->medium.tree && w->ours && run_ours(w)) root_starts(w);
     if (w->loaded && w->ours && w->medium.tree) {
         if (run_ours(w) && kernel_loads(w)) system_starts(w);

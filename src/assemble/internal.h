@@ -29,7 +29,10 @@ struct ws_build {
     struct ws_source *esp_slice;    /* the image's EFI volume */
     struct ws_tree *esp_tree;
     struct build_names names;
-    struct ws_root root;          /* of a full system: what its tree borrows */
+    struct ws_root root;   /* of a full system: what its tree borrows */
+    struct ws_chain chain; /* its own loaders */
+    bool have_chain;       /* and they start it */
+    bool kernel_signed;
     struct ws_owned owned;        /* what became of its owner's wishes */
     bool given[WS_ACCOUNTS_MOST]; /* passwords that are there */
     struct ws_loader loader;      /* what UEFI firmware would find of the image's own */

@@ -195,6 +195,12 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
     size_t length;
     const uint8_t *program = ws_start_uefi_program(&length);
     WS_TRY(ws_tree_create(&b->tree[WS_ROLE_START], error));
+    if (b->have_chain) {
+        struct ws_guid id;
+        char uuid[48];
+        WS_TRY(build_volume_id(b->plan, WS_ROLE_SYSTEM, &id, error));
+        return ws_chain_put(b->tree[WS_ROLE_START], &b->chain, ws_guid_text(&id, uuid), b->plan->facts.made_at, error);
+    }
     WS_TRY(ws_tree_put(b->tree[WS_ROLE_START], program_path, program, length, &n, error));
     n->mtime = b->plan->facts.made_at;
     return WS_OK;

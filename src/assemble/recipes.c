@@ -7,17 +7,18 @@
 #include <string.h>
 
 #define VOLUME(role) (1u << (role))
-enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, OWNER = 8 }; /* what else may be asked for */
+enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, OWNER = 8, CHECK = 16 }; /* what else may be asked for */
 
 static const struct build_recipe recipes[] = {
     {WS_KIND_LIVE_WHOLE, true, 0, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "an image laid down whole stays as it is", build_prepare_whole},
-    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | RULES,
+    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | CHECK | RULES,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "files of a medium bring their menus", build_prepare_files},
     {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, OWN_TABLE | OWNER, VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
-     "a full system starts by our code alone", build_prepare_system},
+    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | OWNER,
+     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
+     build_prepare_system},
     {WS_KIND_BLANK, false, 0, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
@@ -50,8 +51,8 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {RULES, ws_rules_any(&r->rules), true, "rules go"},
         {OWN_TABLE, r->table != WS_TABLE_USUAL || r->menu_seconds != WS_MENU_SECONDS_USUAL, true,
          "table and start-up code of ours go"},
-        {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO || r->check != WS_CHECK_OFF, true,
-         "a choice of start-up code, and its check, go"},
+        {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO, true, "a choice of start-up code goes"},
+        {CHECK, r->check != WS_CHECK_OFF, true, "a check by our start-up code goes"},
         {OWNER, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
     };

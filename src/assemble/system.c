@@ -75,12 +75,52 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
     return WS_OK;
 }
 
+/* Unasked, a root's own loaders start it where Secure Boot has a use for them: with a kernel that is signed, too. */
+static enum ws_status choose_loader(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_loader kernel = {0};
+    const struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
+    enum ws_uefi_code wanted = p->request.uefi_code;
+    bool found = wanted != WS_UEFI_CODE_OWN && ws_chain_find(root, &b->chain);
+    bool sayable = ws_chain_can_say(p->request.kernel_options);
+    const struct ws_node *n = facts->kernels ? ws_system_find(root, facts->kernel[0].path) : NULL;
+    b->kernel_signed = n && n->content && ws_loader_look(n->content, &kernel) && kernel.signed_;
+    if (wanted == WS_UEFI_CODE_IMAGE && (!found || !sayable)) {
+        ws_fail(error, WS_E_UNSUPPORTED,
+                found
+                    ? "the root's own loader cannot be told these kernel parameters"
+                    : "the root brings no signed loaders for x86-64 PCs of which it is known how they find their menu");
+        return ws_fail_hint(error, WS_HINT_UEFI_CODE, "",
+                            "leave that to the plan: our own start-up code is taken then");
+    }
+    b->have_chain = found && sayable && (wanted == WS_UEFI_CODE_IMAGE || b->kernel_signed);
+    b->have_loader = b->have_chain;
+    if (b->have_chain) b->loader = b->chain.loader;
+    p->facts.own_uefi = !b->have_chain;
+    return WS_OK;
+}
+
+/* Firmware checks the loaders, the loaders check the kernel. */
+static void correct_outlook(struct ws_build *b) {
+    build_correct_outlook(b);
+    for (size_t i = 1; i < WS_OUTLOOKS && b->have_chain; i++) {
+        struct ws_outlook *o = &b->plan->outlook[i];
+        o->starts = !o->secure_boot || b->kernel_signed;
+        if (!o->secure_boot) (void)snprintf(o->why, sizeof o->why, "by the root's own loader, /EFI/BOOT/BOOTX64.EFI");
+        else if (b->kernel_signed)
+            (void)snprintf(o->why, sizeof o->why, "its own loader is signed under %s, and its kernel is signed, too",
+                           b->loader.issuer[0] ? b->loader.issuer : "a key that could not be read");
+        else (void)snprintf(o->why, sizeof o->why, "its loader is signed, and its kernel is not");
+    }
+}
+
 static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
     struct ws_settling s = {.options = p->request.kernel_options,
                             .menu_seconds = p->request.menu_seconds,
                             .made_at = p->facts.made_at,
+                            .chain = b->have_chain,
                             .owner = &p->request.owner};
     struct ws_guid id;
     WS_TRY(build_volume_id(p, WS_ROLE_SYSTEM, &id, error));
@@ -170,6 +210,7 @@ static void note_choices(struct ws_build *b, const struct ws_system_facts *facts
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
     plan_chose(p, "start", "our own code",
                "it reads kernels from the root itself, whichever the system installs there");
+    if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     note_owner(b);
     if (b->root.where[0]) plan_chose(p, "root", b->root.where, "the root file system inside the live image");
@@ -183,10 +224,10 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     struct ws_plan *p = b->plan;
     struct ws_system_facts facts;
     p->facts.align = build_choose_align(p);
-    p->facts.own_uefi = true;
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
     WS_TRY(open_root(b, &facts, error));
     WS_TRY(look_at_kernels(b, &facts, error));
+    WS_TRY(choose_loader(b, &facts, error));
     WS_TRY(build_begin_table(b, error));
     WS_TRY(settle(b, &facts, error));
     WS_TRY(place(b, error));
@@ -194,6 +235,6 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     WS_TRY(build_compose_volumes(b, error));
     build_list_parts(b);
     note_choices(b, &facts);
-    build_correct_outlook(b);
+    correct_outlook(b);
     return WS_OK;
 }

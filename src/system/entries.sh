@@ -12,6 +12,7 @@ conf=$top/etc/start-entries.conf
 entries=$top/boot/loader/entries
 [ -f "$conf" ] && [ -d "$entries" ] || exit 0
 title=$(sed -n 's/^title //p' "$conf" | sed -n 1p)
+wait=$(sed -n 's/^wait //p' "$conf" | sed -n 1p)
 options=$(sed -n 's/^options //p' "$conf" | sed -n 1p)
 leaving=
 [ "${1:-}" != without ] || leaving=${2:-}
@@ -22,6 +23,7 @@ new=$entries/.new
 rm -rf "$new"
 mkdir "$new"
 count=0
+printf 'set timeout=%s\nset default=0\n' "${wait:-5}" >"$new/menu"
 
 initrd_of() { # VERSION
     for form in "initrd.img-$1" "initramfs-$1.img" "initrd-$1" "initramfs-$1" "initrd-$1.img" "initramfs-genkernel-$1"; do
@@ -40,6 +42,12 @@ put() { # TITLE KERNEL INITRD PARAMETERS
         [ -z "$3" ] || printf 'initrd     /boot/%s\n' "$3"
         printf 'options    %s\n' "$4"
     } >"$new/$number.conf"
+    # the same for the system's own loader, where it starts this drive, too
+    {
+        printf "menuentry '%s' {\n\tlinux /boot/%s %s\n" "$(printf %s "$1" | tr -d "'")" "$2" "$4"
+        [ -z "$3" ] || printf '\tinitrd /boot/%s\n' "$3"
+        printf '}\n'
+    } >>"$new/menu"
 }
 
 # The version of every kernel; one whose initial RAM disk is still being made comes when that is there
@@ -79,6 +87,8 @@ for file in "$entries"/[0-9][0-9][0-9][0-9].conf; do
     number=${number%.conf}
     [ "$(printf %d "$(echo "$number" | sed 's/^0*//')")" -le $count ] || rm -f "$file"
 done
+menu=$top/boot/loader/menu.cfg
+[ ! -f "$menu" ] || cmp -s "$new/menu" "$menu" || mv -f "$new/menu" "$menu"
 rm -rf "$new"
 sync
 # what is in the journal only is not seen by what starts this drive

@@ -29,7 +29,7 @@ static const struct {
     {"/etc/kernel.d/post-install", "/etc/kernel.d/post-remove/99-start-entries", 0755, "#!/bin/sh\nexec " SCRIPT "\n"},
 };
 
-enum ws_status own_hooks(const struct edit *e, const char *title, const char *options) {
+enum ws_status own_hooks(const struct edit *e, const char *title, const char *options, unsigned menu_seconds) {
     bool any = false;
     for (size_t i = 0; i < sizeof hooks / sizeof hooks[0]; i++) {
         if (!edit_has(e, hooks[i].sign)) continue;
@@ -39,8 +39,8 @@ enum ws_status own_hooks(const struct edit *e, const char *title, const char *op
     WS_TRY(edit_write(e, "/etc/start-entries.conf", 0644,
                       "# What the menu of this drive says, and what its kernels are told; " SCRIPT
                       " makes the entries.\n"
-                      "title %s\noptions %s\n",
-                      title, options));
+                      "title %s\noptions %s\nwait %u\n",
+                      title, options, menu_seconds));
     WS_TRY(edit_write(e, SCRIPT, 0755, "%s", (const char *)own_script_entries));
     if (!any)
         ws_findings_add(e->findings, WS_WARNING,

@@ -17,7 +17,7 @@ enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted,
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;
-enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options);
+enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options, unsigned menu_seconds);
 /* first.c: an identity of its own, and a service that takes these steps once (shell commands, a line each). */
 enum ws_status own_identity(const struct edit *edit, struct ws_text *steps);
 enum ws_status own_first_start(const struct edit *edit, const struct ws_text *steps);

@@ -77,8 +77,12 @@ static enum ws_status put_entries(const struct edit *e, const struct ws_settling
     }
     enum ws_status status =
         ws_start_entries_put(e->root, "/boot", &all, WS_CHECK_OFF, NULL, s->menu_seconds, s->made_at, e->error);
+    struct ws_text menu = {0};
+    if (status == WS_OK && s->chain) status = ws_chain_menu(&all, s->menu_seconds, &menu, e->error);
+    if (status == WS_OK && s->chain) status = edit_save(e, WS_CHAIN_MENU, &menu, 0644, NULL);
+    ws_text_free(&menu);
     ws_start_entries_free(&all);
-    return status == WS_OK ? own_hooks(e, name, options) : status;
+    return status == WS_OK ? own_hooks(e, name, options, s->menu_seconds) : status;
 }
 
 enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
