@@ -121,6 +121,8 @@ int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const st
 bool root_look(const struct ws_image *image, const struct ws_tree *folder, struct ws_system_facts *facts);
 void root_show(const struct cli *cli, const struct ws_system_facts *facts);
 json_t *root_json(const struct ws_system_facts *facts);
+void editions_show(const struct cli *cli, const struct ws_editions *editions);
+json_t *editions_json(const struct ws_editions *editions);
 
 /* show.c */
 enum ink { INK_PLAIN, INK_BOLD, INK_DIM, INK_GOOD, INK_WARN, INK_BAD, INK_BLUE, INK_TEAL };

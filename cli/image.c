@@ -66,6 +66,18 @@ static json_t *text_or_null(const char *text) { return text[0] ? cli_text(text) 
 
 static json_t *size_or_null(uint64_t bytes) { return bytes ? json_integer((json_int_t)bytes) : json_null(); }
 
+/* What a live image offers to become a full system. */
+static void look_at_editions(const struct ws_image *i, struct ws_editions *all) {
+    memset(all, 0, sizeof *all);
+    if (i->iso) ws_editions_look(ws_iso_tree(i->iso), all);
+}
+
+static json_t *editions_of(const struct ws_image *i) {
+    struct ws_editions all;
+    look_at_editions(i, &all);
+    return editions_json(&all);
+}
+
 static json_t *image_json(const struct ws_image *i, const struct ws_system_facts *system, const char *path,
                           const struct compared *c, uint64_t size) {
     const struct ws_iso_facts *iso = i->iso ? ws_iso_facts(i->iso) : NULL;
@@ -92,16 +104,16 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
                                                 "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
     return cli_pack(
-        "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
+        "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
         "s:s, s:o, s:o, s:o, s:o}",
         "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
         ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title", iso ? iso->volume_id : "",
         "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios", i->starts_bios, "starts_uefi",
         i->starts_uefi, "secure_boot", i->secure_boot, "kernels", kernels(i), "loaders", loaders, "memory", memory,
-        "files", files, "root", root, "system", system ? root_json(system) : json_null(), "least_drive_bytes",
-        size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable), "default_entry",
-        i->default_title, "default_parameters", i->default_parameters, "checksum", checksum, "signature",
-        text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
+        "files", files, "root", root, "system", system ? root_json(system) : json_null(), "editions", editions_of(i),
+        "least_drive_bytes", size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable),
+        "default_entry", i->default_title, "default_parameters", i->default_parameters, "checksum", checksum,
+        "signature", text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {
@@ -140,6 +152,9 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const st
         show_field(cli, "Root", "%s%s%s, %s", i->root_path, i->root_path[0] ? ": " : "", i->root_format,
                    ws_size_counted(i->root_bytes, other, sizeof other));
     if (system) root_show(cli, system);
+    struct ws_editions editions;
+    look_at_editions(i, &editions);
+    editions_show(cli, &editions);
     if (i->family) {
         show_field(cli, "Live family", "%s", i->family->title);
         show_field(cli, "Remembers on", "a volume labelled \"%s\"%s%s", i->family->label,

@@ -20,7 +20,7 @@ bool root_look(const struct ws_image *image, const struct ws_tree *folder, struc
         return facts->machine[0] || facts->kernels;
     }
     if (!image->source ||
-        ws_root_open(image->source, image->iso ? ws_iso_tree(image->iso) : NULL, &root, &ignored) != WS_OK)
+        ws_root_open(image->source, image->iso ? ws_iso_tree(image->iso) : NULL, NULL, &root, &ignored) != WS_OK)
         return false;
     bool is = ws_system_look(root.tree, facts, &ignored) == WS_OK;
     if (is) look_inside(root.tree, facts);
@@ -72,4 +72,27 @@ json_t *root_json(const struct ws_system_facts *f) {
                                                 inside_json(&f->kernel[i])));
     return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:o}", "name", f->name, "id", f->id, "release", f->version, "machine",
                     f->machine, "init", ws_init_name(f->init), "kernels", kernels);
+}
+
+/* What there is to choose from; nothing is said where there is no choice. */
+void editions_show(const struct cli *cli, const struct ws_editions *all) {
+    char size[48];
+    for (size_t i = 0; i < all->count; i++) {
+        const struct ws_edition *e = &all->edition[i];
+        if (!e->id[0]) continue;
+        show_field(cli, i ? "" : "Editions", "%s%s%s, %s in %zu layer%s%s", e->id, e->name[0] ? ": " : "", e->name,
+                   ws_size_both(e->bytes, size, sizeof size), e->layers, e->layers == 1 ? "" : "s",
+                   e->is_default ? "; the usual one" : "");
+    }
+}
+
+json_t *editions_json(const struct ws_editions *all) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < all->count; i++)
+        if (all->edition[i].id[0])
+            json_array_append_new(list, cli_pack("{s:s, s:s, s:b, s:I, s:I}", "id", all->edition[i].id, "name",
+                                                 all->edition[i].name, "usual", all->edition[i].is_default, "bytes",
+                                                 (json_int_t)all->edition[i].bytes, "layers",
+                                                 (json_int_t)all->edition[i].layers));
+    return list;
 }

@@ -29,6 +29,7 @@ static const struct {
     {WS_HINT_PLAN_AGAIN, NULL, "`satchel plan`"},
     {WS_HINT_ACCOUNT, NULL, "--account NAME"},
     {WS_HINT_INTERNAL_DISKS, NULL, "--internal-disks *"},
+    {WS_HINT_EDITION, NULL, "--edition NAME"},
     {WS_HINT_PASSWORDS, NULL, "--password-fd N"},
     {WS_HINT_TRIAL_AGAIN, NULL, "`satchel drives DRIVE --test --save FILE`"},
 };

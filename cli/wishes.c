@@ -45,6 +45,8 @@ const struct poptOption wish_options[] = {
     {"menu-wait", 0, POPT_ARG_STRING, &wished.wait, 0, "with files: how long our menu waits (5)", "SECONDS"},
     {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0,
      "with kind system: further parameters for its kernel", "TEXT"},
+    {"edition", 0, POPT_ARG_STRING, &wished.edition, 0,
+     "with kind system: which of the image's editions; `satchel image` lists them", "NAME"},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)owner_options, 0, NULL, NULL},
     POPT_TABLEEND};
 
@@ -166,6 +168,11 @@ static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct
             return ws_fail(&cli->error, WS_E_USAGE, "--kernel-options takes at most %zu bytes",
                            sizeof r->kernel_options - 1);
         (void)snprintf(r->kernel_options, sizeof r->kernel_options, "%s", w->kernel_options);
+    }
+    if (w->edition) {
+        if (strlen(w->edition) >= sizeof r->edition)
+            return ws_fail(&cli->error, WS_E_USAGE, "no edition has a name of over %zu bytes", sizeof r->edition - 1);
+        (void)snprintf(r->edition, sizeof r->edition, "%s", w->edition);
     }
     if (w->wait) {
         char *end;

@@ -443,6 +443,44 @@ expect 2 "knows no time zone" $own --time-zone Atlantic/Nowhere
 expect 2 "takes hidden, listed or open" $own --internal-disks closed
 expect 2 "takes utc or local" $own --clock wall
 expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --account tide
+# An image with several editions, in layers
+mkdir -p ed/casper ed/boot/grub top2/etc && printf 'PRETTY_NAME="Hut Desk 3"\n' > top2/etc/os-release
+gensquashfs -q -D huts ed/casper/minimal.squashfs && gensquashfs -q -D top2 ed/casper/minimal.desk.squashfs
+cp huts/boot/vmlinuz-6.1-hut ed/casper/vmlinuz && cp huts/boot/initrd.img-6.1-hut ed/casper/initrd
+printf 'menuentry "Hut" {\n linux /casper/vmlinuz boot=casper\n initrd /casper/initrd\n}\n' > ed/boot/grub/grub.cfg
+printf -- '- default: true\n  id: small\n  name:\n    en: Hut small\n  path: minimal.squashfs\n- id: desk\n  path: minimal.desk.squashfs\n' > ed/casper/install-sources.yaml
+xorriso -as mkisofs -quiet -R -J -V HUT -o ed.iso ed >/dev/null 2>&1
+expect 0 "small: Hut small" "$satchel" image ed.iso
+follows output "$satchel" image ed.iso --json
+json '[(e["id"], e["usual"], e["layers"]) for e in d["editions"]] == [("small", True, 1), ("desk", False, 2)]' "$satchel" image ed.iso --json
+expect 0 "edition: small - Hut small, the image's usual one" "$satchel" plan --bench b --image ed.iso --drive "$gorse" --kind system
+expect 0 "Hut Desk 3 on" "$satchel" plan --bench b --image ed.iso --drive "$gorse" --kind system --edition desk --save ed.plan
+keeps ed.plan hut
+expect 2 "it has: small, desk" "$satchel" plan --bench b --image ed.iso --drive "$gorse" --kind system --edition tiny
+expect 2 "go with a full system" "$satchel" plan --bench b --image ed.iso --drive "$gorse" --kind replica --edition desk
+# Its own signed loaders, where Secure Boot is on
+mkdir -p huts/usr/lib/shim huts/usr/lib/grub/x86_64-efi-signed huts/usr/local && python3 - <<'PY'
+import struct
+def program(holds, prefix, kernel=b""):
+    b = bytearray(4096)
+    b[:2], b[0x3c:0x40], b[0x80:0x84] = b"MZ", struct.pack("<I", 0x80), b"PE\0\0"
+    struct.pack_into("<HH", b, 0x84, 0x8664, 1), struct.pack_into("<H", b, 0x94, 240), struct.pack_into("<H", b, 0x98, 0x20b)
+    struct.pack_into("<II", b, 0x98 + 144, 3584, 512)
+    b[0x188:0x18c] = b"mods"
+    struct.pack_into("<II", b, 0x188 + 16, 512, 1024)
+    struct.pack_into("<IIQQII", b, 1024, 0x676d696d, 0, 24, 24 + 9 + len(prefix), 3, 9 + len(prefix))
+    b[1056:1056 + len(prefix)] = prefix
+    b[2048:2048 + 2 * len(holds)] = holds.encode("utf-16-le")
+    b[0x202:0x202 + len(kernel)] = kernel
+    return bytes(b)
+open("huts/usr/lib/shim/shimx64.efi.signed", "wb").write(program("grubx64.efi", b""))
+open("huts/usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "wb").write(program("", b"/EFI/hut"))
+open("huts/boot/vmlinuz-6.1-hut", "wb").write(program("", b"", b"HdrS"))
+PY
+expect 0 "its kernel is signed, too" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --save chain.plan
+"$satchel" build chain.plan --confirm "$gorse" --bench b >/dev/null 2>&1
+for pc in office launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
+expect 0 "not signed, and Secure Boot" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --uefi-code own --save chain.plan
 expect 2 "is not arranged" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --arrangement files
 expect 2 "no persistence" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kind system --persistence 1G
 expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --kernel-options quiet

@@ -1,6 +1,7 @@
 /* test_system.c — roots: what they are, and as full systems on drives, judged by the kernel and the checker. */
 #include "tests/harness.h"
 
+#include "base/bytes.h"
 #include "wild_satchel/ext4.h"
 
 #include <sys/stat.h>
@@ -342,6 +343,117 @@ static void kernels_need_their_drivers(void) {
     }
 }
 
+/* A signed UEFI program (PE/COFF): the text that it holds as UTF-16, and in its section "mods" where it looks for its
+ * menu; a kernel has its own header, too. */
+static size_t make_program(uint8_t out[4096], const char *holds, const char *prefix, bool is_signed) {
+    uint8_t *pe = out + 0x80;
+    memset(out, 0, 4096);
+    memcpy(out, "MZ", 2);
+    ws_store_le32(out + 0x3c, 0x80);
+    memcpy(pe, "PE\0\0", 4);
+    ws_store_le16(pe + 4, 0x8664);
+    ws_store_le16(pe + 6, 1);
+    ws_store_le16(pe + 20, 240);
+    ws_store_le16(pe + 24, 0x20b);
+    if (is_signed) ws_store_le32(pe + 24 + 112 + 32, 3584), ws_store_le32(pe + 24 + 112 + 36, 512);
+    memcpy(pe + 264, "mods", 4);
+    ws_store_le32(pe + 264 + 16, 512);
+    ws_store_le32(pe + 264 + 20, 1024);
+    ws_store_le32(out + 1024, 0x676d696d);
+    ws_store_le64(out + 1024 + 8, 24);
+    ws_store_le64(out + 1024 + 16, 24 + 16 + 8 + strlen(prefix) + 1);
+    ws_store_le32(out + 1024 + 24 + 4, 16); /* another object first */
+    ws_store_le32(out + 1024 + 40, 3);
+    ws_store_le32(out + 1024 + 44, (uint32_t)(8 + strlen(prefix) + 1));
+    memcpy(out + 1024 + 48, prefix, strlen(prefix) + 1);
+    memcpy(out + 0x202, "HdrS", 4);
+    for (size_t i = 0; holds[i]; i++) out[2048 + 2 * i] = (uint8_t)holds[i];
+    return 4096;
+}
+
+static struct ws_node *put_program_at(struct ws_tree *tree, const char *path, const char *holds, const char *prefix,
+                                      bool is_signed) {
+    uint8_t bytes[4096];
+    struct ws_node *n = NULL;
+    if (ws_tree_put(tree, path, bytes, make_program(bytes, holds, prefix, is_signed), &n, &error) != WS_OK) abort();
+    return n;
+}
+
+/* Signed loaders of the root start it under Secure Boot, where all of the way is known; else our code does. */
+static void signed_loaders_are_followed_to_the_kernel(void) {
+    static const struct {
+        const char *first, *second, *prefix, *options;
+        bool loader, kernel, chain;
+    } cases[] = {
+        {"usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "/EFI/hut", "quiet",
+         true, true, true},
+        {"boot/efi/EFI/hut/shimx64.efi", "boot/efi/EFI/hut/grubx64.efi", "(hd0,1)/boot/own", "", true, true, true},
+        {"usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "/EFI/hut", "a='b c'",
+         true, true, false},
+        {"usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "/EFI/hut", "", true,
+         false, false},
+        {"usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "/EFI/hut", "", false,
+         true, false},
+        {"usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", "/../x", "", true,
+         true, false},
+        {"usr/lib/shim/shimx64.efi.signed", "elsewhere/grubx64.efi", "/EFI/hut", "", true, true, false},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_tree *tree = random_root();
+        struct ws_build *build = NULL;
+        struct ws_source *drive = NULL;
+        struct volume v;
+        struct planned p;
+        struct ws_menu_entry entry;
+        struct ws_table *table = calloc(1, sizeof *table);
+        bool kernel_signed = false;
+        put_program_at(tree, cases[i].first, "\\grubx64.efi", "", cases[i].loader);
+        put_program_at(tree, cases[i].second, "", cases[i].prefix, cases[i].loader);
+        put_program_at(tree, "boot/vmlinuz-6.2", "", "", cases[i].kernel);
+        CHECK(make_volume(tree, 160 * MIB, &v));
+        begin(&p, 400 * MIB);
+        strcpy(p.request.kernel_options, cases[i].options);
+        OK(planned_prepare(&p, v.source, &build));
+        const struct ws_outlook *o = ws_plan_outlooks(p.plan);
+        CHECK(o[0].starts && o[1].starts);
+        CHECK_INT(o[2].starts, cases[i].chain);
+        OK(ws_layout_source(ws_build_layout(build), &drive, &error));
+        OK(ws_table_read(drive, 512, table, NULL, &error));
+        enum ws_status status = ws_chain_follow(drive, table, &entry, &kernel_signed, &error);
+        CHECK_INT(status, cases[i].chain ? WS_OK : WS_E_NOTFOUND);
+        if (cases[i].chain) {
+            CHECK_STR(entry.kernel, "/boot/vmlinuz-6.2");
+            CHECK_HAS(entry.parameters, "root=UUID=");
+            CHECK_HAS(entry.parameters, cases[i].options);
+            CHECK(kernel_signed);
+        }
+        ws_source_close(drive);
+        ws_build_close(build);
+        free_volume(&v);
+        free(table);
+        ws_tree_close(tree);
+    }
+}
+
+/* Programs with any byte changed: found or not, never read past their end. */
+static void damaged_loaders_do_no_harm(void) {
+    struct ws_tree *tree = NULL;
+    struct ws_chain chain;
+    OK(ws_tree_create(&tree, &error));
+    put_program_at(tree, "usr/lib/shim/shimx64.efi.signed", "grubx64.efi", "", true);
+    for (int i = 0; i < cases_of(3000); i++) {
+        uint8_t bytes[4096];
+        struct ws_node *n = NULL;
+        size_t length = make_program(bytes, "", "/EFI/hut", true);
+        for (int k = 0; k < 3; k++)
+            bytes[random_below(k ? 1100 : length)] = (uint8_t)(random_below(3) ? 0xff : random_below(256));
+        OK(ws_tree_put(tree, "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed", bytes,
+                       random_below(4) ? length : random_below(length), &n, &error));
+        if (ws_chain_find(tree, &chain)) CHECK(chain.prefix[0] == '/' && !strstr(chain.prefix, ".."));
+    }
+    ws_tree_close(tree);
+}
+
 /* Whatever a root calls itself, and whatever stands where we write: a plan that can be kept, or words. */
 static void hostile_roots_do_no_harm(void) {
     static const char *const names[] = {"\xe6\xbd\xae", "x\xe6\xbd\xae", "\x1b[31mred", "a\\", "\"", "\xff\xfe"};
@@ -407,8 +519,8 @@ static void what_is_no_system_is_refused(void) {
     ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(32 * MIB);
     FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
     begin(&p, 400 * MIB);
-    p.request.uefi_code = WS_UEFI_CODE_IMAGE;
-    FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    p.request.uefi_code = WS_UEFI_CODE_IMAGE; /* it brings none */
+    FAILS(planned_prepare(&p, v.source, &build), WS_E_UNSUPPORTED);
     for (int i = 0; i < 2; i++) { /* from a program: nothing may follow it in the menu */
         begin(&p, 400 * MIB);
         strcpy(p.request.kernel_options, i ? "quiet\ninitrd /evil" : "quiet\x1b[2J");
@@ -457,6 +569,8 @@ int main(int argc, char **argv) {
         {"it starts by its newest kernel", it_starts_by_its_newest_kernel},
         {"initial RAM disks are read whole, or refused", initial_ram_disks_are_read_whole_or_refused},
         {"kernels need their drivers", kernels_need_their_drivers},
+        {"signed loaders are followed to the kernel", signed_loaders_are_followed_to_the_kernel},
+        {"damaged loaders do no harm", damaged_loaders_do_no_harm},
         {"hostile roots do no harm", hostile_roots_do_no_harm},
         {"what is no system is refused", what_is_no_system_is_refused},
         {NULL, NULL}};

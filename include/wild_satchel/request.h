@@ -129,6 +129,7 @@ struct ws_request {
     enum ws_check_at_start check; /**< where our code starts it */
     char kernel_options[256];     /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
     unsigned menu_seconds;        /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
+    char edition[64];             /**< WS_KIND_SYSTEM: which of an image's roots; empty: its default */
     struct ws_owner owner;        /**< WS_KIND_SYSTEM: whose it is */
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;

@@ -58,18 +58,44 @@ struct ws_node *ws_system_find(const struct ws_tree *root, const char *path);
 /** Versions as people count them: runs of digits by their number. @return less than, equal to or above 0 */
 int ws_version_compare(const char *a, const char *b);
 
+enum { WS_LAYERS_MOST = 16, WS_EDITIONS_MOST = 16, WS_EDITION_ROOM = 64 };
+/** A root that a live image offers. */
+struct ws_edition {
+    char id[WS_EDITION_ROOM]; /**< by which it is chosen; empty: the image has but one */
+    char name[WS_TITLE_ROOM]; /**< as the image calls it; may be empty */
+    bool is_default;
+    const struct ws_node *layer[WS_LAYERS_MOST]; /**< of the medium, each laid over those before it */
+    size_t layers;
+    uint64_t bytes; /**< of its layers, as they lie on the medium */
+};
+struct ws_editions {
+    struct ws_edition edition[WS_EDITIONS_MOST];
+    size_t count;
+};
+/** What a live image offers: by its list of what can be installed, by its layers' names, else its one root. */
+void ws_editions_look(const struct ws_tree *medium, struct ws_editions *editions);
+/** The one with this id; of an empty one the default, or the only one.
+ *  @return NULL if there is none: WS_E_NOTFOUND, or WS_E_USAGE naming those that are there */
+const struct ws_edition *ws_edition_find(const struct ws_editions *editions, const char *id, struct ws_error *error);
+
 /** A root opened, and all that its tree borrows. Zero-initialise. */
 struct ws_root {
-    struct ws_tree *tree;  /**< owned; may be taken over: set it to NULL, and close the rest after it */
-    struct ws_tree *outer; /**< of a squashfs that holds an image of the root */
-    char where[256];       /**< its path inside a live image; empty: the input is the root itself */
+    struct ws_tree *tree;                  /**< owned; may be taken over: set it to NULL, and close the rest after it */
+    struct ws_tree *outer;                 /**< of a squashfs that holds an image of the root */
+    struct ws_tree *layer[WS_LAYERS_MOST]; /**< those laid over the first */
+    size_t layers;
+    char where[256];                  /**< its path inside a live image; empty: the input is the root itself */
+    char edition[WS_EDITION_ROOM];    /**< which of several it is; empty: there is but one */
+    char edition_name[WS_TITLE_ROOM]; /**< as the image calls it */
 };
 /**
- * @param input   ext4 volume, squashfs, or any bytes if `medium` is given
- * @param medium  a live image's files, which are looked through first; may be NULL
- * @return WS_E_NOTFOUND if there is no root in it; WS_E_FORMAT for a damaged one
+ * @param input    ext4 volume, squashfs, or any bytes if `medium` is given
+ * @param medium   a live image's files, which are looked through first; may be NULL
+ * @param edition  which of several roots; empty or NULL: the image's default
+ * @return WS_E_NOTFOUND if there is no root in it; WS_E_FORMAT for a damaged one; WS_E_USAGE for an edition that is not
+ *         there, or must be chosen
  */
-WS_CHECKED enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree *medium,
+WS_CHECKED enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree *medium, const char *edition,
                                        struct ws_root *root, struct ws_error *error);
 void ws_root_close(struct ws_root *root);
 

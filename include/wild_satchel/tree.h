@@ -81,6 +81,10 @@ WS_CHECKED enum ws_status ws_tree_folder(struct ws_tree *tree, const char *path,
 WS_CHECKED enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, struct ws_node **node,
                                         struct ws_error *error);
 void ws_tree_settle(struct ws_tree *tree);
+/** Lay a tree over another, as overlayfs stacks folders, whiteouts and opaque folders carried out (also aufs' names for
+ *  them). Contents, targets and attributes are borrowed from `upper`, whose scratch is used.
+ *  @return WS_E_UNSUPPORTED for a layer that refers to another place of the one below; `lower` is of no use then */
+WS_CHECKED enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
 WS_CHECKED enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
                                       struct ws_node **node, struct ws_error *error);

@@ -52,8 +52,9 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {OWN_TABLE, r->table != WS_TABLE_USUAL || r->menu_seconds != WS_MENU_SECONDS_USUAL, true,
          "table and start-up code of ours go"},
         {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO, true, "a choice of start-up code goes"},
-        {CHECK, r->check != WS_CHECK_OFF, true, "a check by our start-up code goes"},
+        {CHECK, r->check != WS_CHECK_OFF, true, "checks by our start-up code go"},
         {OWNER, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+        {OWNER, r->edition[0] != '\0', false, "editions go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)

@@ -12,7 +12,7 @@ enum { START_BYTES = 64 << 20 };
 static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     const struct ws_tree *medium = b->image.iso ? ws_iso_tree(b->image.iso) : NULL;
-    WS_TRY(ws_root_open(b->image.source, medium, &b->root, error));
+    WS_TRY(ws_root_open(b->image.source, medium, p->request.edition, &b->root, error));
     WS_TRY(ws_system_look(b->root.tree, facts, error));
     if (facts->machine[0] && strcmp(facts->machine, "x86-64") != 0) {
         ws_fail(error, WS_E_UNSUPPORTED, "its programs are made for %s, and PCs are x86-64", facts->machine);
@@ -213,7 +213,15 @@ static void note_choices(struct ws_build *b, const struct ws_system_facts *facts
     if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     note_owner(b);
-    if (b->root.where[0]) plan_chose(p, "root", b->root.where, "the root file system inside the live image");
+    if (b->root.edition[0])
+        plan_chose(p, "edition", b->root.edition, "%s%s", b->root.edition_name,
+                   p->request.edition[0]     ? ""
+                   : b->root.edition_name[0] ? ", the image's usual one"
+                                             : "the image's usual one");
+    if (b->root.layers)
+        plan_chose(p, "root", b->root.where, "and %zu layer%s over it, inside the live image", b->root.layers,
+                   b->root.layers == 1 ? "" : "s");
+    else if (b->root.where[0]) plan_chose(p, "root", b->root.where, "the root file system inside the live image");
     if (facts->kernel[0].known)
         plan_chose(p, "initial RAM disk", facts->kernel[0].inside.maker[0] ? facts->kernel[0].inside.maker : "known",
                    "%u drivers in it; those for USB drives and ext4 are there or in the kernel",

@@ -155,6 +155,7 @@ const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
      .each = sizeof(struct ws_wanted), .number_at = offsetof(struct ws_request, volumes), .most = WS_WANTED_MOST},
     {"start", ROW_OBJECT, .at = 0, .size = sizeof(struct ws_request), .rows = start_rows,
      .count = ROW_COUNT(start_rows)},
+    {"edition", ROW_TEXT, ROW_FIELD(struct ws_request, edition)},
     {"owner", ROW_OBJECT, ROW_FIELD(struct ws_request, owner), .rows = owner_rows, .count = ROW_COUNT(owner_rows)},
     {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
     {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},

@@ -4,6 +4,7 @@
 #include "wild_satchel/system.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 /* An ext4 volume or a squashfs. */
@@ -28,46 +29,68 @@ static enum ws_status look_inside(struct ws_root *root, struct ws_error *error) 
     return WS_OK;
 }
 
-static const struct ws_node *find_in(const struct ws_tree *medium, char *where, size_t room) {
-    size_t count;
-    const struct ws_live_family *f = ws_live_families(&count);
-    for (size_t i = 0; i < count; i++)
-        for (size_t k = 0; k < 4 && f[i].roots[k]; k++) {
-            const struct ws_node *n = ws_tree_find_any_case(medium, f[i].roots[k]);
-            if (!n || n->kind != WS_NODE_FILE || !n->content) continue;
-            (void)snprintf(where, room, "%s", f[i].roots[k]);
-            return n;
+/* Each layer over those before it. */
+static enum ws_status stack(struct ws_root *root, const struct ws_edition *e, struct ws_error *error) {
+    for (size_t i = 1; i < e->layers; i++) {
+        struct ws_tree *upper = NULL;
+        enum ws_status status = read_volume(e->layer[i]->content, &upper, error);
+        if (status == WS_OK) {
+            root->layer[root->layers++] = upper;
+            status = ws_tree_lay_over(root->tree, upper, error);
         }
-    return NULL;
+        if (status != WS_OK) return ws_fail_where(error, "%s", e->layer[i]->name);
+    }
+    return WS_OK;
 }
 
-enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree *medium, struct ws_root *root,
-                            struct ws_error *error) {
+static enum ws_status open_edition(struct ws_root *root, const struct ws_edition *e, struct ws_error *error) {
+    char path[256];
+    const char *where = ws_node_path(e->layer[0], path, sizeof path);
+    (void)snprintf(root->where, sizeof root->where, "%s", where + (*where == '/'));
+    (void)snprintf(root->edition, sizeof root->edition, "%s", e->id);
+    (void)snprintf(root->edition_name, sizeof root->edition_name, "%s", e->name);
+    WS_TRY(read_volume(e->layer[0]->content, &root->tree, error));
+    return stack(root, e, error);
+}
+
+static enum ws_status say_what_serves(struct ws_error *error) {
+    return ws_fail_hint(error, WS_HINT_IMAGE, "",
+                        "look at what it is; a full system is made from a live image, from a "
+                        "root's archive or folder, or from its ext4 volume or squashfs");
+}
+
+enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree *medium, const char *edition,
+                            struct ws_root *root, struct ws_error *error) {
+    struct ws_editions *all = calloc(1, sizeof *all);
+    const struct ws_edition *e = NULL;
+    enum ws_status status = WS_OK;
     memset(root, 0, sizeof *root);
-    const struct ws_node *n = medium ? find_in(medium, root->where, sizeof root->where) : NULL;
-    if (medium && !n) {
-        ws_fail(error, WS_E_NOTFOUND, "no root file system is found in this image");
-        return ws_fail_hint(error, WS_HINT_IMAGE, "",
-                            "look at what it is; a full system is made from a live image, from "
-                            "a root's archive or folder, or from its ext4 volume or squashfs");
+    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for editions");
+    if (medium) {
+        struct ws_error own;
+        if (!error) error = &own;
+        ws_editions_look(medium, all);
+        e = ws_edition_find(all, edition ? edition : "", error);
+        if (!e) status = error->status;
+    } else if (edition && edition[0]) {
+        status = ws_fail(error, WS_E_USAGE, "a root on its own has no editions to choose from");
     }
-    enum ws_status status = read_volume(n ? n->content : input, &root->tree, error);
-    if (status == WS_E_NOTFOUND) {
+    if (status == WS_OK) status = e ? open_edition(root, e, error) : read_volume(input, &root->tree, error);
+    if (status == WS_E_NOTFOUND && !e && !medium)
         ws_fail(error, WS_E_NOTFOUND, "this is no root file system that can be read here");
-        ws_fail_hint(error, WS_HINT_IMAGE, "",
-                     "look at what it is; a full system is made from a live image, from a "
-                     "root's archive or folder, or from its ext4 volume or squashfs");
-    }
+    if (status == WS_E_NOTFOUND) say_what_serves(error);
     if (status == WS_OK) status = look_inside(root, error);
     if (status != WS_OK) {
         if (root->where[0]) ws_fail_where(error, "%s", root->where);
         ws_root_close(root);
     }
+    free(all);
     return status;
 }
 
 void ws_root_close(struct ws_root *root) {
     ws_tree_close(root->tree);
+    for (size_t i = 0; i < root->layers; i++) ws_tree_close(root->layer[i]);
     ws_tree_close(root->outer);
     memset(root, 0, sizeof *root);
 }

@@ -1,0 +1,100 @@
+/* stack.c — one tree laid over another, as a live system stacks its layers. */
+#include "tree/internal.h"
+
+#include <string.h>
+
+static const char overlay_mark[] = "trusted.overlay.";
+static const char gone_mark[] = ".wh.";
+static const char opaque_name[] = ".wh..wh..opq";
+
+static const struct ws_xattr *xattr_of(const struct ws_node *n, const char *name) {
+    const struct ws_xattr *x = n->xattrs;
+    while (x && strcmp(x->name, name) != 0) x = x->next;
+    return x;
+}
+
+/* Linux, Documentation/filesystems/overlayfs.rst, "whiteouts and opaque directories"; and the older aufs' names. */
+static bool is_opaque(const struct ws_node *folder) {
+    const struct ws_xattr *x = xattr_of(folder, "trusted.overlay.opaque");
+    return (x && x->length == 1 && x->value[0] == 'y') || ws_node_child(folder, opaque_name) != NULL;
+}
+
+/* The name that a node of the upper tree takes away; NULL: it is a thing of its own. */
+static const char *takes_away(const struct ws_node *n) {
+    if (n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0) return n->name;
+    if (xattr_of(n, "trusted.overlay.whiteout")) return n->name;
+    return strncmp(n->name, gone_mark, sizeof gone_mark - 1) == 0 ? n->name + sizeof gone_mark - 1 : NULL;
+}
+
+static void supersede(struct ws_node *old) {
+    tree_index_remove(old);
+    old->superseded = true;
+}
+
+static void take_attributes(struct ws_node *to, const struct ws_node *from) {
+    to->mode = from->mode;
+    to->uid = from->uid;
+    to->gid = from->gid;
+    to->mtime = from->mtime;
+    to->mtime_ns = from->mtime_ns;
+    to->xattrs = from->xattrs;
+}
+
+/* Marks of the stacking itself are no attributes of what comes out of it. */
+static enum ws_status copy_attributes(struct ws_tree *lower, struct ws_node *to, const struct ws_node *from,
+                                      struct ws_error *error) {
+    bool marked = false;
+    for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
+        marked |= strncmp(x->name, overlay_mark, sizeof overlay_mark - 1) == 0;
+    if (xattr_of(from, "trusted.overlay.redirect") || xattr_of(from, "trusted.overlay.metacopy")) {
+        char path[512];
+        ws_fail(error, WS_E_UNSUPPORTED, "a layer refers to another place of the one below it");
+        return ws_fail_where(error, "%s", ws_node_path(from, path, sizeof path));
+    }
+    take_attributes(to, from);
+    if (!marked) return WS_OK;
+    to->xattrs = NULL;
+    for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
+        if (strncmp(x->name, overlay_mark, sizeof overlay_mark - 1) != 0)
+            WS_TRY(ws_tree_set_xattr(lower, to, x->name, x->value, x->length, error));
+    return WS_OK;
+}
+
+/* The node of the lower tree that an upper one becomes; kept in the upper one's scratch. */
+static struct ws_node *became(const struct ws_node *upper) { return (struct ws_node *)(uintptr_t)upper->work; }
+
+static enum ws_status lay_one(struct ws_tree *lower, struct ws_node *n, struct ws_error *error) {
+    struct ws_node *parent = became(n->parent);
+    const char *gone = takes_away(n);
+    struct ws_node *old = ws_node_child(parent, gone ? gone : n->name);
+    struct ws_node *now = NULL;
+    bool merges = !gone && old && old->kind == WS_NODE_FOLDER && n->kind == WS_NODE_FOLDER;
+    n->work = 0;
+    if (old && !merges) supersede(old);
+    if (gone) return WS_OK;
+    if (merges) now = old;
+    else WS_TRY(ws_tree_add(lower, parent, n->name, n->kind, &now, error));
+    n->work = (uint64_t)(uintptr_t)now;
+    if (merges && is_opaque(n))
+        for (struct ws_node *c = now->first; c; c = c->next)
+            if (!c->superseded) supersede(c);
+    now->content = n->content;
+    now->target = n->target;
+    now->major = n->major;
+    now->minor = n->minor;
+    return copy_attributes(lower, now, n->same_as ? n->same_as : n, error);
+}
+
+enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
+    struct ws_node *top = ws_tree_root(upper);
+    enum ws_status status = copy_attributes(lower, ws_tree_root(lower), top, error);
+    top->work = (uint64_t)(uintptr_t)ws_tree_root(lower);
+    for (struct ws_node *n = ws_tree_next(top); status == WS_OK && n; n = ws_tree_next(n)) {
+        n->work = 0;
+        if (became(n->parent)) status = lay_one(lower, n, error); /* else below what is no folder of its own */
+    }
+    for (struct ws_node *n = ws_tree_next(top); status == WS_OK && n; n = ws_tree_next(n))
+        if (n->same_as && became(n)) became(n)->same_as = became(n->same_as);
+    ws_tree_settle(lower);
+    return status;
+}

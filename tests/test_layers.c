@@ -1,0 +1,183 @@
+/* test_layers.c — roots of several layers, held against the kernel that stacks the same ones; and images with several
+ * editions. */
+#include "tests/harness.h"
+
+#include <unistd.h>
+
+/* Something in the merged view: the Nth of its names. */
+static void any_path(const char *merged, char out[600]) {
+    struct ws_text said = {0};
+    shell(&said, "find %s -mindepth 1 | sort | sed -n %up", merged, 1 + (unsigned)random_below(40));
+    (void)snprintf(out, 600, "%.*s", said.data ? (int)strcspn(said.data, "\n") : 0, said.data ? said.data : "");
+    if (!out[0]) (void)snprintf(out, 600, "%s/new-%u", merged, (unsigned)random_below(5));
+    ws_text_free(&said);
+}
+
+/* What people and package managers do to a running live system. */
+static void change(const char *merged) {
+    static const char *const ways[] = {
+        "rm -rf '%s'",
+        "rm -rf '%1$s' && mkdir '%1$s' && echo inside > '%1$s/name' && mkdir '%1$s/deep'",
+        "rm -rf '%1$s' && echo other > '%1$s'",
+        "rm -rf '%1$s' && ln -s elsewhere '%1$s'",
+        "[ ! -f '%1$s' ] || echo more >> '%1$s'",
+        "chmod 0711 '%s'; chown 3:4 '%1$s'",
+        "rm -rf '%1$s-a' '%1$s-b'; echo two names > '%1$s-a' && ln '%1$s-a' '%1$s-b'",
+        "rm -rf '%1$s-p' && mkfifo '%1$s-p'",
+    };
+    char path[600], command[4000];
+    any_path(merged, path);
+    const char *way = ways[random_below(sizeof ways / sizeof ways[0])];
+    command[0] = '\0';
+    for (const char *p = way; *p;) { /* each place is the path's */
+        size_t n = strcspn(p, "%");
+        size_t at = strlen(command);
+        (void)snprintf(command + at, sizeof command - at, "%.*s%s", (int)n, p, p[n] ? path : "");
+        p += n;
+        if (*p) p += p[1] == 's' ? 2 : 4;
+    }
+    shell(NULL, "%s 2>/dev/null", command);
+}
+
+static void layers_are_stacked_as_the_kernel_does(void) {
+    if (!may_mount()) {
+        skip_test("mounting takes root");
+        return;
+    }
+    for (int i = 0; i < cases_of(12); i++) {
+        const char *base = scratch("stack");
+        struct ws_tree *tree = NULL, *upper[3] = {NULL};
+        char merged[600], lower[2000];
+        shell(NULL, "mkdir -p %s && mount -t tmpfs tmpfs %s && mkdir %s/0 %s/m", base, base, base, base);
+        (void)snprintf(merged, sizeof merged, "%s/m", base);
+        for (int k = 0; k < 25; k++) { /* the first layer, made the same way */
+            char first[600];
+            (void)snprintf(first, sizeof first, "%s/0", base);
+            if (k < 4)
+                shell(NULL,
+                      "mkdir -p %s/d%d/e; for n in 1 2 3 4 5; do echo $n > %s/d%d/$n; echo $n > %s/d%d/e/$n; done",
+                      first, k, first, k, first, k);
+            else change(first);
+        }
+        (void)snprintf(lower, sizeof lower, "%s/0", base);
+        int layers = 1 + (int)random_below(3);
+        for (int l = 1; l <= layers; l++) {
+            char now[1400];
+            (void)snprintf(now, sizeof now, "%s/%d", base, l);
+            CHECK_INT(
+                shell(NULL,
+                      "mkdir %s %s/w%d && mount -t overlay overlay -o lowerdir=%s,upperdir=%s,workdir=%s/w%d %s/m", now,
+                      base, l, lower, now, base, l, base),
+                0);
+            for (int k = 0; k < 15; k++) change(merged);
+            if (l < layers) shell(NULL, "umount %s/m", base);
+            (void)snprintf(now, sizeof now, "%.300s/%d:%.900s", base, l, lower);
+            memcpy(lower, now, strlen(now) + 1);
+        }
+        char path[1000];
+        (void)snprintf(path, sizeof path, "%s/0", base);
+        OK(ws_tree_from_folder(path, &tree, &error));
+        for (int l = 1; l <= layers; l++) {
+            (void)snprintf(path, sizeof path, "%s/%d", base, l);
+            OK(ws_tree_from_folder(path, &upper[l - 1], &error));
+            OK(ws_tree_lay_over(tree, upper[l - 1], &error));
+        }
+        compare_with_folder(tree, merged, TREE_ALL);
+        struct ws_text said = {0};
+        shell(&said, "find %s -mindepth 1 | wc -l", merged);
+        CHECK_INT(ws_tree_count(tree) - 1, atoi(said.data));
+        ws_text_free(&said);
+        ws_tree_close(tree);
+        for (int l = 0; l < layers; l++) ws_tree_close(upper[l]);
+        shell(NULL, "umount %s/m; umount %s", base, base);
+    }
+}
+
+/* Older live systems mark what is gone by names; and what cannot be followed is refused. */
+static void older_marks_count_too(void) {
+    struct ws_tree *lower = NULL, *upper = NULL;
+    OK(ws_tree_create(&lower, &error));
+    OK(ws_tree_create(&upper, &error));
+    put_text(lower, "a/one", "1");
+    put_text(lower, "a/two", "2");
+    put_text(lower, "b/three", "3");
+    put_text(upper, "a/.wh.one", "");
+    put_text(upper, "b/.wh..wh..opq", "");
+    put_text(upper, "b/four", "4");
+    put_text(upper, ".wh..wh.plnk/x", "");
+    OK(ws_tree_lay_over(lower, upper, &error));
+    CHECK(!ws_tree_find(lower, "a/one") && ws_tree_find(lower, "a/two") && !ws_tree_find(lower, "b/three"));
+    CHECK(ws_tree_find(lower, "b/four") && ws_tree_count(lower) == 5);
+    OK(ws_tree_set_xattr(upper, ws_tree_find(upper, "b"), "trusted.overlay.redirect", "/a", 2, &error));
+    FAILS(ws_tree_lay_over(lower, upper, &error), WS_E_UNSUPPORTED);
+    ws_tree_close(lower);
+    ws_tree_close(upper);
+}
+
+static void put_layer(struct ws_tree *medium, const char *path, const char *file, const char *text) {
+    const char *folder = scratch("layer"), *packed = scratch("packed");
+    struct ws_source *source = NULL;
+    struct ws_node *n = NULL;
+    shell(NULL, "rm -rf %s %s && mkdir -p %s/etc && printf '%s' > %s/etc/%s && gensquashfs -q -D %s %s", folder, packed,
+          folder, text, folder, file, folder, packed);
+    if (ws_source_file(packed, &source, &error) != WS_OK || ws_tree_own(medium, source, &error) != WS_OK ||
+        ws_tree_put(medium, path, "", 0, &n, &error) != WS_OK)
+        abort();
+    n->content = source;
+}
+
+static void editions_are_listed_and_chosen(void) {
+    static const char list[] = "# what there is\n- default: true\n  description:\n    en: small\n  id: hut-small\n  "
+                               "name:\n    de: Klein\n    en: \"Hut \\x01small\"\n"
+                               "  path: minimal.squashfs\n  size: 1\n- id: hut-desk\n  name: Hut desk\n  path: "
+                               "minimal.desk.squashfs\n- id: gone\n  path: ../../etc/shadow\n";
+    struct ws_tree *medium = NULL;
+    struct ws_root root;
+    struct ws_editions all;
+    OK(ws_tree_create(&medium, &error));
+    ws_editions_look(medium, &all);
+    CHECK_INT(all.count, 0);
+    put_layer(medium, "casper/minimal.squashfs", "one", "low");
+    put_layer(medium, "casper/minimal.desk.squashfs", "two", "high");
+    put_layer(medium, "casper/minimal.desk.live.squashfs", "one", "live");
+    ws_editions_look(medium, &all); /* by their names alone */
+    CHECK_INT(all.count, 2);
+    CHECK(ws_edition_find(&all, "minimal.desk", &error) && ws_edition_find(&all, "minimal.desk", &error)->layers == 2);
+    put_text(medium, "casper/install-sources.yaml", list);
+    ws_editions_look(medium, &all);
+    CHECK_INT(all.count, 2);
+    CHECK_STR(all.edition[0].id, "hut-small");
+    CHECK_HAS(all.edition[0].name, "Hut ");
+    CHECK(all.edition[0].is_default && !all.edition[1].is_default && all.edition[1].layers == 2);
+    OK(ws_root_open(NULL, medium, NULL, &root, &error));
+    CHECK(ws_tree_find(root.tree, "etc/one") && !ws_tree_find(root.tree, "etc/two") &&
+          strcmp(root.edition, "hut-small") == 0);
+    ws_root_close(&root);
+    OK(ws_root_open(NULL, medium, "hut-desk", &root, &error));
+    CHECK(ws_tree_find(root.tree, "etc/one") && ws_tree_find(root.tree, "etc/two") && root.layers == 1);
+    ws_root_close(&root);
+    FAILS(ws_root_open(NULL, medium, "hut", &root, &error), WS_E_USAGE);
+    CHECK_HAS(error.what, "hut-small, hut-desk");
+    ws_tree_close(medium);
+    OK(ws_tree_create(&medium, &error)); /* several side by side are one root */
+    put_layer(medium, "live/filesystem.squashfs", "one", "low");
+    put_layer(medium, "live/more.squashfs", "one", "high");
+    OK(ws_root_open(NULL, medium, "", &root, &error));
+    CHECK(root.layers == 1 && !root.edition[0] && ws_node_size(ws_tree_find(root.tree, "etc/one")) == 4);
+    ws_root_close(&root);
+    put_text(medium, "live/filesystem.module", "more.squashfs\nfilesystem.squashfs\nnowhere.squashfs\n");
+    OK(ws_root_open(NULL, medium, "", &root, &error));
+    CHECK(root.layers == 1 && ws_node_size(ws_tree_find(root.tree, "etc/one")) == 3);
+    ws_root_close(&root);
+    FAILS(ws_root_open(NULL, medium, "x", &root, &error), WS_E_NOTFOUND);
+    ws_tree_close(medium);
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"layers are stacked as the kernel does", layers_are_stacked_as_the_kernel_does},
+        {"older marks count, too", older_marks_count_too},
+        {"editions are listed and chosen", editions_are_listed_and_chosen},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
