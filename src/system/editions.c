@@ -98,7 +98,7 @@ static int by_name(const void *a, const void *b) {
  * names; where names build on one another ("a", "a.b"), each is an edition. */
 static void take_folder(const struct ws_node *first, struct ws_editions *all) {
     const struct ws_node *folder = first->parent;
-    const struct ws_node *layer[WS_LAYERS_MOST * 4];
+    const struct ws_node *layer[WS_LAYERS_MOST * 4] = {NULL};
     size_t count = 0;
     char *text = NULL;
     size_t length = 0;

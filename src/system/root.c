@@ -64,11 +64,11 @@ enum ws_status ws_root_open(const struct ws_source *input, const struct ws_tree 
     struct ws_editions *all = calloc(1, sizeof *all);
     const struct ws_edition *e = NULL;
     enum ws_status status = WS_OK;
+    struct ws_error own = {0};
+    if (!error) error = &own;
     memset(root, 0, sizeof *root);
     if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for editions");
     if (medium) {
-        struct ws_error own;
-        if (!error) error = &own;
         ws_editions_look(medium, all);
         e = ws_edition_find(all, edition ? edition : "", error);
         if (!e) status = error->status;
