@@ -118,6 +118,7 @@ static const char *const root_files[][2] = {
     {"etc/hosts", "127.0.0.1\tlocalhost\n127.0.1.1\tcurlew\n"},
     {"etc/skel/.profile", "PATH=$HOME/bin:$PATH\n"},
     {"etc/rcS.d/README", "What starts first.\n"},
+    {"etc/kernel/postinst.d/README", "What runs when a kernel came.\n"},
     {"etc/sudoers.d/README", "Who may administer.\n"},
     {"etc/ssh/ssh_host_ed25519_key.pub", "the key of whoever made the image\n"},
     {"usr/share/zoneinfo/Atlantic/Faroe", "TZif2"},

@@ -92,7 +92,7 @@ say satchel plan --image curlew-live.iso --drive $gorse --arrangement files --in
 satchel build files.plan --confirm "$gorse" >/dev/null 2>&1
 picture system "$say
 export WILD_SATCHEL_BENCH=fresh
-say satchel plan --image curlew-live.iso --drive $gorse --kind system --swap 1G --data 8G --data-label 'tide data' --save system.plan"
+say satchel plan --image curlew-live.iso --drive $gorse --kind system --data 8G --data-label 'tide data' --host-name hut-3 --administrator 'tide:Tide survey' --time-zone Atlantic/Faroe --keyboard de --save system.plan"
 # Our start-up code on an emulated PC's own screen: the menu, and what the check finds after a byte has changed.
 screen() { # NAME SECONDS KEYS
     (sleep "$2"; for key in $3; do echo "sendkey $key"; sleep 2; done; sleep 3; echo "screendump $work/$1.ppm"; sleep 1; echo quit) |

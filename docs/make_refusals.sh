@@ -56,6 +56,8 @@ sorrel=$(name_of "Sorrel 64")
 satchel plan --bench b --image curlew.iso --drive "$gorse" --persistence 200M --save gorse.plan >/dev/null
 satchel plan --bench b --image curlew.iso --drive "$fulmar" --persistence 1G --save fulmar.plan >/dev/null
 
+system="satchel plan --bench b --image curlew.iso --drive $gorse --kind system"
+$system --account tide --save tide.plan >/dev/null
 section "Drives that are no targets"
 shows "It holds the running system" "running system" satchel drives "$office" --blank --confirm "$office" --bench b
 shows "It cannot be told whether it is built in" "cannot be told" satchel drives riddle --blank --confirm x --bench t
@@ -159,6 +161,21 @@ echo '{"format": "wild-satchel-rules", "version": 1, "label": "gannet point"}' >
 shows "Rules want a label that cannot be" "too long|cannot hold" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
 echo '{"format": "wild-satchel-rules", "version": 1, "rename": [{"from": "efi-off", "to": "EFI"}]}' > gannet.rules
 shows "Rules name what is not there" "not on the image" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --rules gannet.rules
+shows "A host name no system accepts" "no host name" $system --host-name hut_3
+shows "An account no system accepts" "no account" $system --administrator Tide
+shows "An account of the system itself" "system itself" $system --account daemon
+shows "A time zone the root does not know" "no time zone" $system --time-zone Atlantic/Nowhere
+shows "No account to log in automatically" "logged in automatically" $system --login automatic
+shows "A choice where there is none" "no editions" $system --edition desk
+shows "A password is needed, and not given" "needs a password" satchel build tide.plan --confirm "$gorse" --bench b
+mkdir -p huts/etc huts/bin huts/boot/ huts/lib/modules/6.1 && python3 - <<'PY'
+open("huts/bin/sh", "wb").write(b"\x7fELF\x02\x01\x01" + bytes(9) + b"\x03\x00\x3e\x00" + bytes(80))
+open("huts/boot/vmlinuz-6.1", "wb").write(bytes(0x202) + b"HdrS" + bytes(3000))
+def entry(name): return b"070701" + b"".join(b"%08x" % v for v in (1, 0o100644, 0, 0, 1, 0, 0, 0, 0, 0, 0, len(name) + 1, 0)) + (name + b"\0" * 4)[:(len(name) + 4 - (110 + len(name)) % 4)]
+open("huts/boot/initrd.img-6.1", "wb").write(entry(b"ext4.ko") + entry(b"TRAILER!!!"))
+open("huts/lib/modules/6.1/modules.builtin", "w").write("kernel/drivers/scsi/sd_mod.ko\n")
+PY
+shows "No driver for a USB drive" "would not find" satchel plan --bench b --image huts --drive "$gorse" --kind system
 head -c 20000 /dev/urandom > short
 shows "A data file with no volume in it" "no volume in it" satchel plan --bench b --image curlew.iso --drive "$gorse" --overlay-from short
 sed 's/"at_bytes": [0-9]*/"at_bytes": 4096/' gorse.plan > edited.plan

@@ -15,4 +15,8 @@ test "$before" = "$(sha256sum stick.img)"
 if "$build/examples/example_plan_and_build" curlew.iso small.img 10M 2>error.txt; then exit 1; fi
 grep -q "larger drive" error.txt
 "$build/examples/example_read_memory" curlew.iso | grep "forgets"
-echo "6 passed, 0 failed"
+echo "gull 7 over" | "$build/examples/example_full_system" curlew.iso system.img 300M tide > said && grep -q "account: tide" said && grep -q "checked" said
+! grep -q "gull 7" said
+! echo "" | "$build/examples/example_full_system" curlew.iso empty.img 300M tide 2>error.txt >/dev/null
+grep -q "password is empty" error.txt
+echo "9 passed, 0 failed"

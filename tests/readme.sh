@@ -14,6 +14,7 @@ demo-image curlew-live.iso && sha256sum curlew-live.iso >SHA256SUMS && satchel b
 passed=0
 failed=0
 demo-image tern.iso none && mkdir tern && bsdtar -xf tern.iso -C tern && (cd tern && zip -qr ../tern-appliance.zip .) || exit 1
+printf 'gull 7\nbar 9\n' >passwords
 echo '{"format": "wild-satchel-rules", "version": 1, "label": "TERN"}' >tern.rules
 mkdir -p huts/etc huts/boot && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
 { head -c 514 /dev/zero && printf HdrS && head -c 4096 /dev/zero; } >huts/boot/vmlinuz-6.1 && tar -cJf huts-root.tar.xz -C huts . || exit 1

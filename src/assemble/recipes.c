@@ -61,7 +61,7 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         if (others[i].asked && !(recipe->others & others[i].goes))
             return others[i].files ? goes_with_files(recipe, others[i].what, error)
                                    : refuse(recipe, others[i].what, error);
-    WS_TRY(ws_owner_check(&r->owner, error));
+    if (ws_owner_check(&r->owner, error) != WS_OK) return ws_fail_where(error, "the request");
     if (ws_is_visible(r->kernel_options)) return WS_OK; /* a line of a menu: nothing else may follow it there */
     ws_fail(error, WS_E_USAGE, "parameters for a kernel are one line of text");
     return ws_fail_next(error, "leave out what cannot be seen");

@@ -161,9 +161,13 @@ const struct ws_edition *ws_edition_find(const struct ws_editions *all, const ch
         size_t n = strlen(known);
         (void)snprintf(known + n, sizeof known - n, "%s%s", n ? ", " : "", e->id[0] ? e->id : "(without a name)");
     }
-    if (!all->count || (all->count == 1 && !all->edition[0].id[0])) {
-        ws_fail(error, WS_E_NOTFOUND,
-                id[0] ? "this image has no editions to choose from" : "no root file system is found in this image");
+    if (!all->count) {
+        ws_fail(error, WS_E_NOTFOUND, "no root file system is found in this image");
+        return NULL;
+    }
+    if (all->count == 1 && !all->edition[0].id[0]) {
+        ws_fail(error, WS_E_USAGE, "this image has no editions to choose from");
+        (void)ws_fail_next(error, "leave the choice out: it has one root");
         return NULL;
     }
     ws_fail(error, WS_E_USAGE,
