@@ -19,7 +19,7 @@ echo '{"format": "wild-satchel-rules", "version": 1, "label": "TERN"}' >tern.rul
 mkdir -p huts/etc huts/boot && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
 { head -c 514 /dev/zero && printf HdrS && head -c 4096 /dev/zero; } >huts/boot/vmlinuz-6.1 && tar -cJf huts-root.tar.xz -C huts . || exit 1
 run_commands() { # of a page: one ends at its line's end, or where two blanks and its explanation begin
-    sed -e ':a' -e '/\\$/N; s/\\\n */ /; ta' "$here/$1" | sed -n 's/^    \(satchel [^ ].*\)$/\1/p' | sed 's/   *.*//' >commands
+    sed -e ':a' -e '/\\$/N; s/ *\\\n */ /; ta' "$here/$1" | sed -n 's/^    \(satchel [^ ].*\)$/\1/p' | sed 's/   *.*//' >commands
     before=$passed
     while read -r command; do
         wanted=0
