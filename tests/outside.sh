@@ -33,7 +33,7 @@ rm ../stick.img
 plans=0
 for how in "" "--kind replica" "--data rest --persistence 1G" "--arrangement files --swap 200M --data 300M" "--data 700M --data-on exfat --data-label huts" "--in file --persistence 900M" \
     "--arrangement files" "--arrangement files --files-on exfat --system 900M" "--arrangement files --table gpt --uefi-code own --check-at-start full" \
-    "--arrangement files --persistence none --data rest --cluster 16K"; do
+    "--arrangement files --persistence none --data rest --cluster 16K" "--kind system --account tide --host-name hut --keyboard de --login automatic"; do
     # shellcheck disable=SC2086
     "$satchel" plan --image ../curlew.iso --drive ../stick.img --make 4G $how --save ../tool.plan --save-request ../asked >/dev/null || fail "plan $how gives $?"
     ./replan ../asked ../tool.plan ../curlew.iso >../own.plan || fail "replan $how gives $?"
@@ -52,7 +52,7 @@ case $(nm "$lib/libwild_satchel.a") in
 *)
     # shellcheck disable=SC2046,SC2086
     cc -std=c11 -D_GNU_SOURCE $flags "$here/../examples/read_memory.c" -o static "$lib/libwild_satchel_port.a" "$lib/libwild_satchel.a" \
-        $(pkg-config --libs libudev gpgme jansson libarchive libsquashfs1 libcrypto zlib) -lpthread -lm
+        $(pkg-config --libs libudev gpgme jansson libarchive libsquashfs1 libcrypto zlib libcrypt) -lpthread -lm
     ./static ../stick.img | cmp - ../said || fail "the static library reads otherwise"
     ;;
 esac

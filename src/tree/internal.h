@@ -16,6 +16,9 @@ struct ws_tree {
 void *tree_take(struct ws_tree *tree, size_t bytes);
 void tree_let_go(struct ws_tree *tree); /* all of it */
 
+/* tree.c: all that a node is but its name and place; content and texts are shared. */
+void tree_take_over(struct ws_node *node, const struct ws_node *from);
+
 /* A folder has an index once it holds so many names: below that, looking through them is faster. */
 enum { TREE_INDEXED_FROM = 16 };
 

@@ -31,18 +31,9 @@ static void supersede(struct ws_node *old) {
     old->superseded = true;
 }
 
-static void take_attributes(struct ws_node *to, const struct ws_node *from) {
-    to->mode = from->mode;
-    to->uid = from->uid;
-    to->gid = from->gid;
-    to->mtime = from->mtime;
-    to->mtime_ns = from->mtime_ns;
-    to->xattrs = from->xattrs;
-}
-
 /* Marks of the stacking itself are no attributes of what comes out of it. */
-static enum ws_status copy_attributes(struct ws_tree *lower, struct ws_node *to, const struct ws_node *from,
-                                      struct ws_error *error) {
+static enum ws_status take_over(struct ws_tree *lower, struct ws_node *to, const struct ws_node *from,
+                                struct ws_error *error) {
     bool marked = false;
     for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
         marked |= strncmp(x->name, overlay_mark, sizeof overlay_mark - 1) == 0;
@@ -51,7 +42,7 @@ static enum ws_status copy_attributes(struct ws_tree *lower, struct ws_node *to,
         ws_fail(error, WS_E_UNSUPPORTED, "a layer refers to another place of the one below it");
         return ws_fail_where(error, "%s", ws_node_path(from, path, sizeof path));
     }
-    take_attributes(to, from);
+    tree_take_over(to, from);
     if (!marked) return WS_OK;
     to->xattrs = NULL;
     for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
@@ -78,16 +69,12 @@ static enum ws_status lay_one(struct ws_tree *lower, struct ws_node *n, struct w
     if (merges && is_opaque(n))
         for (struct ws_node *c = now->first; c; c = c->next)
             if (!c->superseded) supersede(c);
-    now->content = n->content;
-    now->target = n->target;
-    now->major = n->major;
-    now->minor = n->minor;
-    return copy_attributes(lower, now, n->same_as ? n->same_as : n, error);
+    return take_over(lower, now, n->same_as ? n->same_as : n, error);
 }
 
 enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
     struct ws_node *top = ws_tree_root(upper);
-    enum ws_status status = copy_attributes(lower, ws_tree_root(lower), top, error);
+    enum ws_status status = take_over(lower, ws_tree_root(lower), top, error);
     top->work = (uint64_t)(uintptr_t)ws_tree_root(lower);
     for (struct ws_node *n = ws_tree_next(top); status == WS_OK && n; n = ws_tree_next(n)) {
         n->work = 0;

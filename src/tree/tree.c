@@ -221,19 +221,19 @@ void ws_tree_drop(struct ws_tree *tree, struct ws_node *node) {
     if (node->parent) ws_tree_drop_all(tree, is_it, node);
 }
 
-static void take_over(struct ws_node *heir, const struct ws_node *was) {
-    heir->same_as = NULL;
-    heir->kind = was->kind;
-    heir->mode = was->mode;
-    heir->uid = was->uid;
-    heir->gid = was->gid;
-    heir->mtime = was->mtime;
-    heir->mtime_ns = was->mtime_ns;
-    heir->major = was->major;
-    heir->minor = was->minor;
-    heir->content = was->content;
-    heir->target = was->target;
-    heir->xattrs = was->xattrs;
+void tree_take_over(struct ws_node *node, const struct ws_node *from) {
+    node->same_as = NULL;
+    node->kind = from->kind;
+    node->mode = from->mode;
+    node->uid = from->uid;
+    node->gid = from->gid;
+    node->mtime = from->mtime;
+    node->mtime_ns = from->mtime_ns;
+    node->major = from->major;
+    node->minor = from->minor;
+    node->content = from->content;
+    node->target = from->target;
+    node->xattrs = from->xattrs;
 }
 
 void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct ws_node *node), void *context) {
@@ -249,7 +249,7 @@ void ws_tree_drop_all(struct ws_tree *tree, bool (*goes)(void *context, struct w
         struct ws_node *was = n->same_as;
         if (n->going || !was || !was->going) continue;
         if (was->heir) n->same_as = was->heir;
-        else take_over(was->heir = n, was);
+        else tree_take_over(was->heir = n, was);
     }
     for (struct ws_node *f = ws_tree_root(tree); f; f = ws_tree_next(f)) {
         if (f->kind != WS_NODE_FOLDER || !f->first) continue;
