@@ -91,8 +91,8 @@ static enum ws_status stop_reports(const struct edit *e) {
                 break;
             }
     for (size_t i = 0; i < sizeof reporters / sizeof reporters[0]; i++)
-        for (char level = '2'; level <= '5'; level++) {
-            (void)snprintf(path, sizeof path, "/etc/rc%c.d", level);
+        for (int level = 2; level <= 5; level++) {
+            (void)snprintf(path, sizeof path, "/etc/rc%d.d", level);
             struct ws_node *folder = ws_system_find(e->root, path);
             for (struct ws_node *n = folder ? folder->first : NULL, *next; n; n = next) {
                 next = n->next;
