@@ -22,7 +22,7 @@ static void guard(void) {
     (void)mlock(again, sizeof again);
 }
 
-void secret_clear(void) {
+static void secret_clear(void) {
     OPENSSL_cleanse(kept, sizeof kept);
     OPENSSL_cleanse(again, sizeof again);
 }

@@ -62,9 +62,10 @@ int main(int argc, char **argv) {
     show(ws_build_plan(build));
 
     /* Passwords are no part of a plan: they are given to the build, hashed at once, and forgotten. */
+    setvbuf(stdin, NULL, _IONBF, 0); /* which would keep a copy */
     if (fgets(password, sizeof password, stdin)) password[strcspn(password, "\n")] = '\0';
     status = ws_build_password(build, 0, password, &error);
-    memset(password, 0, sizeof password);
+    explicit_bzero(password, sizeof password);
     if (status != WS_OK) goto done;
     struct ws_build_options options = {.confirm = facts.short_name};
     WS_GO(ws_build_carry_out(build, port, drive, &options, &result, &error));

@@ -396,6 +396,11 @@ mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; th
         for v in 6.1-hut10 6.9 6.10; do cp top/boot/vmlinuz-6.1-hut top/boot/vmlinuz-$v; done
         echo x > top/boot/initrd.img-6.10 && echo x > top/boot/initrd.img-6.1-hut10 && : > "top/boot/vmlinuz-6.3 evil" && remade
         ok "$shell: the newest first, those without initial RAM disk wait" test "$(menu)" = "/boot/vmlinuz-6.10 /boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.10 "
+        echo "without 6.10" >>top/etc/start-entries.conf && touch -d 2001-01-01 top/boot/initrd.img-6.10 && remade
+        ok "$shell: one without drivers stays out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut10 "
+        touch -d 2099-01-01 top/boot/initrd.img-6.10 && remade
+        ok "$shell: until its initial RAM disk is made anew" test "$(menu | cut -d' ' -f1)" = "/boot/vmlinuz-6.10"
+        sed -i '/^without/d' top/etc/start-entries.conf
         remade without 6.10
         ok "$shell: one that is about to go is left out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut10 "
         rm top/boot/*6.10 top/boot/*6.1-hut10 top/boot/*6.9 "top/boot/vmlinuz-6.3 evil" && remade

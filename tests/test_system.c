@@ -302,6 +302,23 @@ static void it_starts_by_its_newest_kernel(void) {
     ws_tree_close(tree);
 }
 
+/* Does a file of the root on a drive say this? */
+static bool in_root(const struct ws_source *drive, const struct ws_volume *v, const char *path, const char *words) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *root = NULL;
+    char *text = NULL;
+    size_t length = 0;
+    bool says = false;
+    if (ws_source_slice(drive, v->at, v->size, &slice, &error) == WS_OK &&
+        ws_ext4_read(slice, &root, NULL, &error) == WS_OK && ws_tree_find(root, path) &&
+        ws_source_load(ws_tree_find(root, path)->content, 1 << 16, &text, &length, &error) == WS_OK)
+        says = strstr(text, words) != NULL;
+    free(text);
+    ws_tree_close(root);
+    ws_source_close(slice);
+    return says;
+}
+
 /* A kernel that is known not to reach its root is no entry; if none does, there is no plan. */
 static void kernels_need_their_drivers(void) {
     static const char *const all[] = {"lib/modules/6.1/usb-storage.ko", "xhci-pci.ko", "sd_mod.ko", "ext4.ko.xz", NULL};
@@ -334,6 +351,7 @@ static void kernels_need_their_drivers(void) {
             OK(ws_layout_source(ws_build_layout(build), &drive, &error));
             OK(ws_start_rehearse(drive, &r, &error));
             CHECK_STR(r.entry.linux_path, i == 1 ? "/boot/vmlinuz-6.1" : "/boot/vmlinuz-6.2");
+            CHECK_INT(in_root(drive, VOLUME(p, SYSTEM), "etc/start-entries.conf", "\nwithout 6.2\n"), i == 1);
             ws_rehearsal_free(&r);
             ws_source_close(drive);
             ws_build_close(build);
@@ -410,6 +428,7 @@ static void signed_loaders_are_followed_to_the_kernel(void) {
         put_program_at(tree, cases[i].first, "\\grubx64.efi", "", cases[i].loader);
         put_program_at(tree, cases[i].second, "", cases[i].prefix, cases[i].loader);
         put_program_at(tree, "boot/vmlinuz-6.2", "", "", cases[i].kernel);
+        put_text(tree, "boot/initrd.img-6.2", "not looked into here");
         CHECK(make_volume(tree, 160 * MIB, &v));
         begin(&p, 400 * MIB);
         strcpy(p.request.kernel_options, cases[i].options);

@@ -46,10 +46,10 @@ void ws_build_close(struct ws_build *build); /**< NULL is accepted */
 /** Passwords that have to be given before the build is carried out: of the accounts of a full system. No plan, log or
  *  record holds one; the drive holds a hash of each, which the same password gives again on the same plan. */
 size_t ws_build_passwords(const struct ws_build *build);
-/** Whose: an account's name; the first is number 0. */
+/** Whose: an account's name; the first is number 0. @return NULL past the last */
 const char *ws_build_password_of(const struct ws_build *build, size_t number);
 /** Give one. It is hashed at once; the caller clears its own copy.
- *  @return WS_E_USAGE for one that no system takes */
+ *  @return WS_E_USAGE for one that no system takes, or a number past the last */
 WS_CHECKED enum ws_status ws_build_password(struct ws_build *build, size_t number, const char *password,
                                             struct ws_error *error);
 

@@ -39,6 +39,7 @@ struct ws_system_facts {
     enum ws_init init;
     struct ws_kernel kernel[WS_KERNELS_MOST]; /**< the newest first */
     size_t kernels;
+    size_t left_out; /**< further ones behind those, known not to find their root: no entries of a menu */
 };
 /** What a root is. @return WS_E_NOTFOUND if nothing in it looks like the root of a system */
 WS_CHECKED enum ws_status ws_system_look(const struct ws_tree *root, struct ws_system_facts *facts,

@@ -7,10 +7,14 @@
 
 size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords; }
 
-const char *ws_build_password_of(const struct ws_build *b, size_t number) { return b->owned.password[number].account; }
+const char *ws_build_password_of(const struct ws_build *b, size_t number) {
+    return number < b->owned.passwords ? b->owned.password[number].account : NULL;
+}
 
 /* The salt follows from plan and account: a build that is continued writes what the run before it wrote. */
 enum ws_status ws_build_password(struct ws_build *b, size_t number, const char *password, struct ws_error *error) {
+    if (number >= b->owned.passwords)
+        return ws_fail(error, WS_E_USAGE, "the plan has no account number %zu that needs a password", number);
     const struct ws_owned_password *p = &b->owned.password[number];
     struct ws_guid salt;
     char what[WS_ACCOUNT_ROOM + 16], hash[WS_PASSWORD_ROOM];

@@ -40,12 +40,25 @@ static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const str
     if (ws_kernel_lacks(k))
         ws_findings_add(findings, WS_WARNING, "the kernel %s is left out of the menu: it has no driver %s", k->version,
                         ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
-    else if (!k->known && k->initrd[0])
+    else if (!k->initrd[0])
+        ws_findings_add(
+            findings, WS_WARNING,
+            "the kernel %s has no initial RAM disk: it finds its root by UUID only if it needs none, and is "
+            "an entry only where no other kernel has one",
+            k->version);
+    else if (!k->known)
         ws_findings_add(findings, WS_WARNING, "%s is not read: %s; a proof tells whether it starts", k->initrd,
                         why->what);
     else if (k->known && ws_kernel_unsure(k))
         ws_findings_add(findings, WS_WARNING, "%s has no driver %s, and whether its kernel has is not known", k->initrd,
                         ws_driver_names(ws_kernel_unsure(k), names, sizeof names));
+}
+
+/* One without an initial RAM disk may find it, but does not where others need theirs. */
+static bool finds_root(const struct ws_system_facts *facts, const struct ws_kernel *k) {
+    bool others = false;
+    for (size_t i = 0; i < facts->kernels; i++) others |= facts->kernel[i].initrd[0] != '\0';
+    return !ws_kernel_lacks(k) && (k->initrd[0] || !others);
 }
 
 /* A kernel that would wait for its root for ever is no entry of the menu. */
@@ -59,8 +72,8 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
             if (error) *error = why[i];
             return status;
         }
-        if (!ws_kernel_lacks(&facts->kernel[i])) left++;
     }
+    for (size_t i = 0; i < facts->kernels; i++) left += finds_root(facts, &facts->kernel[i]);
     const struct ws_kernel *first = &facts->kernel[0];
     if (facts->kernels && !left) {
         ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s would not find its root on a USB drive: %s has no driver %s",
@@ -68,9 +81,13 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
         return ws_fail_next(error, "have its system make the initial RAM disk anew, with all drivers");
     }
     for (size_t i = left = 0; i < facts->kernels; i++) {
-        note_kernel(b, &facts->kernel[i], &why[i]);
-        if (!ws_kernel_lacks(&facts->kernel[i])) facts->kernel[left++] = facts->kernel[i];
+        struct ws_kernel k = facts->kernel[i];
+        note_kernel(b, &k, &why[i]);
+        if (!finds_root(facts, &k)) continue;
+        memmove(&facts->kernel[left + 1], &facts->kernel[left], (i - left) * sizeof k); /* the others move behind */
+        facts->kernel[left++] = k;
     }
+    facts->left_out = facts->kernels - left;
     facts->kernels = left;
     return WS_OK;
 }

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { FIRST_ID = 1000, LAST_ID = 59999, FIELDS_MOST = 9 };
+enum { FIRST_ID = 1000, LAST_ID = 59999 }; /* of people, login.defs(5) */
 
 /* Groups that open something to an account, where the root has them. */
 static const struct {
@@ -22,6 +22,8 @@ struct accounts {
     const struct edit *edit;
     struct ws_text passwd, shadow, group, gshadow;
     bool have_gshadow;
+    enum ws_password_hash hash;
+    bool taken[LAST_ID + 1]; /* identifiers of accounts and groups */
 };
 
 /* The line of `name`, without its end; NULL: none. */
@@ -40,13 +42,13 @@ static void field_of(const char *line, unsigned number, char *out, size_t room) 
     (void)snprintf(out, room, "%.*s", (int)strcspn(line, ":\n"), line);
 }
 
-static bool id_is_taken(const struct ws_text *text, unsigned long id) {
+static void note_ids(struct accounts *a, const struct ws_text *text) {
     char field[24];
     for (const char *p = text->data; p && *p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL) {
         field_of(p, 2, field, sizeof field);
-        if (field[0] && strtoul(field, NULL, 10) == id) return true;
+        unsigned long id = strtoul(field, NULL, 10);
+        if (field[0] && id <= LAST_ID) a->taken[id] = true;
     }
-    return false;
 }
 
 static enum ws_status take_line(const struct edit *e, struct ws_text *text, const char *name, struct ws_text *line) {
@@ -114,13 +116,14 @@ static enum ws_status put_passwd(struct accounts *a, const struct ws_account *ac
         field_of(old, 4, full_name, sizeof full_name);
         field_of(old, 5, home, sizeof home);
         field_of(old, 6, shell, sizeof shell);
-        if (strtoul(uid, NULL, 10) < FIRST_ID) {
+        if (strtoul(uid, NULL, 10) < FIRST_ID || strtoul(uid, NULL, 10) > LAST_ID) {
             ws_fail(e->error, WS_E_USAGE, "\"%s\" is an account of the system itself in this root", account->name);
             return ws_fail_next(e->error, "choose another name");
         }
     } else {
         unsigned long id = FIRST_ID;
-        while (id_is_taken(&a->passwd, id) || id_is_taken(&a->group, id)) id++;
+        while (id < LAST_ID && a->taken[id]) id++;
+        a->taken[id] = true;
         (void)snprintf(uid, sizeof uid, "%lu", id);
         (void)snprintf(gid, sizeof gid, "%lu", id);
         (void)snprintf(home, sizeof home, "/home/%s", account->name);
@@ -162,10 +165,10 @@ static enum ws_password_hash hash_of(const struct edit *e) {
 }
 
 /* Room for a hash of the length that it will have; until then nobody can log in by it. */
-static enum ws_status put_shadow(struct accounts *a, const struct ws_account *account, enum ws_password_hash hash) {
+static enum ws_status put_shadow(struct accounts *a, const struct ws_account *account) {
     struct ws_text line = {0};
     char room[WS_PASSWORD_ROOM];
-    size_t length = ws_password_length(hash);
+    size_t length = ws_password_length(a->hash);
     memset(room, '*', length);
     room[length] = '\0';
     ws_text_printf(&line, "%s:%s:%lld:0:99999:7:::", account->name, room, (long long)(a->edit->made_at / 86400));
@@ -243,7 +246,6 @@ static enum ws_status close_root(struct accounts *a, bool accounts) {
 static enum ws_status find_hashes(const struct accounts *a, const struct ws_owner *o, struct ws_node *file,
                                   struct ws_owned *owned) {
     const struct edit *e = a->edit;
-    enum ws_password_hash hash = hash_of(e);
     struct ws_source *patched = NULL;
     size_t length;
     WS_TRY(ws_source_patched(file->content, file->content->size, &patched, e->error));
@@ -253,7 +255,7 @@ static enum ws_status find_hashes(const struct accounts *a, const struct ws_owne
         struct ws_owned_password *p = &owned->password[owned->passwords++];
         const char *line = line_of(&a->shadow, o->account[i].name, &length);
         (void)snprintf(p->account, sizeof p->account, "%s", o->account[i].name);
-        p->hash = hash;
+        p->hash = a->hash;
         p->at = (uint64_t)(line - a->shadow.data) + strlen(p->account) + 1;
     }
     return WS_OK;
@@ -263,10 +265,13 @@ static enum ws_status edit_accounts(struct accounts *a, const struct ws_owner *o
     const struct edit *e = a->edit;
     struct ws_node *shadow = NULL;
     WS_TRY(load(a));
+    note_ids(a, &a->passwd);
+    note_ids(a, &a->group);
+    a->hash = hash_of(e);
     for (size_t i = 0; i < o->accounts; i++) {
         const struct ws_account *account = &o->account[i];
         WS_TRY(put_passwd(a, account));
-        WS_TRY(put_shadow(a, account, hash_of(e)));
+        WS_TRY(put_shadow(a, account));
         for (size_t g = 0; g < sizeof groups / sizeof groups[0]; g++) {
             if (groups[g].administers && !account->administers) continue;
             WS_TRY(join(e, &a->group, groups[g].name, account->name));
@@ -285,12 +290,17 @@ static enum ws_status edit_accounts(struct accounts *a, const struct ws_owner *o
 }
 
 enum ws_status own_accounts(const struct edit *e, const struct ws_owner *o, struct ws_owned *owned) {
-    struct accounts a = {.edit = e};
     if (!o->accounts && !edit_has(e, "/etc/passwd")) return WS_OK;
-    enum ws_status status = edit_accounts(&a, o, owned);
-    ws_text_free(&a.passwd);
-    ws_text_free(&a.shadow);
-    ws_text_free(&a.group);
-    ws_text_free(&a.gshadow);
+    struct accounts *a = calloc(1, sizeof *a);
+    if (!a) return ws_fail(e->error, WS_E_NOMEM, "out of memory for accounts");
+    a->edit = e;
+    enum ws_status status = edit_accounts(a, o, owned);
+    bool odd = status == WS_E_RANGE || status == WS_E_FORMAT || status == WS_E_UNSUPPORTED;
+    if (odd && !o->accounts) status = WS_OK; /* nothing was to be done with them */
+    ws_text_free(&a->passwd);
+    ws_text_free(&a->shadow);
+    ws_text_free(&a->group);
+    ws_text_free(&a->gshadow);
+    free(a);
     return status;
 }

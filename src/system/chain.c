@@ -114,7 +114,8 @@ bool ws_chain_find(const struct ws_tree *root, struct ws_chain *c) {
                  program_at(root, places[i].keys)))
             return true;
     const struct ws_node *folder = ws_system_find(root, "/boot/efi/EFI"); /* others have them on a start volume only */
-    for (const struct ws_node *n = folder ? folder->first : NULL; n; n = n->next) {
+    unsigned most = 16;
+    for (const struct ws_node *n = folder ? folder->first : NULL; n && most--; n = n->next) {
         char path[3][320];
         static const char *const names[] = {"shimx64.efi", "grubx64.efi", "mmx64.efi"};
         for (size_t i = 0; i < 3; i++)

@@ -3,9 +3,6 @@
 
 #include <string.h>
 
-static const char *const names[] = {"usual", "hidden", "listed", "open"};
-const char *ws_internal_disks_name(enum ws_internal_disks disks) { return names[disks]; }
-
 /* Which devices are meant: disks that hang on nothing that is plugged in from outside, this drive itself never. Behind
  * the rules that say what is on a disk (60), before those that put arrays and volume groups together (64, 69). */
 static const char head[] = "# Disks inside the PC, %s: written when this drive was made.\n"

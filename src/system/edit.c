@@ -121,6 +121,24 @@ void edit_drop(const struct edit *e, const char *path) {
     if (n) ws_tree_drop(e->root, n);
 }
 
+struct dropping {
+    const struct ws_node *folder;
+    bool (*goes)(const char *name);
+    bool any;
+};
+static bool goes_from(void *context, struct ws_node *node) {
+    struct dropping *d = context;
+    bool goes = node->parent == d->folder && d->goes(node->name);
+    d->any |= goes;
+    return goes;
+}
+
+bool edit_drop_in(const struct edit *e, const char *folder, bool (*goes)(const char *name)) {
+    struct dropping d = {.folder = ws_system_find(e->root, folder), .goes = goes};
+    if (d.folder && d.folder->kind == WS_NODE_FOLDER) ws_tree_drop_all(e->root, goes_from, &d);
+    return d.any;
+}
+
 /* Put `line` in the place of the bytes from `at` to `end`. */
 static void splice(struct ws_text *text, size_t at, size_t end, const char *line) {
     struct ws_text out = {0};
@@ -157,6 +175,19 @@ void edit_line(struct ws_text *text, const char *begin, const char *line) {
             return;
         }
     splice(text, text->length, text->length, line);
+}
+
+enum ws_status edit_put_line(const struct edit *e, const char *path, const char *usual, const char *begin,
+                             const char *line) {
+    struct ws_text text = {0};
+    enum ws_status status = edit_load(e, path, &text);
+    if (!text.length) ws_text_puts(&text, usual);
+    if (status == WS_OK) {
+        edit_line(&text, begin, line);
+        status = edit_save(e, path, &text, 0644, NULL);
+    }
+    ws_text_free(&text);
+    return status;
 }
 
 /* Does this line set the key, commented out or not? */

@@ -19,13 +19,15 @@ enum ws_status edit_load(const struct edit *edit, const char *path, struct ws_te
 /* What is there keeps its owner and mode; else a new file of root's. `node` may be NULL. */
 enum ws_status edit_save(const struct edit *edit, const char *path, const struct ws_text *text, uint16_t mode,
                          struct ws_node **node);
-/* The same of a string, made as printf() would. */
+/* The same of a formatted text. */
 enum ws_status edit_write(const struct edit *edit, const char *path, uint16_t mode, const char *format, ...)
     WS_PRINTF(4, 5);
 /* A symbolic link, in place of what stands there. */
 enum ws_status edit_link(const struct edit *edit, const char *path, const char *target);
 /* What goes by this name goes; nothing there is no failure. */
 void edit_drop(const struct edit *edit, const char *path);
+/* Of a folder's names those go that `goes` says it of, in one pass over the tree. @return whether any did */
+bool edit_drop_in(const struct edit *edit, const char *folder, bool (*goes)(const char *name));
 /* The folder, made where it is missing. */
 enum ws_status edit_folder(const struct edit *edit, const char *path, struct ws_node **folder);
 /* The line `key=value` of a file, in place of the one that sets the key or has it commented out, else behind all. With
@@ -34,5 +36,8 @@ enum ws_status edit_set(const struct edit *edit, const char *path, const char *s
                         const char *value);
 /* The line that begins with `begin`, replaced by `line`; else `line` behind all. */
 void edit_line(struct ws_text *text, const char *begin, const char *line);
+/* The same in a file, which is made where it is missing: then `usual` stands before it. */
+enum ws_status edit_put_line(const struct edit *edit, const char *path, const char *usual, const char *begin,
+                             const char *line);
 
 #endif

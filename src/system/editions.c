@@ -150,7 +150,10 @@ void ws_editions_look(const struct ws_tree *medium, struct ws_editions *all) {
             return;
         }
     for (const struct ws_node *n = ws_tree_root(medium); n; n = ws_tree_next(n)) /* no name known: a list of them */
-        if (strcmp(n->name, "install-sources.yaml") == 0 && n->parent && take_list(n->parent, all)) return;
+        if (strcmp(n->name, "install-sources.yaml") == 0 && n->parent) {
+            (void)take_list(n->parent, all);
+            return;
+        }
 }
 
 const struct ws_edition *ws_edition_find(const struct ws_editions *all, const char *id, struct ws_error *error) {

@@ -56,6 +56,10 @@ kernels() { # ALL
         case $file in *[!-A-Za-z0-9._+~]* | *-) continue ;; esac
         version=${file#*-}
         [ -f "$file" ] && [ "$version" != "$leaving" ] || continue
+        if grep -qxF "without $version" "$conf"; then # its initial RAM disk had no driver for this drive
+            disk=$(initrd_of "$version")
+            [ -n "$disk" ] && [ "$disk" -nt "$conf" ] || continue
+        fi
         [ -n "$1" ] || [ -n "$(initrd_of "$version")" ] || continue
         echo "$version"
     done | sort -r -u $by

@@ -5,6 +5,8 @@
 
 #define RUN "/etc/first-start/run"
 
+static bool is_host_key(const char *name) { return strncmp(name, "ssh_host_", 9) == 0 && strstr(name, "_key"); }
+
 /* machine-id(5): empty, it is made at the first start. Keys by which a host is known would be those of every drive from
  * this root; ssh-keygen(1) makes the ones that are missing. */
 enum ws_status own_identity(const struct edit *e, struct ws_text *steps) {
@@ -14,14 +16,7 @@ enum ws_status own_identity(const struct edit *e, struct ws_text *steps) {
     static const char *const seeds[] = {"/var/lib/systemd/random-seed", "/var/lib/systemd/credential.secret",
                                         "/var/lib/urandom/random-seed", "/var/lib/misc/random-seed"};
     for (size_t i = 0; i < sizeof seeds / sizeof seeds[0]; i++) edit_drop(e, seeds[i]);
-    struct ws_node *folder = ws_system_find(e->root, "/etc/ssh");
-    bool any = false;
-    for (struct ws_node *n = folder ? folder->first : NULL, *next; n; n = next) {
-        next = n->next;
-        if (strncmp(n->name, "ssh_host_", 9) != 0 || !strstr(n->name, "_key")) continue;
-        ws_tree_drop(e->root, n);
-        any = true;
-    }
+    bool any = edit_drop_in(e, "/etc/ssh", is_host_key);
     if (any || edit_has(e, "/usr/sbin/sshd")) ws_text_puts(steps, "ssh-keygen -A\n");
     return WS_OK;
 }
@@ -62,12 +57,7 @@ static enum ws_status put_inittab(const struct edit *e) {
                                         "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
     const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
     const char *line = lines[init && init == ws_system_find(e->root, "/bin/busybox")];
-    struct ws_text text = {0};
-    enum ws_status status = edit_load(e, "/etc/inittab", &text);
-    edit_line(&text, line, line);
-    if (status == WS_OK) status = edit_save(e, "/etc/inittab", &text, 0644, NULL);
-    ws_text_free(&text);
-    return status;
+    return edit_put_line(e, "/etc/inittab", "", line, line);
 }
 
 enum ws_status own_first_start(const struct edit *e, const struct ws_text *steps) {

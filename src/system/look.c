@@ -152,8 +152,11 @@ static void take_initrd(const struct ws_tree *root, struct ws_kernel *k) {
     }
 }
 
-/* A word of a menu: no blanks, nothing that ends a line or cannot be seen. */
-static bool is_word(const char *text) { return text[0] && !strpbrk(text, " \t") && ws_is_visible(text); }
+/* What a version is made of: nothing that ends a word or a line of a menu, or that a shell or loader makes more of. */
+static bool is_word(const char *text) {
+    static const char letters[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._+~";
+    return text[0] && text[strspn(text, letters)] == '\0';
+}
 
 static void take_kernels(const struct ws_tree *root, struct ws_system_facts *f) {
     static const char *const begins[] = {"vmlinuz-", "kernel-", "linux-"};

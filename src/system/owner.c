@@ -16,6 +16,11 @@ const char *ws_clock_name(enum ws_clock clock) {
     return names[clock];
 }
 
+const char *ws_internal_disks_name(enum ws_internal_disks disks) {
+    static const char *const names[] = {"usual", "hidden", "listed", "open"};
+    return names[disks];
+}
+
 bool ws_owner_any(const struct ws_owner *o) {
     return o->host_name[0] || o->accounts || o->login != WS_LOGIN_ASKED || o->locale[0] || o->keyboard[0] ||
            o->time_zone[0] || o->clock != WS_CLOCK_KEPT || o->internal_disks != WS_INTERNAL_USUAL || o->reports;

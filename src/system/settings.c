@@ -62,18 +62,16 @@ static enum ws_status put_words(const struct edit *e, const char *const word[WOR
 
 /* hosts(5): the name is looked up by many a program that then waits for the network. */
 static enum ws_status put_host(const struct edit *e, const char *name) {
-    struct ws_text text = {0}, line = {0};
-    enum ws_status status = edit_load(e, "/etc/hosts", &text);
-    if (!text.length) ws_text_puts(&text, "127.0.0.1\tlocalhost\n::1\tlocalhost\n");
-    ws_text_printf(&line, "127.0.1.1\t%s", name);
-    if (status == WS_OK) status = ws_text_status(&line, e->error);
-    if (status == WS_OK) {
-        edit_line(&text, "127.0.1.1", line.data);
-        status = edit_save(e, "/etc/hosts", &text, 0644, NULL);
-    }
-    ws_text_free(&text);
-    ws_text_free(&line);
-    return status;
+    char line[WS_HOST_ROOM + 16];
+    (void)snprintf(line, sizeof line, "127.0.1.1\t%s", name);
+    return edit_put_line(e, "/etc/hosts", "127.0.0.1\tlocalhost\n::1\tlocalhost\n", "127.0.1.1", line);
+}
+
+/* "S20whoopsie": started in a level of sysv's. */
+static bool starts_reporter(const char *name) {
+    for (size_t i = 0; i < sizeof reporters / sizeof reporters[0]; i++)
+        if (name[0] == 'S' && strlen(name) > 3 && strcmp(name + 3, reporters[i]) == 0) return true;
+    return false;
 }
 
 /* Sources of their own units and scripts: links and starts of them go, the programs stay. */
@@ -90,16 +88,10 @@ static enum ws_status stop_reports(const struct edit *e) {
                 WS_TRY(edit_link(e, path, "/dev/null"));
                 break;
             }
-    for (size_t i = 0; i < sizeof reporters / sizeof reporters[0]; i++)
-        for (int level = 2; level <= 5; level++) {
-            (void)snprintf(path, sizeof path, "/etc/rc%d.d", level);
-            struct ws_node *folder = ws_system_find(e->root, path);
-            for (struct ws_node *n = folder ? folder->first : NULL, *next; n; n = next) {
-                next = n->next;
-                if (n->name[0] == 'S' && strlen(n->name) > 3 && strcmp(n->name + 3, reporters[i]) == 0)
-                    ws_tree_drop(e->root, n);
-            }
-        }
+    for (int level = 2; level <= 5; level++) {
+        (void)snprintf(path, sizeof path, "/etc/rc%d.d", level);
+        (void)edit_drop_in(e, path, starts_reporter);
+    }
     return WS_OK;
 }
 
@@ -136,16 +128,18 @@ static bool language_is_there(const struct edit *e, const char *locale) {
     return found;
 }
 
-static bool lies_in(const struct ws_node *n, const struct ws_node *folder) {
-    while (n && n != folder) n = n->parent;
-    return n == folder;
+/* Where reading order goes on behind a folder and all in it. */
+static const struct ws_node *behind(const struct ws_node *folder) {
+    while (folder && !folder->next) folder = folder->parent;
+    return folder ? folder->next : NULL;
 }
 
 /* Is there a file "NAME.map.gz", "NAME.kmap" or the like below this folder? */
 static bool has_map(const struct ws_node *folder, const char *name) {
     static const char *const ends[] = {".map", ".kmap", ".bmap"};
     size_t length = strlen(name);
-    for (const struct ws_node *n = folder; n && lies_in(n, folder); n = ws_tree_next(n))
+    const struct ws_node *end = behind(folder);
+    for (const struct ws_node *n = folder; n && n != end; n = ws_tree_next(n))
         for (size_t i = 0; i < 3 && strncmp(n->name, name, length) == 0; i++)
             if (strncmp(n->name + length, ends[i], strlen(ends[i])) == 0) return true;
     return false;
@@ -196,16 +190,9 @@ static enum ws_status put_language(const struct edit *e, const char *locale, str
                         locale);
         return WS_OK;
     }
-    struct ws_text text = {0};
-    enum ws_status status = edit_load(e, "/etc/locale.gen", &text);
     (void)snprintf(line, sizeof line, "%s %s", locale, charset);
-    if (status == WS_OK) {
-        edit_line(&text, line, line);
-        status = edit_save(e, "/etc/locale.gen", &text, 0644, NULL);
-    }
-    ws_text_free(&text);
     ws_text_puts(steps, "locale-gen\n");
-    return status;
+    return edit_put_line(e, "/etc/locale.gen", "", line, line);
 }
 
 enum ws_status own_settings(const struct edit *e, const struct ws_owner *o, struct ws_text *steps) {

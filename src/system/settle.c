@@ -93,11 +93,6 @@ enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_fac
         ws_fail(error, WS_E_UNSUPPORTED, "this root has no kernel: there is none in its folder /boot");
         return ws_fail_next(error, "install one into it, or take the live image that starts it");
     }
-    for (size_t i = 0; i < f->kernels; i++)
-        if (!f->kernel[i].initrd[0])
-            ws_findings_add(findings, WS_WARNING,
-                            "the kernel %s has no initial RAM disk: it finds its root by UUID only if it needs none",
-                            f->kernel[i].version);
     WS_TRY(put_fstab(&e, s));
     WS_TRY(spare_the_flash(&e));
     WS_TRY(make_own(&e, s, owned));
