@@ -107,7 +107,7 @@ run("mke2fs", "-q", "-F", "-t", "ext4", "-L", "office", "internal.img")
 before = digest("internal.img")
 name = re.search(r'"name": "([^"]+)"', run(satchel, "drives", "stick.img", "--json")).group(1)
 plan = run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
-          "--administrator", "tide:Tide survey", "--account", "guest", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
+          "--administrator", "tide:Tide survey", "--account", "guest", "--login", "automatic", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
           "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan")
 print(plan, flush=True)
 read, write = os.pipe()
@@ -129,10 +129,14 @@ check("every service is up", "state:running" in said or "state:" not in said or 
 said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'id -u; ls /etc/ssh; test -e /etc/first-start/run && echo again; cat /etc/machine-id'")
 check("it administers; keys were made, once", re.search(r"\b0\n[^$]*ssh_host_ed25519_key", said) and "again" not in said, said)
 first_id = re.findall(r"\b[0-9a-f]{32}\b", said)
+said = pc.ask("for n in 1 2 3 4 5 6 7 8 9 10; do ps -t tty1 -o user= | grep -q tide && break; sleep 3; done; ps -t tty1 -o user=,args=")
+check("the first account is logged in on the screen", re.search(r"^tide .*sh", said, re.M), said)
 said = pc.ask("lsblk -rno NAME,RO,MOUNTPOINT; grep -c /dev/sd[a-z] /proc/mounts; blkid")
 disk = re.search(r"^(sd[a-z]) 1", said, re.M)
 check("the PC's disk is read-only and not mounted", disk, said)
 if disk:
+    said = pc.ask(f"udevadm info -q property /dev/{disk.group(1)}")
+    check("what is on it is kept from other rules", "UDISKS_IGNORE=1" in said and not re.search("ID_FS_TYPE=.", said), said)
     said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'dd if=/dev/zero of=/dev/{disk.group(1)} bs=4096 count=1 conv=fsync; "
                   f"e2fsck -fy /dev/{disk.group(1)}; mount /dev/{disk.group(1)} /mnt && touch /mnt/mark; sync'")
     check("writing to it fails", "not permitted" in said or "ead-only" in said, said)

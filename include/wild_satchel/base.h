@@ -4,6 +4,8 @@
 
 #include "wild_satchel/status.h"
 
+#include <stdarg.h>
+
 WS_BEGIN
 
 /** Growing text or bytes. Zero-initialise; always NUL-terminated once something was added. A failed allocation
@@ -17,6 +19,7 @@ struct ws_text {
 void ws_text_add(struct ws_text *text, const void *bytes, size_t length);
 void ws_text_puts(struct ws_text *text, const char *string);
 void ws_text_printf(struct ws_text *text, const char *format, ...) WS_PRINTF(2, 3);
+void ws_text_vprintf(struct ws_text *text, const char *format, va_list list) WS_PRINTF(2, 0);
 void ws_text_free(struct ws_text *text);
 /** @return WS_E_NOMEM if any addition failed, else WS_OK */
 WS_CHECKED enum ws_status ws_text_status(const struct ws_text *text, struct ws_error *error);

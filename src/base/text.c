@@ -30,28 +30,24 @@ void ws_text_add(struct ws_text *text, const void *bytes, size_t length) {
 
 void ws_text_puts(struct ws_text *text, const char *string) { ws_text_add(text, string, strlen(string)); }
 
-void ws_text_printf(struct ws_text *text, const char *format, ...) {
+void ws_text_vprintf(struct ws_text *text, const char *format, va_list list) {
     char small[512];
+    va_list again;
+    va_copy(again, list);
+    int length = vsnprintf(small, sizeof small, format, list);
+    char *large = length >= (int)sizeof small ? malloc((size_t)length + 1) : NULL;
+    if (large) (void)vsnprintf(large, (size_t)length + 1, format, again);
+    va_end(again);
+    if (length < 0 || (length >= (int)sizeof small && !large)) text->failed = true;
+    else ws_text_add(text, large ? large : small, (size_t)length);
+    free(large);
+}
+
+void ws_text_printf(struct ws_text *text, const char *format, ...) {
     va_list list;
     va_start(list, format);
-    int length = vsnprintf(small, sizeof small, format, list);
+    ws_text_vprintf(text, format, list);
     va_end(list);
-    if (length < 0) {
-        text->failed = true;
-    } else if ((size_t)length < sizeof small) {
-        ws_text_add(text, small, (size_t)length);
-    } else {
-        char *large = malloc((size_t)length + 1);
-        if (!large) {
-            text->failed = true;
-            return;
-        }
-        va_start(list, format);
-        (void)vsnprintf(large, (size_t)length + 1, format, list);
-        va_end(list);
-        ws_text_add(text, large, (size_t)length);
-        free(large);
-    }
 }
 
 void ws_text_free(struct ws_text *text) {

@@ -1,7 +1,6 @@
 /* edit.c — files of a root changed as text, whatever links lead to them. */
 #include "system/edit.h"
 
-#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -83,18 +82,10 @@ enum ws_status edit_save(const struct edit *e, const char *path, const struct ws
 
 enum ws_status edit_write(const struct edit *e, const char *path, uint16_t mode, const char *format, ...) {
     struct ws_text text = {0};
-    char *line = NULL;
-    va_list arguments;
-    va_start(arguments, format);
-    int length = vsnprintf(NULL, 0, format, arguments);
-    va_end(arguments);
-    if (length >= 0) line = malloc((size_t)length + 1);
-    if (!line) return ws_fail(e->error, WS_E_NOMEM, "out of memory for a file of the root");
-    va_start(arguments, format);
-    (void)vsnprintf(line, (size_t)length + 1, format, arguments);
-    va_end(arguments);
-    ws_text_puts(&text, line);
-    free(line);
+    va_list list;
+    va_start(list, format);
+    ws_text_vprintf(&text, format, list);
+    va_end(list);
     enum ws_status status = edit_save(e, path, &text, mode, NULL);
     ws_text_free(&text);
     return status;
