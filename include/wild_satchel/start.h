@@ -81,6 +81,10 @@ struct ws_rehearsal {
     const uint16_t *keys; /**< pressed one after the other, each when the menu waits for one; may be NULL */
     size_t keys_count;
     bool only_choose; /**< nothing is checked or loaded: which entry would start? */
+    /** Whole sectors of the drive changed as a PC would change them: an entry that has not proved itself has one try
+     *  less (docs/start-code.md). NULL: none is, and `drive` stays as it is. */
+    enum ws_status (*write)(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error);
+    void *write_context;
     /* found; free with ws_rehearsal_free() */
     struct ws_text console; /**< as it stands on the screen at the end */
     bool starts;            /**< a kernel was handed over to */

@@ -12,6 +12,7 @@
 
 struct walk {
     const struct ws_source *drive;
+    struct ws_drive *written;
     const struct ws_sim_pc *pc;
     struct sim_start *start;
     struct ws_table table;
@@ -272,10 +273,19 @@ static void root_starts(struct walk *w) {
     ws_source_close(slice);
 }
 
+static enum ws_status write_drive(void *context, uint64_t at, const void *bytes, size_t length,
+                                  struct ws_error *error) {
+    struct ws_drive *drive = context;
+    WS_TRY(drive->ops->write(drive, at, bytes, length, error));
+    return drive->ops->flush(drive, error);
+}
+
 /* Our own code: it is run, the same lines as on a PC, up to where the kernel takes over. */
 static bool run_ours(struct walk *w) {
     struct ws_rehearsal r = {.firmware = w->pc->firmware == WS_FIRMWARE_BIOS ? "BIOS" : "UEFI",
-                             .sector = w->table.sector};
+                             .sector = w->table.sector,
+                             .write = write_drive,
+                             .write_context = w->written};
     if (ws_start_rehearse(w->drive, &r, NULL) != WS_OK) return false;
     ws_text_puts(&w->start->console, r.console.data ? r.console.data : "");
     if (r.starts) {
@@ -306,12 +316,13 @@ static bool run_chain(struct walk *w) {
     return false;
 }
 
-enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const struct ws_sim_pc *pc,
-                        struct sim_start *start, struct ws_error *error) {
+enum ws_status sim_walk(const struct ws_source *drive, struct ws_drive *written, uint32_t sector,
+                        const struct ws_sim_pc *pc, struct sim_start *start, struct ws_error *error) {
     struct walk *w = calloc(1, sizeof *w);
     if (!w) return ws_fail(error, WS_E_NOMEM, "out of memory for a PC");
     memset(start, 0, sizeof *start);
     w->drive = drive;
+    w->written = written;
     w->pc = pc;
     w->start = start;
     enum ws_status status = ws_table_read(drive, sector, &w->table, NULL, error);

@@ -23,9 +23,10 @@ struct sim_start {
     char root_path[128];
     uint64_t volume_at, volume_size; /* the persistence volume in use; size 0: none, changes go to memory */
 };
-/** Walk the start-up chain over the bytes of a drive. @return WS_OK also if it does not start: see `running` */
-enum ws_status sim_walk(const struct ws_source *drive, uint32_t sector, const struct ws_sim_pc *pc,
-                        struct sim_start *start, struct ws_error *error);
+/** Walk the start-up chain over the bytes of a drive; what start-up code writes goes to `written`.
+ *  @return WS_OK also if it does not start: see `running` */
+enum ws_status sim_walk(const struct ws_source *drive, struct ws_drive *written, uint32_t sector,
+                        const struct ws_sim_pc *pc, struct sim_start *start, struct ws_error *error);
 
 /** A running live system: its merged folders, a small shell, its persistence volume. */
 struct sim_session;

@@ -65,7 +65,7 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     WS_GO(sim_drive_open(p->bench, p->plugged, WS_OPEN_WRITE, &p->drive, error));
     WS_GO(ws_source_drive(p->drive, &p->source, error));
     WS_GO(p->drive->ops->describe(p->drive, &facts, error));
-    WS_GO(sim_walk(p->source, facts.logical_sector, p->model, &p->start, error));
+    WS_GO(sim_walk(p->source, p->drive, facts.logical_sector, p->model, &p->start, error));
     p->bench->clock_s += 25; /* firmware, menu, kernel */
     ws_text_add(&p->console, p->start.console.data ? p->start.console.data : "", p->start.console.length);
     if (p->start.running) {

@@ -31,6 +31,15 @@ static bool read_drive(struct start_machine *m, uint64_t lba, uint32_t count, vo
     return start_fail(m, "sector %U of the drive cannot be read", lba);
 }
 
+static bool write_drive(struct start_machine *m, uint64_t lba, uint32_t count, const void *from) {
+    const struct ws_rehearsal *r = ((struct stage *)m->self)->r;
+    struct ws_error error = {0};
+    if (!r->write) return start_fail(m, "this is a rehearsal");
+    if (r->write(r->write_context, lba * m->sector_bytes, from, (size_t)count * m->sector_bytes, &error) == WS_OK)
+        return true;
+    return start_fail(m, "%s", error.what);
+}
+
 /* A screen: "\r" goes back to the line's begin, and what follows writes over it. */
 static void put(struct start_machine *m, const char *text) {
     struct stage *s = m->self;
@@ -136,6 +145,7 @@ enum ws_status ws_start_rehearse(const struct ws_source *drive, struct ws_rehear
                               .sector_bytes = r->sector,
                               .sectors = drive->size / r->sector,
                               .read = read_drive,
+                              .write = write_drive,
                               .put = put,
                               .clear = clear,
                               .key = key,

@@ -41,6 +41,16 @@ bool start_disk_read(struct start_machine *m, uint64_t at, uint64_t length, void
     return true;
 }
 
+bool start_disk_write(struct start_machine *m, uint64_t at, uint32_t length, const void *from) {
+    unsigned shift = shift_of(m->sector_bytes);
+    uint64_t lba = at >> shift;
+    uint32_t count = length >> shift;
+    if (((at | length) & (m->sector_bytes - 1)) || (m->sectors && (lba >= m->sectors || count > m->sectors - lba)))
+        return start_fail(m, "no whole sectors of the drive lie at %U", at);
+    m->window_at = UINT64_MAX; /* what was read before may be another */
+    return m->write(m, lba, count, from);
+}
+
 /* Where a window cannot be read whole (the drive's last sectors, a bad one among good ones) only the piece is read. */
 bool start_disk_peek(struct start_machine *m, uint64_t at, uint32_t length, void *into) {
     uint8_t *out = into;

@@ -124,9 +124,20 @@ static bool read_entry(void *context, const char *name, const struct start_file 
     char *id = r->m->take(r->m, n + 1);
     char *text = load_text(&f);
     struct start_entry *e = &r->menu->entry[r->menu->entries];
-    if (id) memcpy(id, name, n - 5);
-    if (id && text && start_entry_parse(r->m, text, id, e)) r->menu->entries++;
-    else r->menu->left_out++;
+    char *file_name = r->m->take(r->m, n + 1);
+    size_t id_length = n - 5;
+    unsigned left = 0;
+    bool counted = start_counter_read(name, n - 5, &id_length, &left);
+    if (id) memcpy(id, name, id_length);
+    if (file_name) memcpy(file_name, name, n);
+    if (id && file_name && text && start_entry_parse(r->m, text, id, e)) {
+        e->file_name = file_name;
+        e->counted = counted;
+        e->left = left;
+        r->menu->entries++;
+    } else {
+        r->menu->left_out++;
+    }
     return true;
 }
 
@@ -135,28 +146,31 @@ static int compare_text(const char *a, const char *b) {
     return (unsigned char)*a - (unsigned char)*b;
 }
 
-/* The specification's order: those with a sort-key first, by it; then by name. Names made here count upwards. */
+static bool is_bad(const struct start_entry *e) { return e->counted && e->left == 0; }
+
+/* The specification's order: those that did not come up last; those with a sort-key first, by it; then by name. Names
+ * made here count upwards. */
 static bool goes_before(const struct start_entry *a, const struct start_entry *b) {
+    if (is_bad(a) != is_bad(b)) return is_bad(b);
     if ((*a->sort_key != '\0') != (*b->sort_key != '\0')) return *a->sort_key != '\0';
     int by_key = compare_text(a->sort_key, b->sort_key);
     return by_key ? by_key < 0 : compare_text(a->id, b->id) < 0;
 }
 
 bool start_entries_read(struct start_volume *v, struct start_menu *menu) {
-    struct start_file folder;
     struct start_file settings;
     struct reading r = {.m = v->m, .menu = menu, .room = START_ENTRIES_MOST};
     memset(menu, 0, sizeof *menu);
     menu->timeout_s = 5;
     const char *conf = "/loader/satchel.conf";
-    if (!start_open(v, "/loader/entries", &folder)) {
+    if (!start_open(v, "/loader/entries", &menu->folder)) {
         conf = "/boot/loader/satchel.conf";
-        if (!start_open(v, "/boot/loader/entries", &folder)) return false;
+        if (!start_open(v, "/boot/loader/entries", &menu->folder)) return false;
     }
-    if (!folder.folder) return false;
+    if (!menu->folder.folder) return false;
     menu->entry = v->m->take(v->m, sizeof *menu->entry * START_ENTRIES_MOST);
     if (!menu->entry) return start_fail(v->m, "there is no memory left");
-    if (!start_list(&folder, read_entry, &r)) return false;
+    if (!start_list(&menu->folder, read_entry, &r)) return false;
     for (unsigned i = 1; i < menu->entries; i++) { /* few enough for insertion */
         struct start_entry e = menu->entry[i];
         unsigned k = i;
@@ -168,6 +182,6 @@ bool start_entries_read(struct start_volume *v, struct start_menu *menu) {
         if (text) start_settings_parse(text, menu);
     }
     for (unsigned i = 0; i < menu->entries; i++)
-        if (start_same(menu->entry[i].id, menu->default_id)) menu->chosen = i;
+        if (start_same(menu->entry[i].id, menu->default_id) && !is_bad(&menu->entry[i])) menu->chosen = i;
     return menu->entries > 0;
 }

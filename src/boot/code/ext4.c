@@ -6,10 +6,15 @@
 #include "start.h"
 
 enum { ROOT_INODE = 2, DEPTH_MOST = 5, FOLDER_MOST = 4 << 20 };
-enum { FEATURE_64BIT = 0x80, KNOWN_INCOMPATIBLE = 0x0002 | 0x0004 | 0x0040 | 0x0080 | 0x0200 | 0x2000 | 0x4000 };
+enum {
+    FEATURE_64BIT = 0x80,
+    FEATURE_SEED = 0x2000,
+    FEATURE_CHECKSUMS = 0x400,
+    KNOWN_INCOMPATIBLE = 0x0002 | 0x0004 | 0x0040 | 0x0080 | 0x0200 | 0x2000 | 0x4000
+};
 
 bool start_ext_mount(struct start_volume *v) {
-    uint8_t s[264];
+    uint8_t s[628];
     if (!start_disk_peek(v->m, v->at + 1024, sizeof s, s)) return false;
     if (start_le16(s + 0x38) != 0xef53) return false;
     uint32_t log = start_le32(s + 0x18);
@@ -24,6 +29,8 @@ bool start_ext_mount(struct start_volume *v) {
     v->inodes = start_le32(s);
     v->inode_bytes = start_le32(s + 0x4c) ? start_le16(s + 0x58) : 128;
     v->descriptor_bytes = incompatible & FEATURE_64BIT ? start_le16(s + 0xfe) : 32;
+    v->has_checksums = (start_le32(s + 0x64) & FEATURE_CHECKSUMS) != 0;
+    v->checksum_seed = incompatible & FEATURE_SEED ? start_le32(s + 0x270) : start_crc32c(UINT32_MAX, s + 0x68, 16);
     v->descriptors_at = v->at + ((uint64_t)(start_le32(s + 0x14) + 1) << v->cluster_shift);
     return v->inodes_per_group > 0 && v->inode_bytes >= 128 && v->inode_bytes <= 4096 && v->descriptor_bytes >= 32 &&
            v->descriptor_bytes <= 1024;
@@ -48,6 +55,9 @@ static bool open_inode(struct start_volume *v, uint32_t number, struct start_fil
     f->folder = kind == 0x4000;
     f->link = kind == 0xa000;
     f->size = start_le32(i + 4) | (uint64_t)start_le32(i + 0x6c) << 32;
+    f->number = number;
+    f->generation = start_le32(i + 0x64);
+    f->has_index = (start_le32(i + 0x20) & 0x1000) != 0;
     f->has_extents = (start_le32(i + 0x20) & 0x80000) != 0;
     memcpy(f->block, i + 0x28, 60);
     return true;

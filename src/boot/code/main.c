@@ -51,12 +51,16 @@ static bool open_all(struct start_volume *v, const struct start_entry *e, struct
 }
 
 /* One choice carried out. @return whether it was the user who stopped it */
-static bool carry_out(struct start_volume *v, const struct start_entry *e, const char *options) {
+static bool carry_out(struct start_volume *v, const struct start_menu *menu, const char *options) {
+    const struct start_entry *e = &menu->entry[menu->chosen];
     struct start_launch l = {.entry = e, .options = options};
     struct start_machine *m = v->m;
     start_say(m, "Starting %s\n", e->title);
     if (!start_check_files(v, e)) return true;
-    if (open_all(v, e, &l) && m->launch(m, &l)) return false;
+    bool there = open_all(v, e, &l);
+    if (there && e->counted && e->left && !start_count_down(v, menu, e))
+        start_say(m, "That this is a try could not be noted: %s.\n", m->error);
+    if (there && m->launch(m, &l)) return false;
     start_say(m, "\nThis cannot be started: %s.\n", m->error);
     return false;
 }
@@ -85,7 +89,7 @@ void start_run(struct start_machine *m) {
     while (!m->off) {
         bool by_itself = start_menu_show(m, &menu, options, START_OPTIONS_MOST);
         if (m->off) return;
-        bool stopped = carry_out(&volume, &menu.entry[menu.chosen], options);
+        bool stopped = carry_out(&volume, &menu, options);
         if (!stopped && by_itself && menu.chosen + 1 < menu.entries) { /* nobody is there, or wants this one more */
             menu.chosen++;
             start_say(m, "The next one is tried. Any key brings the menu.\n");

@@ -9,8 +9,10 @@ static void draw(struct start_machine *m, const struct start_menu *menu, uint32_
     start_say(m, "Wild Satchel   what shall this PC start?\n\n");
     for (unsigned i = first; i < menu->entries && i < first + PAGE; i++) {
         const struct start_entry *e = &menu->entry[i];
-        start_say(m, "%s %u  %s%s%s\n", i == menu->chosen ? " >" : "  ", i + 1, e->title, *e->version ? "  " : "",
+        start_say(m, "%s %u  %s%s%s", i == menu->chosen ? " >" : "  ", i + 1, e->title, *e->version ? "  " : "",
                   e->version);
+        if (e->counted && e->left) start_say(m, "  (new; tries left: %u)\n", e->left);
+        else m->put(m, e->counted ? "  (did not come up)\n" : "\n");
     }
     if (menu->entries > PAGE)
         start_say(m, "     (%u to %u of %u)\n", first + 1, first + PAGE < menu->entries ? first + PAGE : menu->entries,

@@ -51,7 +51,9 @@ struct start_machine {
     uint32_t sector_bytes; /* of the start drive: a power of two, 512 to 4096 */
     uint64_t sectors;      /* 0: not known */
     bool (*read)(struct start_machine *m, uint64_t lba, uint32_t count, void *into); /* start_fail() on error */
-    void (*put)(struct start_machine *m, const char *text);                          /* '\n' and '\r' are known */
+    /* The same; on the drive for good when it returns. */
+    bool (*write)(struct start_machine *m, uint64_t lba, uint32_t count, const void *from);
+    void (*put)(struct start_machine *m, const char *text); /* '\n' and '\r' are known */
     void (*clear)(struct start_machine *m);
     unsigned (*key)(struct start_machine *m, uint32_t wait_ms); /* a character, a start_key, or 0 when time is up */
     void *(*take)(struct start_machine *m, uint64_t bytes);     /* zeroed, never given back; NULL: none left */
@@ -78,6 +80,8 @@ size_t start_format(char *out, size_t room, const char *format, ...);
 void start_say(struct start_machine *m, const char *format, ...);
 /* Note what went wrong, for the user; always false. The first failure of a chain is kept if `keep` text is there. */
 bool start_fail(struct start_machine *m, const char *format, ...);
+/* CRC-32C (RFC 3720, section 12.1), without its first and last inversion. */
+uint32_t start_crc32c(uint32_t state, const uint8_t *p, size_t n);
 /* One UTF-16 unit as UTF-8 (surrogates one by one become '?'). @return bytes written, at most 3 */
 size_t start_utf8(uint16_t unit, char *out);
 uint16_t start_le16(const uint8_t *p);
@@ -86,7 +90,9 @@ uint64_t start_le64(const uint8_t *p);
 
 /* disk.c: bytes of the start drive, and its partitions. */
 bool start_disk_read(struct start_machine *m, uint64_t at, uint64_t length, void *into);
-/* The same for small pieces that are read again and again. */
+/* Whole sectors only. */
+bool start_disk_write(struct start_machine *m, uint64_t at, uint32_t length, const void *from);
+/* The same as reading, for small pieces that are read again and again. */
 bool start_disk_peek(struct start_machine *m, uint64_t at, uint32_t length, void *into);
 typedef bool (*start_partition_visit)(void *context, uint64_t at, uint64_t length); /* false ends the walk */
 bool start_partitions(struct start_machine *m, start_partition_visit visit, void *context);
@@ -110,6 +116,8 @@ struct start_volume {
     uint32_t fixed_root_length;
     uint32_t inode_bytes, inodes_per_group, descriptor_bytes, inodes, groups; /* ext */
     uint64_t descriptors_at;
+    bool has_checksums; /* ext: of folder blocks, too */
+    uint32_t checksum_seed;
 };
 struct start_file {
     struct start_volume *v;
@@ -120,7 +128,8 @@ struct start_file {
     uint32_t walked_index, walked; /* where in the chain the last read stood */
     uint64_t fixed_at;             /* FAT12/16's root: byte on the drive, else 0 */
     uint8_t block[60];             /* ext: the inode's map */
-    bool has_extents;
+    uint32_t number, generation;   /* ext: the inode's */
+    bool has_extents, has_index;
 };
 /* Called for each name of a folder; false ends the walk. `file` may be copied. */
 typedef bool (*start_name_visit)(void *context, const char *name, const struct start_file *file);
@@ -148,7 +157,10 @@ bool start_load(struct start_file *f, const char *name, uint8_t *into);
 /* entries.c: entries in the form of the Boot Loader Specification, type 1, and the settings beside them. */
 enum start_check { START_CHECK_OFF, START_CHECK_QUICK, START_CHECK_FULL };
 struct start_entry {
-    const char *id; /* file name without ".conf" */
+    const char *id;        /* file name without ".conf" and counter */
+    const char *file_name; /* all of it */
+    bool counted;          /* it has not proved itself, and has so many tries left */
+    unsigned left;
     const char *title, *version, *sort_key, *linux, *options;
     const char *initrd[START_INITRDS_MOST];
     unsigned initrds;
@@ -160,7 +172,8 @@ struct start_menu {
     unsigned entries;
     unsigned left_out; /* damaged, or too many */
     unsigned chosen;
-    uint32_t timeout_s; /* 0: at once, START_WAIT_EVER */
+    struct start_file folder; /* of the entries */
+    uint32_t timeout_s;       /* 0: at once, START_WAIT_EVER */
     char default_id[128];
 };
 #define START_WAIT_EVER 0xffffffffu
@@ -168,6 +181,12 @@ struct start_menu {
 bool start_entry_parse(struct start_machine *m, char *text, const char *id, struct start_entry *e);
 void start_settings_parse(char *text, struct start_menu *menu);
 bool start_entries_read(struct start_volume *v, struct start_menu *menu);
+
+/* count.c: tries of an entry that has not proved itself. Is there a counter, "+LEFT" or "+LEFT-DONE", at the end of
+ * this name of `length` bytes? Then where it begins, and how many tries are left. */
+bool start_counter_read(const char *name, size_t length, size_t *at, unsigned *left);
+/* One try less, on the drive. */
+bool start_count_down(struct start_volume *v, const struct start_menu *menu, const struct start_entry *e);
 
 /* sha256.c: FIPS 180-4. */
 struct start_sha256 {

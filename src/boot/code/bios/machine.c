@@ -14,9 +14,11 @@ static void store(uint8_t *p, uint64_t value, unsigned bytes) {
 static uint16_t segment_of(const void *p) { return (uint16_t)((uintptr_t)p >> 4); }
 static uint32_t offset_of(const void *p) { return (uint32_t)(uintptr_t)p & 15; }
 
-/* One read by the enhanced disk services. @return the BIOS's error, 0 for none */
-static unsigned read_once(uint64_t lba, uint32_t count) {
-    struct bios_registers r = {.eax = 0x4200, .edx = drive, .ds = segment_of(packet), .esi = offset_of(packet)};
+enum { EDD_READ = 0x4200, EDD_WRITE = 0x4300 };
+
+/* Once, by the enhanced disk services. @return the BIOS's error, 0 for none */
+static unsigned transfer(unsigned how, uint64_t lba, uint32_t count) {
+    struct bios_registers r = {.eax = how, .edx = drive, .ds = segment_of(packet), .esi = offset_of(packet)};
     store(packet, 16, 2);
     store(packet + 2, count, 2);
     store(packet + 4, 0, 2);
@@ -27,10 +29,10 @@ static unsigned read_once(uint64_t lba, uint32_t count) {
     return r.eax >> 8 & 0xff ? r.eax >> 8 & 0xff : 0xff;
 }
 
-static unsigned read_patiently(uint64_t lba, uint32_t count) {
+static unsigned transfer_patiently(unsigned how, uint64_t lba, uint32_t count) {
     unsigned error = 0;
     for (unsigned i = 0; i < TRIES; i++) {
-        error = read_once(lba, count);
+        error = transfer(how, lba, count);
         if (!error) return 0;
         struct bios_registers r = {.edx = drive};
         bios_call(0x13, &r); /* reset */
@@ -46,11 +48,11 @@ static bool read_drive(struct start_machine *m, uint64_t lba, uint32_t count, vo
     if (at_once > 127) at_once = 127; /* EDD's limit */
     while (count) {
         uint32_t n = count < at_once ? count : at_once;
-        unsigned error = read_patiently(lba, n);
+        unsigned error = transfer_patiently(EDD_READ, lba, n);
         if (error && n > 1) {
             n = 1;
             at_once = 1;
-            error = read_patiently(lba, 1);
+            error = transfer_patiently(EDD_READ, lba, 1);
         }
         if (error) return start_fail(m, "sector %U of the drive cannot be read (BIOS error %x)", lba, error);
         memcpy(out, (const void *)BOUNCE, (size_t)n << shift);
@@ -59,6 +61,15 @@ static bool read_drive(struct start_machine *m, uint64_t lba, uint32_t count, vo
         out += (size_t)n << shift;
     }
     return true;
+}
+
+/* Little at a time is ever written: what fits the bounce buffer. */
+static bool write_drive(struct start_machine *m, uint64_t lba, uint32_t count, const void *from) {
+    uint32_t shift = m->sector_bytes == 4096 ? 12 : m->sector_bytes == 2048 ? 11 : m->sector_bytes == 1024 ? 10 : 9;
+    if (count > BOUNCE_BYTES >> shift || count > 127) return start_fail(m, "too much is to be written at once");
+    memcpy((void *)BOUNCE, from, (size_t)count << shift);
+    unsigned error = transfer_patiently(EDD_WRITE, lba, count);
+    return !error || start_fail(m, "sector %U of the drive cannot be written (BIOS error %x)", lba, error);
 }
 
 static void learn_drive(struct start_machine *m) {
@@ -77,6 +88,7 @@ static void learn_drive(struct start_machine *m) {
 void bios_main(unsigned number) {
     static struct start_machine m = {.firmware = "BIOS",
                                      .read = read_drive,
+                                     .write = write_drive,
                                      .put = bios_put,
                                      .clear = bios_clear,
                                      .key = bios_key,

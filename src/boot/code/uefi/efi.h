@@ -64,6 +64,8 @@ struct efi_block_io {
     struct efi_block_media *media;
     void *reset;
     efi_status (*read_blocks)(struct efi_block_io *self, uint32_t media_id, uint64_t lba, size_t bytes, void *into);
+    efi_status (*write_blocks)(struct efi_block_io *self, uint32_t media_id, uint64_t lba, size_t bytes, void *from);
+    efi_status (*flush_blocks)(struct efi_block_io *self);
 };
 
 /* 9.1: a loaded image */

@@ -67,6 +67,20 @@ static bool read_drive(struct start_machine *m, uint64_t lba, uint32_t count, vo
     return true;
 }
 
+static bool write_drive(struct start_machine *m, uint64_t lba, uint32_t count, const void *from) {
+    struct uefi *u = m->self;
+    struct efi_block_io *d = u->drive;
+    size_t bytes = (size_t)count * m->sector_bytes;
+    if (bytes > ALIGNED_BYTES) return start_fail(m, "too much is to be written at once");
+    if (!u->aligned) u->aligned = take(m, ALIGNED_BYTES);
+    if (!u->aligned) return start_fail(m, "there is no memory left");
+    memcpy(u->aligned, from, bytes);
+    efi_status status = d->write_blocks(d, d->media->id, lba, bytes, u->aligned);
+    if (!efi_failed(status)) status = d->flush_blocks(d);
+    return !efi_failed(status) || start_fail(m, "sector %U of the drive cannot be written (UEFI error %u)", lba,
+                                             (unsigned)(status & 0xff));
+}
+
 /* The drive of the partition this program was loaded from: its device path, cut before the partition's node. */
 static bool find_drive(struct start_machine *m) {
     struct uefi *u = m->self;
@@ -108,6 +122,7 @@ efi_status uefi_main(efi_handle image, struct efi_system_table *system) {
     static struct uefi u;
     static struct start_machine m = {.firmware = "UEFI",
                                      .read = read_drive,
+                                     .write = write_drive,
                                      .put = uefi_put,
                                      .clear = uefi_clear,
                                      .key = uefi_key,
