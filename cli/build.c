@@ -70,12 +70,14 @@ static enum ws_status find_planned(struct cli *cli, const struct ws_plan_drive *
     return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
 }
 
-static char *confirm, *password_fd;
+static char *confirm, *password_fd, *recovery_fd;
 static int external, no_check, afresh, even_so;
 static const struct poptOption options[] = {
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
     {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
-     "read the accounts' passwords from this open file, a line each, instead of asking", "NUMBER"},
+     "read the accounts' passwords, and the passphrase, from this open file, a line each, instead of asking", "NUMBER"},
+    {"recovery-fd", 0, POPT_ARG_STRING, &recovery_fd, 0,
+     "write a locked system's recovery key to this open file, instead of showing it on the terminal", "NUMBER"},
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
@@ -87,7 +89,8 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
                     const struct ws_drive_facts *facts, const struct ws_build_result *result) {
     json_t *document = record_json(p, result);
     struct cli_never never = {0};
-    for (size_t i = 0; i < WS_INPUTS; i++) cli_never(&never, ws_plan_request(p)->input[i].path);
+    for (size_t i = 0; i < ws_request_inputs(ws_plan_request(p)); i++)
+        cli_never(&never, ws_request_input(ws_plan_request(p), i)->path);
     cli_never(&never, facts->id);
     bool noted = record_keep(cli, b->record, document, &b->pieces, &never) == WS_OK;
     if (cli->json) return cli_print_json(document, EXIT_DONE);
@@ -127,6 +130,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         confirm = answer;
     }
     WS_GO(secret_give(cli, p.build, password_fd));
+    WS_GO(secret_recovery(cli, p.build, recovery_fd));
     ws_text_printf(&record, "%s.built", word[0]);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;
@@ -143,10 +147,14 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     meter_end(&b.meter);
     if (status != WS_OK) {
         if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
-            ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to continue");
+            ws_fail_next(&cli->error,
+                         ws_plan_volume(p.plan, WS_ROLE_SYSTEM) && ws_plan_volume(p.plan, WS_ROLE_SYSTEM)->locked
+                             ? "the drive is unfinished and says so; run the same command to begin again"
+                             : "the drive is unfinished and says so; run the same command to continue");
         goto done;
     }
     code = conclude(cli, &b, p.plan, &facts, &result);
+    secret_show_recovery(cli, p.build, recovery_fd != NULL);
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);

@@ -33,6 +33,7 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
         ws_findings_add(findings, replica ? WS_NOTE : table.list[i].weight, "%s%s", table.list[i].text,
                         replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
     WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
+    if (memory->locked) ws_findings_add(findings, WS_NOTE, "its system is locked: what is inside was not looked at");
     if (memory->system && memory->cause != WS_FORGETS_NOT)
         ws_findings_add(findings, WS_FAULT, "the system on it would not come up, or forget: %s", memory->cause_text);
     else if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
@@ -68,6 +69,11 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
                                        .leave_out = c->used ? ws_roles_in_use(kind_of(c)) : 0,
                                        .on_progress = tell,
                                        .context = &meter};
+    const struct ws_volume *system = c->by_plan ? ws_plan_volume(c->plan.plan, WS_ROLE_SYSTEM) : NULL;
+    if (system && system->locked)
+        ws_findings_add(&c->findings, WS_NOTE,
+                        "the locked volume is not held against the plan, which does not know its key; --record FILE "
+                        "compares it, too");
     const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
     if (strcmp(meant_for, c->facts.short_name) != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
@@ -98,7 +104,7 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
                               code);
     show_line(cli, INK_BOLD, "%s", c->facts.short_name);
     show_findings(cli, &c->findings);
-    if (memory->volume_size)
+    if (memory->volume_size && !memory->locked)
         show_field(cli, memory->system ? "System" : "Persistence", "\"%s\", %s free%s", memory->volume.label,
                    ws_size_both(memory->volume.free_bytes, size, sizeof size),
                    memory->volume.needs_recovery ? ", last not shut down cleanly" : "");

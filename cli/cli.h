@@ -92,9 +92,11 @@ enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, si
 /** Read a plan and work it out again over its image. */
 struct cli_plan {
     const struct ws_plan *plan; /* the build's */
-    struct ws_source *input[WS_INPUTS];
+    struct ws_source *input[WS_INPUTS_MOST];
     struct ws_build *build;
 };
+/** An added file as the request names it. */
+enum ws_status cli_open_addition(struct cli *cli, const struct ws_addition *addition, struct ws_source **source);
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);
 void cli_free_plan(struct cli_plan *plan);
 json_t *cli_findings_json(const struct ws_findings *findings);

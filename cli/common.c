@@ -201,8 +201,8 @@ enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, si
  * a change too, but only when the drive's old contents are gone; and a drive is not blamed for a changed image. */
 static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
     bool touched = false;
-    for (size_t i = 0; i < WS_INPUTS; i++) {
-        const struct ws_input *input = &ws_plan_request(p->plan)->input[i];
+    for (size_t i = 0; i < ws_request_inputs(ws_plan_request(p->plan)); i++) {
+        const struct ws_input *input = ws_request_input(ws_plan_request(p->plan), i);
         touched |= input->touched_at && cli_touched_at(input->path) != input->touched_at;
     }
     enum ws_status status = touched ? ws_build_check_inputs(p->build, cli->port, &cli->error) : WS_OK;
@@ -229,7 +229,10 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
                              &packed, &cli->error));
     if (input[WS_INPUT_OVERLAY].path[0])
         WS_GO(ws_linux_open_overlay(input[WS_INPUT_OVERLAY].path, &p->input[WS_INPUT_OVERLAY], &cli->error));
-    const struct ws_source *const sources[WS_INPUTS] = {p->input[WS_INPUT_IMAGE], p->input[WS_INPUT_OVERLAY]};
+    for (size_t i = 0; i < ws_plan_request(read)->additions; i++)
+        WS_GO(cli_open_addition(cli, &ws_plan_request(read)->addition[i], &p->input[WS_INPUTS + i]));
+    const struct ws_source *sources[WS_INPUTS_MOST];
+    for (size_t i = 0; i < WS_INPUTS_MOST; i++) sources[i] = p->input[i];
     status = ws_build_again(read, sources, &p->build, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
@@ -246,7 +249,7 @@ done:
 
 void cli_free_plan(struct cli_plan *p) {
     ws_build_close(p->build);
-    for (size_t i = 0; i < WS_INPUTS; i++) ws_source_close(p->input[i]);
+    for (size_t i = 0; i < WS_INPUTS_MOST; i++) ws_source_close(p->input[i]);
     memset(p, 0, sizeof *p);
 }
 

@@ -14,7 +14,7 @@ enum { MAP_PARTS = 64 };
 /* Everything a plan is shown with beside itself. */
 struct planning {
     struct ws_request request;
-    struct ws_source *input[WS_INPUTS];
+    struct ws_source *input[WS_INPUTS_MOST];
     struct ws_build *build;
     const struct ws_plan *plan;
     struct ws_drive_facts facts;
@@ -29,8 +29,8 @@ static enum ink part_ink(const char *what) {
     static const struct {
         const char *what;
         enum ink ink;
-    } inks[] = {{"persistence", INK_GOOD}, {"data", INK_WARN},  {"live image", INK_BLUE},
-                {"system", INK_BLUE},      {"image", INK_BLUE}, {"swap", INK_PLAIN}};
+    } inks[] = {{"persistence", INK_GOOD}, {"data", INK_WARN},  {"live image", INK_BLUE}, {"system", INK_BLUE},
+                {"image", INK_BLUE},       {"swap", INK_PLAIN}, {"boot", INK_TEAL}};
     for (size_t i = 0; i < sizeof inks / sizeof inks[0]; i++)
         if (strcmp(what, inks[i].what) == 0) return inks[i].ink;
     return INK_TEAL;
@@ -56,7 +56,7 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
     if (ws_plan_is_live(p) && !ws_plan_volume(p, WS_ROLE_PERSISTENCE))
         show_field(cli, "Persistence", "none: it forgets at power-off");
     for (size_t i = 0; i < count; i++, v++) {
-        static const char *const words[] = {"", "System", "Start", "Persistence", "Data", "Swap"};
+        static const char *const words[] = {"", "System", "Start", "Persistence", "Data", "Swap", "Kernels"};
         const char *title = ws_format_find(v->format)->title;
         if (v->role == WS_ROLE_START) continue; /* stands in the map */
         ws_size_both(v->size, size, sizeof size);
@@ -67,8 +67,8 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
             show_field(cli, words[v->role], "%s %s partition %u, %s of it free at first", size,
                        v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number, room);
         else
-            show_field(cli, words[v->role], "%s on partition %u, %s%s, %s of it free at first", size, v->number, title,
-                       v->role == WS_ROLE_DATA ? label : "", room);
+            show_field(cli, words[v->role], "%s on partition %u, %s%s%s, %s of it free at first", size, v->number,
+                       title, v->role == WS_ROLE_DATA ? label : "", v->locked ? ", locked" : "", room);
     }
 }
 
@@ -282,7 +282,7 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
     struct ws_build_setting setting = {.facts = &g->facts,
                                        .trial = g->have_trial ? &g->trial : NULL,
                                        .made_at = cli->port->ops->wall_clock(cli->port)};
-    for (size_t i = 0; i < WS_INPUTS; i++) setting.input[i] = g->input[i];
+    for (size_t i = 0; i < WS_INPUTS_MOST; i++) setting.input[i] = g->input[i];
     ws_plan_drive_of(&g->facts, &setting.drive);
     WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
     ws_guid_from_random(&setting.id);
@@ -303,19 +303,14 @@ struct keeping {
 
 static enum ws_status keep(struct cli *cli, const struct planning *g, const struct wishes *w, const char *trial,
                            const struct keeping *k, const struct ws_text *plan) {
-    const char *const works_with[] = {w->image,
-                                      w->overlay_from,
-                                      w->rules,
-                                      w->family,
-                                      trial,
-                                      g->facts.id,
-                                      g->request.input[WS_INPUT_IMAGE].path,
-                                      g->request.input[WS_INPUT_OVERLAY].path};
+    const char *const works_with[] = {w->image, w->overlay_from, w->rules, w->family, trial, g->facts.id};
     struct cli_never never = {0};
     struct ws_text text = {0};
     enum ws_status status = WS_OK;
     for (size_t i = 0; i < sizeof works_with / sizeof works_with[0]; i++)
         if (works_with[i] && works_with[i][0]) cli_never(&never, works_with[i]);
+    for (size_t i = 0; i < ws_request_inputs(&g->request); i++)
+        if (ws_request_input(&g->request, i)->path[0]) cli_never(&never, ws_request_input(&g->request, i)->path);
     if (k->picture && g->plan) WS_TRY(draw(cli, g, k->picture, k->over != 0, &never));
     if (k->save && g->plan)
         WS_TRY(cli_keep(cli, k->save, plan->data, plan->length, "wild-satchel-plan", k->over != 0, &never));
@@ -405,7 +400,7 @@ done:
     }
     ws_text_free(&text);
     if (g) ws_build_close(g->build);
-    for (size_t i = 0; g && i < WS_INPUTS; i++) ws_source_close(g->input[i]);
+    for (size_t i = 0; g && i < WS_INPUTS_MOST; i++) ws_source_close(g->input[i]);
     free(g);
     return code;
 }

@@ -15,11 +15,16 @@
 enum { ROOM = 8192 };
 static char kept[ROOM], again[ROOM];
 
+static char recovery[WS_RECOVERY_ROOM];
+
 static void guard(void) {
+    enum { KEYS = 65536, LEAST = 64 }; /* bytes for keys in libcrypto, locked and cleared by it */
     const struct rlimit none = {0, 0};
+    if (!CRYPTO_secure_malloc_initialized()) (void)CRYPTO_secure_malloc_init(KEYS, LEAST);
     (void)setrlimit(RLIMIT_CORE, &none);
     (void)mlock(kept, sizeof kept);
     (void)mlock(again, sizeof again);
+    (void)mlock(recovery, sizeof recovery);
 }
 
 static void secret_clear(void) {
@@ -48,6 +53,23 @@ static enum ws_status read_line(struct cli *cli, int fd, char out[ROOM], bool *e
     return WS_OK;
 }
 
+static bool is_locked(const struct ws_build *build) {
+    const struct ws_volume *v = ws_plan_volume(ws_build_plan(build), WS_ROLE_SYSTEM);
+    return v && v->locked;
+}
+
+/* What is kept, to the build. A passphrase is typed where the keyboard may be another. */
+static enum ws_status give(struct cli *cli, struct ws_build *build, size_t number) {
+    size_t doubtful = ws_build_password_of(build, number)[0] ? 0 : ws_passphrase_doubtful(kept);
+    if (doubtful && !cli->json)
+        fprintf(
+            stderr,
+            "  %zu of its characters stand elsewhere on other keyboards; at a start most systems know the US layout "
+            "only.\n",
+            doubtful);
+    return ws_build_password(build, number, kept, &cli->error);
+}
+
 static enum ws_status from_descriptor(struct cli *cli, struct ws_build *build, int fd) {
     for (size_t i = 0; i < ws_build_passwords(build); i++) {
         bool end = false;
@@ -55,14 +77,14 @@ static enum ws_status from_descriptor(struct cli *cli, struct ws_build *build, i
         if (end && !kept[0])
             return ws_fail(&cli->error, WS_E_USAGE, "%zu passwords are needed, a line each, and only %zu came",
                            ws_build_passwords(build), i);
-        WS_TRY(ws_build_password(build, i, kept, &cli->error));
+        WS_TRY(give(cli, build, i));
     }
     return WS_OK;
 }
 
 static enum ws_status ask_once(struct cli *cli, const char *what, const char *whose, char out[ROOM]) {
     bool end = false;
-    fprintf(stderr, "  %s for %s: ", what, whose);
+    fprintf(stderr, "  %s%s%s: ", what, whose[0] ? " for " : "", whose);
     fflush(stderr);
     enum ws_status status = read_line(cli, STDIN_FILENO, out, &end);
     fputc('\n', stderr);
@@ -72,9 +94,9 @@ static enum ws_status ask_once(struct cli *cli, const char *what, const char *wh
 static enum ws_status ask(struct cli *cli, struct ws_build *build, size_t number) {
     const char *whose = ws_build_password_of(build, number);
     for (int tries = 0; tries < 3; tries++) {
-        WS_TRY(ask_once(cli, "Password", whose, kept));
+        WS_TRY(ask_once(cli, whose[0] ? "Password" : "Passphrase that opens the drive", whose, kept));
         WS_TRY(ask_once(cli, "The same again", whose, again));
-        if (strcmp(kept, again) == 0) return ws_build_password(build, number, kept, &cli->error);
+        if (strcmp(kept, again) == 0) return give(cli, build, number);
         fprintf(stderr, "  The two are not the same.\n");
     }
     return ws_fail(&cli->error, WS_E_USAGE, "no password was typed twice the same; nothing was written");
@@ -94,18 +116,65 @@ static enum ws_status from_terminal(struct cli *cli, struct ws_build *build) {
     return status;
 }
 
+static enum ws_status descriptor_of(struct cli *cli, const char *option, const char *text, int *fd) {
+    char *end;
+    long n = strtol(text, &end, 10);
+    if (*end || end == text || n < 0 || n > 1 << 20)
+        return ws_fail(&cli->error, WS_E_USAGE, "%s takes the number of an open file", option);
+    *fd = (int)n;
+    return WS_OK;
+}
+
+static enum ws_status put_recovery(struct cli *cli, int fd) {
+    char line[WS_RECOVERY_ROOM + 1];
+    (void)snprintf(line, sizeof line, "%s\n", recovery);
+    ssize_t put = write(fd, line, strlen(line));
+    bool whole = put == (ssize_t)strlen(line);
+    OPENSSL_cleanse(line, sizeof line);
+    if (whole) return WS_OK;
+    ws_fail(&cli->error, WS_E_WRITE, "the recovery key cannot be written to that open file: %s", strerror(errno));
+    return ws_fail_next(&cli->error, "nothing was written to the drive");
+}
+
+/* Written out before the drive is: what was lost on the way opens nothing then. */
+enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor) {
+    int fd = -1;
+    if (!is_locked(build)) {
+        if (!descriptor) return WS_OK;
+        return ws_fail(&cli->error, WS_E_USAGE, "this plan locks nothing that a recovery key could open");
+    }
+    if (descriptor) WS_TRY(descriptor_of(cli, "--recovery-fd", descriptor, &fd));
+    if (!descriptor && (cli->json || !isatty(STDIN_FILENO) || !cli->terminal)) return WS_OK;
+    WS_TRY(ws_build_recovery(build, recovery, &cli->error));
+    enum ws_status status = descriptor ? put_recovery(cli, fd) : WS_OK;
+    if (descriptor || status != WS_OK) OPENSSL_cleanse(recovery, sizeof recovery);
+    return status;
+}
+
+/* Once, and past whatever the output is kept by. */
+void secret_show_recovery(const struct cli *cli, const struct ws_build *build, bool made_elsewhere) {
+    if (!is_locked(build) || cli->json) return;
+    if (recovery[0]) {
+        fprintf(stderr, "\n  Recovery key   %s\n", recovery);
+        fprintf(stderr,
+                "                 It opens the drive where the passphrase is forgotten, typed with its blanks. It is "
+                "shown this once: write it down.\n\n");
+        OPENSSL_cleanse(recovery, sizeof recovery);
+    } else if (!made_elsewhere) {
+        show_field(cli, "Recovery key", "none: it is shown on a terminal only, or written where --recovery-fd says");
+    }
+}
+
 enum ws_status secret_give(struct cli *cli, struct ws_build *build, const char *descriptor) {
     enum ws_status status = WS_OK;
     if (!ws_build_passwords(build) && descriptor)
-        return ws_fail(&cli->error, WS_E_USAGE, "this plan has no account that needs a password");
+        return ws_fail(&cli->error, WS_E_USAGE, "this plan has no account and no lock that needs a password");
     if (!ws_build_passwords(build)) return WS_OK;
     guard();
     if (descriptor) {
-        char *end;
-        long fd = strtol(descriptor, &end, 10);
-        if (*end || end == descriptor || fd < 0 || fd > 1 << 20)
-            return ws_fail(&cli->error, WS_E_USAGE, "--password-fd takes the number of an open file, not a password");
-        status = from_descriptor(cli, build, (int)fd);
+        int fd = -1;
+        status = descriptor_of(cli, "--password-fd", descriptor, &fd);
+        if (status == WS_OK) status = from_descriptor(cli, build, fd);
     } else if (isatty(STDIN_FILENO)) {
         status = from_terminal(cli, build);
     }

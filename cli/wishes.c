@@ -33,6 +33,8 @@ const struct poptOption wish_options[] = {
     {"cluster", 0, POPT_ARG_STRING, &wished.cluster, 0, "bytes in a cluster of the data partition (usual for its size)",
      "SIZE"},
     {"swap", 0, POPT_ARG_STRING, &wished.swap, 0, "a swap partition too", "SIZE"},
+    {"locked", 0, POPT_ARG_NONE, &wished.locked, 0,
+     "with kind system: a passphrase opens it, asked for when it is built and at each start", NULL},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
      "KIND"},
     {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,
@@ -50,6 +52,7 @@ const struct poptOption wish_options[] = {
     {"edition", 0, POPT_ARG_STRING, &wished.edition, 0,
      "with kind system: which of the image's editions; `satchel image` lists them", "NAME"},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)owner_options, 0, NULL, NULL},
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)addition_options, 0, NULL, NULL},
     POPT_TABLEEND};
 
 enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
@@ -120,6 +123,7 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     unsigned word = 0;
     for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
         if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
+    if (w->locked) ws_request_want(r, WS_ROLE_SYSTEM)->locked = true;
     if (w->in) {
         WS_TRY(cli_pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
         ws_request_want(r, WS_ROLE_PERSISTENCE)->place = (enum ws_place)word;
@@ -218,7 +222,7 @@ static enum ws_status load_request(struct cli *cli, const char *path, struct ws_
 }
 
 /* A path as documents keep it: whole, or not at all. */
-static enum ws_status take_path(struct cli *cli, const char *path, struct ws_input *input) {
+enum ws_status cli_take_path(struct cli *cli, const char *path, struct ws_input *input) {
     char *real = realpath(path, NULL);
     int length = snprintf(input->path, sizeof input->path, "%s", real ? real : path);
     free(real);
@@ -267,25 +271,37 @@ static enum ws_status know_again(struct cli *cli, struct ws_input *input, const 
         ws_fail(&cli->error, WS_E_FORMAT, "this is no longer the file that was asked for: its SHA-256 is now %.16s...",
                 now.sha256);
         ws_fail_where(&cli->error, "%s", input->path);
-        return ws_fail_next(&cli->error, "name it as it is, with --image or --overlay-from");
+        return ws_fail_next(&cli->error, "name it as it is, on the command line");
     }
     *input = now;
     return WS_OK;
 }
 
+static enum ws_status open_additions(struct cli *cli, struct ws_request *r, struct ws_source *source[WS_INPUTS_MOST]) {
+    for (size_t i = 0; i < r->additions; i++) {
+        struct ws_input *file = &r->addition[i].file;
+        struct ws_source **to = &source[WS_INPUTS + i];
+        WS_TRY(cli_open_addition(cli, &r->addition[i], to));
+        enum ws_status status = file->sha256[0] ? know_again(cli, file, *to) : know(cli, file, *to);
+        if (status != WS_OK) return ws_fail_where(&cli->error, "%s", file->path);
+    }
+    return WS_OK;
+}
+
 static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struct ws_request *r,
-                                  struct ws_source *source[WS_INPUTS]) {
+                                  struct ws_source *source[WS_INPUTS_MOST]) {
     struct ws_input *image = &r->input[WS_INPUT_IMAGE];
     struct ws_input *overlay = &r->input[WS_INPUT_OVERLAY];
     struct ws_packed_facts packed;
     struct stat s;
-    if (w->image) WS_TRY(take_path(cli, w->image, image));
+    if (w->image) WS_TRY(cli_take_path(cli, w->image, image));
     if (!image->path[0] && r->kind == WS_KIND_BLANK) return WS_OK; /* it is made from none */
     if (!image->path[0]) return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
     WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
     image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
     WS_TRY(w->image ? know(cli, image, source[WS_INPUT_IMAGE]) : know_again(cli, image, source[WS_INPUT_IMAGE]));
-    if (w->overlay_from) WS_TRY(take_path(cli, w->overlay_from, overlay));
+    WS_TRY(open_additions(cli, r, source));
+    if (w->overlay_from) WS_TRY(cli_take_path(cli, w->overlay_from, overlay));
     if (!overlay->path[0]) return WS_OK;
     WS_TRY(ws_linux_open_overlay(overlay->path, &source[WS_INPUT_OVERLAY], &cli->error));
     return w->overlay_from ? know(cli, overlay, source[WS_INPUT_OVERLAY])
@@ -293,13 +309,14 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
 }
 
 enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct ws_request *r,
-                               struct ws_source *source[WS_INPUTS]) {
+                               struct ws_source *source[WS_INPUTS_MOST]) {
     ws_request_begin(r, WS_KIND_USUAL);
     if (w->request) WS_TRY(load_request(cli, w->request, r));
     WS_TRY(read_kind(cli, w, r));
     WS_TRY(read_volumes(cli, w, r));
     WS_TRY(read_start(cli, w, r));
     WS_TRY(cli_read_owner(cli, &r->owner));
+    WS_TRY(cli_read_additions(cli, r));
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));
     if (w->family) WS_TRY(load_family(cli, w->family, r->family));
     return open_inputs(cli, w, r, source);

@@ -5,21 +5,27 @@
 #include "cli/cli.h"
 
 struct wishes { /* the options, as they were typed; NULL: not at all */
+    int locked;
     char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,
         *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait, *kernel_options, *edition;
 };
 extern const struct poptOption wish_options[];
-extern const struct poptOption owner_options[]; /* owner.c; among the former */
-extern struct wishes wished;                    /* what those options fill */
+extern const struct poptOption owner_options[];    /* owner.c; among the former */
+extern const struct poptOption addition_options[]; /* add.c; likewise */
+extern struct wishes wished;                       /* what those options fill */
 
 /* The request, from a saved one where there is one; image and ready-made data file opened, and known by their digests.
  * Close both sources whatever comes of it. */
 enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *wishes, struct ws_request *request,
-                               struct ws_source *input[WS_INPUTS]);
+                               struct ws_source *input[WS_INPUTS_MOST]);
 
+/* A path as a plan keeps it. */
+enum ws_status cli_take_path(struct cli *cli, const char *path, struct ws_input *input);
 /* Which word of a few; WS_E_USAGE names them all. */
 enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
                         unsigned first, unsigned count, unsigned *out);
+/* What is added to a full system, in place of what a saved request had where anything is named: entered, not opened. */
+enum ws_status cli_read_additions(struct cli *cli, struct ws_request *request);
 /* The owner's options over what the request has. */
 enum ws_status cli_read_owner(struct cli *cli, struct ws_owner *owner);
 

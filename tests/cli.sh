@@ -387,6 +387,7 @@ done
 # Kernels that come and go in the running system: the drive's own script makes the menu that the plan made
 mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; then
     cp -a mounted/boot mounted/etc mounted/usr top/ && umount mounted
+    echo "tries 3" >>top/etc/start-entries.conf # this root has no service that could say that it is up
     menu() { for e in top/boot/loader/entries/*.conf; do sed -n 's/^linux *//p' "$e"; done | tr '\n' ' '; }
     for shell in sh bash "busybox sh"; do
         command -v ${shell%% *} >/dev/null || continue
@@ -395,15 +396,40 @@ mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; th
         ok "$shell: nothing came, nothing changes" sh -c 'START_ENTRIES_TOP=$PWD/top $0 top/usr/local/sbin/start-entries && diff -r was top/boot' $shell
         for v in 6.1-hut10 6.9 6.10; do cp top/boot/vmlinuz-6.1-hut top/boot/vmlinuz-$v; done
         echo x > top/boot/initrd.img-6.10 && echo x > top/boot/initrd.img-6.1-hut10 && : > "top/boot/vmlinuz-6.3 evil" && remade
-        ok "$shell: the newest first, those without initial RAM disk wait" test "$(menu)" = "/boot/vmlinuz-6.10 /boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.10 "
+        ok "$shell: the newest first, those without initial RAM disk wait" test "$(menu)" = "/boot/vmlinuz-6.10 /boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut "
         echo "without 6.10" >>top/etc/start-entries.conf && touch -d 2001-01-01 top/boot/initrd.img-6.10 && remade
-        ok "$shell: one without drivers stays out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut10 "
+        ok "$shell: one without drivers stays out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut "
         touch -d 2099-01-01 top/boot/initrd.img-6.10 && remade
         ok "$shell: until its initial RAM disk is made anew" test "$(menu | cut -d' ' -f1)" = "/boot/vmlinuz-6.10"
         sed -i '/^without/d' top/etc/start-entries.conf
         remade without 6.10
-        ok "$shell: one that is about to go is left out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut10 "
+        ok "$shell: one that is about to go is left out" test "$(menu)" = "/boot/vmlinuz-6.1-hut10 /boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut "
         rm top/boot/*6.10 top/boot/*6.1-hut10 top/boot/*6.9 "top/boot/vmlinuz-6.3 evil" && remade
+        ok "$shell: as before" diff -r was top/boot
+        # a kernel that came has tries, until it is up or the one before it is
+        names() { (cd top/boot/loader/entries && echo *); }
+        options() { sed -n 's/^options *//p' "top/boot/loader/entries/$1"; }
+        cp top/boot/vmlinuz-6.1-hut top/boot/vmlinuz-6.9 && echo x >top/boot/initrd.img-6.9 && : >top/boot/loader/menu.cfg && remade
+        ok "$shell: it has three tries, and starts anew when it comes to nothing" test "$(names) $(options 0001+3-0.conf | grep -o 'panic.*')" = \
+            "0001+3-0.conf 0002.conf 0003.conf panic=10 rd.shell=0 rd.emergency=reboot start.entry=6.9"
+        ok "$shell: a rescue is by the kernel that is known" grep -q "^linux      /boot/vmlinuz-6.1-hut$" top/boot/loader/entries/0003.conf
+        ok "$shell: the other loader counts, too" test "$(wc -c <top/boot/loader/tries.env) $(sed -n 2p top/boot/loader/tries.env) $(grep -c 'save_env -f /boot/loader/tries.env left_0001$' top/boot/loader/menu.cfg)" = "1024 left_0001=3 1"
+        grub-script-check top/boot/loader/menu.cfg || ok "$shell: it reads that menu" false
+        mv top/boot/loader/entries/0001+3-0.conf top/boot/loader/entries/0001+1-2.conf && remade
+        ok "$shell: what was tried stays counted" test "$(names)" = "0001+1-2.conf 0002.conf 0003.conf"
+        sed -i 's/left_0001=./left_0001=0/' top/boot/loader/tries.env && remade
+        ok "$shell: by whichever loader" test "$(names)" = "0001+0-3.conf 0002.conf 0003.conf"
+        remade good 6.1-hut
+        ok "$shell: another one's start does not make it good" test "$(names)" = "0001+0-3.conf 0002.conf 0003.conf"
+        touch -d 2099-01-01 top/boot/initrd.img-6.9 && remade
+        ok "$shell: made anew, it is tried anew" test "$(names)" = "0001+3-0.conf 0002.conf 0003.conf"
+        cp top/boot/vmlinuz-6.1-hut top/boot/vmlinuz-6.10 && echo x >top/boot/initrd.img-6.10 && remade
+        ok "$shell: so is each that comes" test "$(names)" = "0001+3-0.conf 0002+3-0.conf 0003.conf 0004.conf"
+        rm top/boot/*6.10 && remade good 6.9
+        ok "$shell: once up it is good" test "$(names) $(options 0001.conf | grep -c panic) $(ls top/boot/loader)" = "0001.conf 0002.conf 0003.conf 0 entries
+menu.cfg
+satchel.conf"
+        rm top/boot/*6.9 top/boot/loader/menu.cfg && remade
         ok "$shell: as before" diff -r was top/boot
         mv top/boot/vmlinuz-6.1-hut was/ && remade
         ok "$shell: without a kernel the menu stays" test "$(menu)" = "/boot/vmlinuz-6.1-hut /boot/vmlinuz-6.1-hut "

@@ -1,7 +1,9 @@
 #!/usr/bin/env python3
 """A real distribution's root becomes a drive that starts to a login, is its owner's, and leaves the PC alone.
 
-  full_system.py SATCHEL ROOT FIRMWARE     ROOT: a folder or archive; FIRMWARE: bios, uefi or secure: with Secure Boot on
+  full_system.py SATCHEL ROOT FIRMWARE[-locked] [PACKAGE]
+      ROOT: a folder or archive; FIRMWARE: bios, uefi or secure: with Secure Boot on, and whether a passphrase opens the
+      drive; PACKAGE: of another kernel
 
 The account of the plan logs in on the serial console, makes three folders and a file, and administers; after a restart
 (on the other firmware) all is there. A disk inside the PC, with a file system on it, is not mounted, cannot be written
@@ -12,6 +14,9 @@ import hashlib, os, re, select, subprocess, sys, tempfile, time
 satchel, root, firmware = (os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2]), sys.argv[3])
 work = tempfile.mkdtemp(prefix="satchel-full-")
 os.chdir(work)
+package = os.path.abspath(sys.argv[4]) if len(sys.argv) > 4 else None
+firmware, _, locked = firmware.partition("-")
+PASSPHRASE, ASKS = "fulmar over the bar", "(?i)unlock disk|passphrase for"
 PASSWORD = "gull 7 over the bar"
 
 
@@ -70,13 +75,47 @@ class PC:
         said = self.until(r"end:\d+", seconds)
         return re.sub(r"\x1b\[\?2004[hl]|\r", "", said)
 
+    def unlock(self):
+        """A wrong passphrase opens nothing."""
+        if not locked:
+            return
+        self.until(ASKS, 300)
+        time.sleep(3)
+        self.type("fulmar over the hill")
+        self.until(ASKS, 120)
+        time.sleep(3)
+        self.type(PASSPHRASE)
+
     def log_in(self):
+        self.unlock()
         self.until(r"hut-3 login: ", 600)
+        self.enter()
+
+    def enter(self):
         self.type("tide")
         self.until("(?i)pass|kennwort", 60)
         self.type(PASSWORD)
         self.until(r"\$ ", 120)
         self.ask("PS1='> '; stty -echo; export LC_ALL=C")
+
+    def comes_up(self):
+        """To a login, or not: a kernel that panics starts the PC anew, which goes off then."""
+        seen = b""
+        while b"hut-3 login: " not in seen:
+            if not select.select([self.process.stdout], [], [], 400)[0]:
+                self.fail("nothing more on the console", seen)
+            got = os.read(self.process.stdout.fileno(), 65536)
+            if not got:
+                self.process.wait()
+                return False
+            seen += got
+            self.log += got
+            if locked and re.search(ASKS.encode(), seen):
+                time.sleep(3)
+                self.type(PASSPHRASE)
+                seen = b""
+        self.enter()
+        return True
 
     def off(self):
         self.type(f"echo '{PASSWORD}' | sudo -S poweroff")
@@ -97,6 +136,12 @@ def check(what, good, detail=""):
         print(f"FAILED: {what}\n{detail[-1500:]}")
 
 
+def attach(number=1):
+    """The volume that starts, the root's or where that is locked its kernels', as a block device; or a later one."""
+    start = int(re.findall(r"start= *(\d+)", run("sfdisk", "-d", "stick.img"))[number]) * 512
+    return run("losetup", "--show", "-f", "-o", str(start), "stick.img").strip()
+
+
 def digest(path):
     return hashlib.sha256(open(path, "rb").read()).hexdigest()
 
@@ -108,17 +153,36 @@ before = digest("internal.img")
 name = re.search(r'"name": "([^"]+)"', run(satchel, "drives", "stick.img", "--json")).group(1)
 plan = run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
           "--administrator", "tide:Tide survey", "--account", "guest", "--login", "automatic", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
-          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan")
+          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan", *(["--locked"] if locked else []))
 print(plan, flush=True)
 read, write = os.pipe()
-os.write(write, f"{PASSWORD}\nanother one\n".encode())
+os.write(write, f"{PASSWORD}\nanother one\n{PASSPHRASE}\n".encode())
 os.close(write)
-run(satchel, "build", "stick.plan", "--confirm", name, "--password-fd", str(read), pass_fds=[read])
+with open("recovery", "w") as recovery:
+    run(satchel, "build", "stick.plan", "--confirm", name, "--password-fd", str(read),
+        *(["--recovery-fd", str(recovery.fileno())] if locked else []), pass_fds=[read, recovery.fileno()])
+if locked:
+    loop = attach(2)
+    for secret, opens in ((PASSPHRASE, True), (open("recovery").read().strip(), True), (PASSWORD, False)):
+        done = subprocess.run(["cryptsetup", "open", "--test-passphrase", "--key-file", "-", loop], input=secret, text=True, capture_output=True)
+        check(f"a secret opens it or does not: {opens}", (done.returncode == 0) == opens, done.stderr)
+    run("losetup", "-d", loop)
 run(satchel, "check", "stick.img", "--plan", "stick.plan")
 for path in ("stick.plan", "stick.plan.built"):
     text = open(path).read()
-    check(f"no password in {path}", PASSWORD not in text and "$6$" not in text and "$y$" not in text)
+    check(f"no password in {path}", PASSWORD not in text and PASSPHRASE not in text and "$6$" not in text and "$y$" not in text)
 
+if package:
+    loop = attach()
+    os.mkdir("root")
+    run("mount", loop, "root")
+    run("cp", package, "root/var/tmp/kernel.deb")
+    run("umount", "root")
+    run("losetup", "-d", loop)
+
+secrets = (PASSWORD, PASSPHRASE, "/home/tide") if locked else (PASSWORD,)
+found = subprocess.run(["grep", "-caF", *(w for s in secrets for w in ("-e", s)), "stick.img"], capture_output=True, text=True)
+check("no secret stands on the drive in clear", found.stdout.strip() == "0", found.stdout)
 started = time.time()
 pc = PC(firmware)
 pc.log_in()
@@ -141,10 +205,17 @@ if disk:
                   f"e2fsck -fy /dev/{disk.group(1)}; mount /dev/{disk.group(1)} /mnt && touch /mnt/mark; sync'")
     check("writing to it fails", "not permitted" in said or "ead-only" in said, said)
 version = re.search(r"\d+\.\d+\S*", pc.ask("uname -r")).group(0)
-said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'cd /boot; cp vmlinuz-{version} vmlinuz-{version}.9; cp -r /lib/modules/{version} /lib/modules/{version}.9; "
-              f"cp initrd.img-{version} initrd.img-{version}.9; for d in /etc/kernel/postinst.d/zz*; do $d {version}.9; done; "
-              f"grep -h ^linux /boot/loader/entries/*'", 200)
-check("the menu has the kernel that came", [w for w in said.split() if "vmlinuz" in w][:2] == [f"/boot/vmlinuz-{version}.9", f"/boot/vmlinuz-{version}"], said)
+if package:
+    said = pc.ask(f"echo '{PASSWORD}' | sudo -S dpkg -i /var/tmp/kernel.deb", 1500)
+    check("the package tool installs a kernel", "end:0" in said, said)
+    newer = re.search(r"Setting up linux-image-(\S+)", said).group(1)
+else:
+    newer = f"{version}.9"
+    said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'cd /boot; cp vmlinuz-{version} vmlinuz-{newer}; cp -r /lib/modules/{version} /lib/modules/{newer}; "
+                  f"cp initrd.img-{version} initrd.img-{newer}; for d in /etc/kernel/postinst.d/zz*; do $d {newer}; done'", 200)
+said = pc.ask("grep -h ^linux /boot/loader/entries/*")
+prefix = "" if locked else "/boot"  # of the volume that starts
+check("the menu has the kernel that came", [w for w in said.split() if "vmlinuz" in w][:2] == [f"{prefix}/vmlinuz-{newer}", f"{prefix}/vmlinuz-{version}"], said)
 menu = pc.ask("grep -l 'menuentry' /boot/loader/*; head -3 /boot/loader/menu.cfg; mokutil --sb-state; od -An -tu1 /sys/firmware/efi/efivars/SecureBoot-*")
 said = pc.ask("mkdir one two three; date > two/tide.txt; cat two/tide.txt; sync")
 kept = re.search(r"\w{3} \w{3}.*20\d\d", said)
@@ -156,18 +227,32 @@ check("the PC's disk is untouched", digest("internal.img") == before)
 
 pc = PC("uefi" if firmware == "bios" else "bios")
 pc.log_in()
-said = pc.ask("ls; cat two/tide.txt; cat /etc/machine-id")
+said = pc.ask("ls; cat two/tide.txt; cat /etc/machine-id; uname -r")
 check("all is there on the other firmware", all(w in said for w in ("one", "two", "three")) and kept and kept.group(0) in said, said)
-check("the menu that is shown has the older kernel behind the newer", f"(kernel {version})" in pc.log.decode(errors="replace"))
+check("the menu that is shown has the older kernel behind the newer", f"(kernel {version[:38]})" in pc.log.decode(errors="replace"))
+check("the kernel that came has started", newer in said or not package, said)
 check("its identity is kept", all(i in said for i in first_id), said)
 said = pc.ask(f"for n in 1 2; do :; done; echo '{PASSWORD}' | sudo -S -u guest id -un; echo wrong | sudo -k -S true")
 check("the other account is there, a wrong password is refused", "guest" in said and "end:0" not in said, said)
+# The other kernel came up, so it is good now. The next one breaks: it gives way by itself, whatever is installed after it
+check("a kernel that came up is good", re.search(r"\n0001\.conf 0002\.conf 0003\.conf", pc.ask("cd /boot/loader/entries; echo; echo *; cd")))
+said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'cd /boot; cp vmlinuz-{version} vmlinuz-{newer}.11; head -c 100000 initrd.img-{version} > initrd.img-{newer}.11; "
+              f"for d in /etc/kernel/postinst.d/zz*; do $d {newer}.11; done; cd loader/entries; echo *'", 200)
+check("a new one has three tries", "0001+3-0.conf" in said, said)
+pc.off()
+started = time.time()
+tried = 0
+while tried < 5:
+    pc = PC(firmware)
+    if pc.comes_up():
+        break
+    tried += 1
+check(f"a kernel that breaks is tried three times, then the one before it starts (tried {tried} times, {time.time() - started:.0f} s)", tried == 3)
+said = pc.ask("uname -r; echo; cd /boot/loader/entries; echo *; cat ../tries.env; cd")
+check("its tries are noted, the one that runs stays good", "0001+0-3.conf 0002.conf" in said or "left_0001=0" in said, said)
 pc.off()
 check("the PC's disk is still untouched", digest("internal.img") == before)
-offset = re.search(r'"at_bytes": (\d+),[^}]*"role": "system"|"role": "system"[^}]*"at_bytes": (\d+)', open("stick.plan").read())
-table = run("sfdisk", "-d", "stick.img")
-start = int(re.findall(r"start= *(\d+)", table)[1]) * 512
-loop = run("losetup", "--show", "-f", "-o", str(start), "stick.img").strip()
+loop = attach()
 done = subprocess.run(["e2fsck", "-fn", loop], text=True, capture_output=True)
 subprocess.run(["losetup", "-d", loop])
 check("the volume is clean afterwards", done.returncode == 0, done.stdout)

@@ -171,7 +171,7 @@ static void check_sizes(const struct planned *p) {
 
 /* A plan's document, read and worked out again from its inputs, comes to the same; so does its request, saved alone. */
 static void check_documents(const struct planned *p, const struct ws_source *image) {
-    const struct ws_source *const input[WS_INPUTS] = {image, NULL};
+    const struct ws_source *const input[WS_INPUTS_MOST] = {image, NULL};
     struct ws_text text = {0}, again = {0}, request = {0};
     struct ws_plan *back = NULL;
     struct ws_build *build = NULL;

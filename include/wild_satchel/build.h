@@ -2,6 +2,7 @@
 #ifndef WILD_SATCHEL_BUILD_H
 #define WILD_SATCHEL_BUILD_H
 
+#include "wild_satchel/lock.h"
 #include "wild_satchel/pieces.h"
 #include "wild_satchel/plan.h"
 #include "wild_satchel/trial.h"
@@ -18,9 +19,9 @@ struct ws_build_setting {
     const struct ws_trial *trial;       /**< of that drive; may be NULL */
     struct ws_guid id;                  /**< random: all identifiers derive from it */
     int64_t made_at;                    /**< seconds since 1970-01-01 UTC */
-    /** The inputs of the request, opened; NULL where it has none. Borrowed until the build is closed, and read by two
-     *  tasks at once. */
-    const struct ws_source *input[WS_INPUTS];
+    /** The inputs of the request, opened, in the order of ws_request_input(); NULL where it has none. Borrowed until
+     * the build is closed, and read by two tasks at once. */
+    const struct ws_source *input[WS_INPUTS_MOST];
     bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
 };
 
@@ -35,23 +36,33 @@ WS_CHECKED enum ws_status ws_build_prepare(const struct ws_request *request, con
                                            struct ws_build **build, struct ws_error *error);
 /** Work a saved plan out again. What it was told beside its inputs, a trial's findings for one, is taken over.
  *  @return also WS_E_FORMAT naming the first result that does not follow */
-WS_CHECKED enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
-                                         struct ws_build **build, struct ws_error *error);
+WS_CHECKED enum ws_status ws_build_again(const struct ws_plan *read,
+                                         const struct ws_source *const input[WS_INPUTS_MOST], struct ws_build **build,
+                                         struct ws_error *error);
 /** What was decided; belongs to the build. */
 const struct ws_plan *ws_build_plan(const struct ws_build *build);
 /** Its extents belong to the parts of enum ws_role. */
 const struct ws_layout *ws_build_layout(const struct ws_build *build);
 void ws_build_close(struct ws_build *build); /**< NULL is accepted */
 
-/** Passwords that have to be given before the build is carried out: of the accounts of a full system. No plan, log or
- *  record holds one; the drive holds a hash of each, which the same password gives again on the same plan. */
+/** Passwords that have to be given before the build is carried out: of the accounts of a full system, and behind them
+ *  the passphrase of its locked volume. No plan, log or record holds one; the drive holds a hash of each, which the
+ * same password gives again on the same plan. A locked volume's key is another one each time: such a build is not
+ * continued, but begins afresh, and its volume is not compared by a later check. */
 size_t ws_build_passwords(const struct ws_build *build);
-/** Whose: an account's name; the first is number 0. @return NULL past the last */
+/** Whose: an account's name, or "" for the passphrase of the locked volume; the first is number 0.
+ *  @return NULL past the last */
 const char *ws_build_password_of(const struct ws_build *build, size_t number);
 /** Give one. It is hashed at once; the caller clears its own copy.
- *  @return WS_E_USAGE for one that no system takes, or a number past the last */
+ *  @return WS_E_USAGE for one that no system takes, or a number past the last; WS_E_NOMEM also for what a passphrase
+ *          costs (see ws_lock_cost()) */
 WS_CHECKED enum ws_status ws_build_password(struct ws_build *build, size_t number, const char *password,
                                             struct ws_error *error);
+
+/** A second secret that opens the locked volume, made at random: to be shown once and written down. It is kept nowhere;
+ *  the caller clears its copy. Before the build is carried out.
+ *  @return WS_E_USAGE without a locked volume; WS_E_RANGE for a second one */
+WS_CHECKED enum ws_status ws_build_recovery(struct ws_build *build, char out[WS_RECOVERY_ROOM], struct ws_error *error);
 
 struct ws_build_options {
     bool allow_external_disk;

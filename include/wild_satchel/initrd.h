@@ -23,7 +23,8 @@ enum ws_driver {
     WS_DRIVER_SQUASHFS,
     WS_DRIVER_OVERLAY,
     WS_DRIVER_LOOP,
-    WS_DRIVER_CRYPT, /**< dm_crypt */
+    WS_DRIVER_CRYPT, /**< dm_crypt: locked volumes */
+    WS_DRIVER_XTS,   /**< xts: how those are enciphered */
     WS_DRIVERS
 };
 const char *ws_driver_name(enum ws_driver driver); /**< as the module is called: "xhci_pci", ... */

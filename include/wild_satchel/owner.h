@@ -58,6 +58,18 @@ struct ws_owner {
     enum ws_internal_disks internal_disks;
     bool reports; /**< leave the services on that send reports about the system and its use */
 };
+/** A file or folder of the user's own, put into a full system. */
+enum ws_added {
+    WS_ADDED_FILE,        /**< at `to` */
+    WS_ADDED_FOLDER,      /**< its files laid into the folder `to`: of a folder, archive or ext4 volume */
+    WS_ADDED_KEYS,        /**< public keys (authorized_keys, sshd(8)) by which the account `to` may log in from afar */
+    WS_ADDED_NETWORK,     /**< a network's settings, where the root keeps such; which, its name's ending tells */
+    WS_ADDED_FIRST_START, /**< a script, run once by the first start, as root */
+    WS_ADDEDS
+};
+const char *ws_added_name(enum ws_added what); /**< "file", "folder", "keys", "network", "first-start" */
+enum { WS_ADDED_TO = 256 };
+
 /** Is anything asked for? */
 bool ws_owner_any(const struct ws_owner *owner);
 /** Are these names and words that systems accept? @return WS_E_USAGE with the first that is not, and what would be */

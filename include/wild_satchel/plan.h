@@ -34,6 +34,7 @@ struct ws_volume {
     uint64_t free_bytes;       /**< as the fresh volume will count them */
     uint32_t cluster;          /**< bytes, as asked; 0: usual */
     char label[WS_LABEL_ROOM]; /**< as its format holds it */
+    bool locked;               /**< a passphrase opens it, see lock.h; its size counts the lock's header, too */
     enum ws_role inside;       /**< it is a file in that volume; WS_ROLE_DRIVE: a partition */
 };
 

@@ -48,6 +48,7 @@ struct ws_memory {
     const struct ws_live_family *family; /**< may point to own_family: a copy of this must settle it */
     struct ws_own_family own_family;     /**< as the drive describes it */
     bool system; /**< a full one: what it remembers is its own root volume, and there is no family */
+    bool locked; /**< that volume is, and was not looked into */
     enum ws_forgets cause;
     char cause_text[700];  /**< a sentence with what to do, when cause is not WS_FORGETS_NOT */
     char parameters[1024]; /**< of the default entry */

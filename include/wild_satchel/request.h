@@ -38,12 +38,13 @@ enum ws_role {
     WS_ROLE_PERSISTENCE, /**< what the live system remembers */
     WS_ROLE_DATA,        /**< an ordinary volume for people's files */
     WS_ROLE_SWAP,
+    WS_ROLE_BOOT, /**< kernels of a full system whose root is locked: what starts it cannot open that */
     WS_ROLES
 };
 /** Parts that its use changes on a kind of drive, for ws_check_options::leave_out: persistence, data, swap; and the
  * volume of a full system. */
 uint32_t ws_roles_in_use(enum ws_kind kind);
-/** "drive", "system", "start", "persistence", "data", "swap" */
+/** "drive", "system", "start", "persistence", "data", "swap", "boot" */
 const char *ws_role_name(enum ws_role role);
 
 /** How large something is to be. */
@@ -78,6 +79,7 @@ struct ws_wanted {
     uint32_t cluster;          /**< bytes; 0: usual for the size */
     char label[WS_LABEL_ROOM]; /**< as people say it, made to fit its format; empty: usual */
     enum ws_place place;       /**< WS_ROLE_PERSISTENCE */
+    bool locked;               /**< WS_KIND_SYSTEM, WS_ROLE_SYSTEM: a passphrase opens it, see lock.h */
 };
 
 /** What it is made from. */
@@ -96,6 +98,15 @@ struct ws_input {
     char outline[WS_OUTLINE_ROOM]; /**< where they were changed, if they were, see ws_pieces_outline(); may be empty */
     int64_t touched_at;            /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
     bool of_files;                 /**< made of a folder's or an archive's files, which is no image of a drive */
+};
+
+/** One of the user's own files. */
+enum { WS_ADDED_MOST = 16 };
+struct ws_addition {
+    enum ws_added what;
+    char to[WS_ADDED_TO]; /**< an absolute path, or an account; else empty */
+    bool runs;            /**< WS_ADDED_FILE: it is a program */
+    struct ws_input file; /**< of_files: a folder, whose owners are nobody's in the system and become the system's */
 };
 
 /** Whose program UEFI firmware starts, laid down file by file. */
@@ -126,11 +137,13 @@ struct ws_request {
     /* how it starts, WS_KIND_LIVE_FILES and WS_KIND_SYSTEM */
     enum ws_table_wish table;
     enum ws_uefi_code uefi_code;
-    enum ws_check_at_start check; /**< where our code starts it */
-    char kernel_options[256];     /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
-    unsigned menu_seconds;        /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
-    char edition[64];             /**< WS_KIND_SYSTEM: which of an image's roots; empty: its default */
-    struct ws_owner owner;        /**< WS_KIND_SYSTEM: whose it is */
+    enum ws_check_at_start check;               /**< where our code starts it */
+    char kernel_options[256];                   /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
+    unsigned menu_seconds;                      /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
+    char edition[64];                           /**< WS_KIND_SYSTEM: which of an image's roots; empty: its default */
+    struct ws_owner owner;                      /**< WS_KIND_SYSTEM: whose it is */
+    struct ws_addition addition[WS_ADDED_MOST]; /**< WS_KIND_SYSTEM */
+    size_t additions;
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;
     char family[WS_FAMILY_TEXT]; /**< a live family described by the user (docs/family-format.md), as text; empty: what
@@ -143,6 +156,11 @@ void ws_request_begin(struct ws_request *request, enum ws_kind kind);
 struct ws_wanted *ws_request_want(struct ws_request *request, enum ws_role role);
 /** @return NULL where nothing is: all is usual */
 const struct ws_wanted *ws_request_wanted(const struct ws_request *request, enum ws_role role);
+
+/** All inputs in a row: those of enum ws_input_use, and behind them what is added. */
+enum { WS_INPUTS_MOST = WS_INPUTS + WS_ADDED_MOST };
+size_t ws_request_inputs(const struct ws_request *request);
+const struct ws_input *ws_request_input(const struct ws_request *request, size_t number);
 
 /** The request as a JSON document; the text ends with a newline.
  *  @return WS_E_UNSUPPORTED for a path that is not UTF-8 */

@@ -18,7 +18,7 @@ WS_BEGIN
 enum ws_init { WS_INIT_UNKNOWN, WS_INIT_SYSTEMD, WS_INIT_SYSV, WS_INIT_OPENRC, WS_INIT_RUNIT, WS_INIT_BUSYBOX };
 const char *ws_init_name(enum ws_init init); /**< "unknown", "systemd", "sysv", "openrc", "runit", "busybox" */
 
-enum { WS_KERNELS_MOST = 16 };
+enum { WS_KERNELS_MOST = 16, WS_UNLOCK_ROOM = 160 };
 /** A kernel in /boot with its initial RAM disk, which goes by the same version. */
 struct ws_kernel {
     char version[96]; /**< as its file name has it */
@@ -52,6 +52,14 @@ WS_CHECKED enum ws_status ws_kernel_look(const struct ws_tree *root, struct ws_k
 uint32_t ws_kernel_lacks(const struct ws_kernel *kernel);
 /** Those that it is not known to have. */
 uint32_t ws_kernel_unsure(const struct ws_kernel *kernel);
+
+/** Why a kernel could not open a locked root: its initial RAM disk has to ask for the passphrase, and must be known to.
+ *  @return NULL if it can */
+const char *ws_kernel_cannot_unlock(const struct ws_kernel *kernel);
+/** What such a kernel is told, and what /etc/crypttab has to say: by what made its initial RAM disk.
+ *  @param uuid  of the locked volume */
+void ws_unlock_words(const struct ws_kernel *kernel, const char *uuid, char parameters[WS_UNLOCK_ROOM],
+                     char crypttab[WS_UNLOCK_ROOM]);
 
 /** The file at `path` of a root, symbolic links followed as the running system would; NULL if it is not there. */
 struct ws_node *ws_system_find(const struct ws_tree *root, const char *path);
@@ -100,15 +108,33 @@ WS_CHECKED enum ws_status ws_root_open(const struct ws_source *input, const stru
                                        struct ws_root *root, struct ws_error *error);
 void ws_root_close(struct ws_root *root);
 
+/** One of the user's own files, for a root. */
+struct ws_own_file {
+    enum ws_added what;
+    const char *to;                 /**< an absolute path, or an account; else "" */
+    const char *name;               /**< of the file it comes from, without its folder */
+    const struct ws_source *source; /**< outlives the root's tree; may be NULL for ws_own_file_check() */
+    bool runs, of_files;            /**< see struct ws_addition (request.h) */
+};
+/** Can this be added to a system of this owner?
+ *  @return WS_E_USAGE for a place that is none or that the plan makes itself, an account that is not asked for, or a
+ *          network's settings of no known kind */
+WS_CHECKED enum ws_status ws_own_file_check(const struct ws_own_file *file, const struct ws_owner *owner,
+                                            struct ws_error *error);
+
 /** What a system is told of the drive it stands on. */
 struct ws_settling {
     char root_uuid[48], start_id[24], swap_uuid[48]; /**< as fstab writes them; swap empty: none */
     const char *options;                             /**< further kernel parameters; "" for none */
     unsigned menu_seconds;
     int64_t made_at;
-    char table_id[40];            /**< of the drive's partition table: "01234567", or a GUID */
-    bool chain;                   /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
-    const struct ws_owner *owner; /**< checked: see ws_owner_check() */
+    char boot_uuid[48];             /**< /boot is a volume of its own; empty: it is not */
+    char lock_uuid[48];             /**< of the locked volume that the root is in; empty: it is in none */
+    char table_id[40];              /**< of the drive's partition table: "01234567", or a GUID */
+    bool chain;                     /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
+    const struct ws_owner *owner;   /**< checked: see ws_owner_check() */
+    const struct ws_own_file *file; /**< checked: see ws_own_file_check() */
+    size_t files;
 };
 /** What became of a root that was made its owner's. */
 struct ws_owned {
@@ -130,7 +156,8 @@ WS_CHECKED enum ws_status ws_system_settle(struct ws_tree *root, const struct ws
                                            struct ws_findings *findings, struct ws_error *error);
 /** A root's own signed loaders: firmware starts the first, which starts the second, which reads a menu. */
 enum { WS_CHAIN_PREFIX = 64 };
-#define WS_CHAIN_MENU "/boot/loader/menu.cfg" /**< in the root */
+#define WS_CHAIN_MENU "/boot/loader/menu.cfg"  /**< in the root */
+#define WS_CHAIN_MENU_APART "/loader/menu.cfg" /**< where /boot is a volume of its own */
 struct ws_chain {
     const struct ws_node *first, *second, *keys; /**< of the root; `keys`, where people enrol keys, may be NULL */
     const char *second_name;                     /**< by which the first looks for it beside itself */
@@ -139,9 +166,10 @@ struct ws_chain {
 };
 /** @return false if the root brings none for x86-64 of which all this is known */
 bool ws_chain_find(const struct ws_tree *root, struct ws_chain *chain);
-/** Lay them down on a start volume, with a menu that leads to the one in the root. The content is the root's. */
-WS_CHECKED enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *chain, const char *root_uuid,
-                                       int64_t made_at, struct ws_error *error);
+/** Lay them down on a start volume, with a menu that leads to the one on the volume `uuid`, at `menu` there. The
+ * content is the root's. */
+WS_CHECKED enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *chain, const char *uuid,
+                                       const char *menu, int64_t made_at, struct ws_error *error);
 /** Can its menu say these kernel parameters as they are? */
 bool ws_chain_can_say(const char *options);
 /** The menu's text. */
@@ -154,7 +182,8 @@ WS_CHECKED enum ws_status ws_chain_follow(const struct ws_source *drive, const s
                                           struct ws_menu_entry *entry, bool *kernel_signed, struct ws_error *error);
 
 /** Where on a drive the root volume lies that kernel parameters name ("root=UUID=...").
- *  @return WS_E_NOTFOUND if they name none, or one that is not on this drive: the error says which */
+ *  @return WS_E_NOTFOUND if they name none, or one that is not on this drive: the error says which; WS_E_UNSUPPORTED if
+ *          it is inside a locked volume, whose place is given */
 WS_CHECKED enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table,
                                            const char *parameters, uint64_t *at, uint64_t *length,
                                            struct ws_error *error);

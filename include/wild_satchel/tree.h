@@ -85,6 +85,11 @@ void ws_tree_settle(struct ws_tree *tree);
  *  them). Contents, targets and attributes are borrowed from `upper`, whose scratch is used.
  *  @return WS_E_UNSUPPORTED for a layer that refers to another place of the one below; `lower` is of no use then */
 WS_CHECKED enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error);
+/** What a folder holds becomes a tree of its own, whose root has the folder's owner, mode and times; the folder stays,
+ *  empty. Names that shared an inode across that border share it no more. The new tree borrows from the old: close it
+ *  first. */
+WS_CHECKED enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
+                                      struct ws_error *error);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
 WS_CHECKED enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
                                       struct ws_node **node, struct ws_error *error);

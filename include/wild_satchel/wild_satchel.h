@@ -18,9 +18,9 @@
  * layout are gone with it. The hardware stands behind the tables of port.h; port/ has those for this machine
  * (port/linux.h), a simulated bench (port/sim.h) and emulated PCs (port/emulator.h).
  *
- * The subjects: status.h, base.h · source.h, tree.h, names.h, rules.h · layout.h, write.h, pieces.h · port.h, trial.h ·
- * table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h · image.h,
- * medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h · proof.h.
+ * The subjects: status.h, base.h · source.h, tree.h, names.h, rules.h · layout.h, lock.h, write.h, pieces.h · port.h,
+ * trial.h · table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h ·
+ * image.h, medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h · proof.h.
  */
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
@@ -39,6 +39,7 @@
 #include "wild_satchel/iso9660.h"
 #include "wild_satchel/label.h"
 #include "wild_satchel/layout.h"
+#include "wild_satchel/lock.h"
 #include "wild_satchel/live.h"
 #include "wild_satchel/medium.h"
 #include "wild_satchel/names.h"

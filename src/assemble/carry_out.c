@@ -33,7 +33,8 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     }
     WS_TRY(ws_drive_may_be_target(port, &now, &rules, error));
     WS_TRY(check_faults(p, options, error));
-    for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(ws_drive_is_not(drive, p->request.input[i].path, error));
+    for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
+        WS_TRY(ws_drive_is_not(drive, ws_request_input(&p->request, i)->path, error));
     return ws_drive_confirmed(&now, options->confirm, error);
 }
 
@@ -164,7 +165,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .on_progress = options->on_progress,
         .context = options->context,
         .build = b->plan->facts.fingerprint,
-        .afresh = options->afresh,
+        .afresh = options->afresh || c.build->lock,
         .compare_all = options->skip_check,
         .before_write = before_write,
         .before_seal = before_seal,

@@ -36,8 +36,11 @@ enum ws_status build_compose_volume(struct ws_build *b, enum ws_role role, struc
     WS_TRY(build_volume_id(p, role, &params.id, error));
     WS_TRY(ws_guid_derive(&p->facts.id, "folder hashes", &params.seed, error));
     if (!b->tree[role]) WS_TRY(ws_tree_create(&b->tree[role], error));
+    if (v->locked) params.size -= WS_LOCK_HEAD;
     unsigned was = layout ? ws_layout_part(layout, role) : 0;
-    enum ws_status status = format->compose(&params, b->tree[role], v->at, layout, &v->free_bytes, error);
+    enum ws_status status = layout && v->locked
+                                ? build_compose_locked(b, &params, v, layout, error)
+                                : format->compose(&params, b->tree[role], v->at, layout, &v->free_bytes, error);
     if (layout) (void)ws_layout_part(layout, was);
     return status;
 }

@@ -4,6 +4,20 @@
 #include <stdio.h>
 #include <string.h>
 
+struct ws_input *build_input(struct ws_plan *p, size_t number) {
+    return number < WS_INPUTS ? &p->request.input[number] : &p->request.addition[number - WS_INPUTS].file;
+}
+
+const char *build_input_word(size_t number) {
+    return number == WS_INPUT_IMAGE ? "image" : number == WS_INPUT_OVERLAY ? "data file" : "added file";
+}
+
+struct ws_own_file build_own_file(const struct ws_addition *a, const struct ws_source *source) {
+    const char *slash = strrchr(a->file.path, '/');
+    return (struct ws_own_file){a->what, a->to,        slash ? slash + 1 : a->file.path,
+                                source,  a->runs != 0, a->file.of_files};
+}
+
 /* The file of the image that byte `at` lies in. */
 static bool file_at(const struct ws_build *b, const struct ws_source *image, uint64_t at, uint64_t length, char *path,
                     size_t room) {
@@ -37,12 +51,12 @@ static void say_where(const struct ws_build *b, const struct ws_source *source, 
                    path);
 }
 
-static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, enum ws_input_use use,
+static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, size_t number,
                                 const struct ws_source *source, struct ws_pieces *pieces, struct ws_error *error) {
-    const struct ws_input *input = &b->plan->request.input[use];
+    const struct ws_input *input = build_input(b->plan, number);
     bool in_pieces = input->pieces_sha256[0] != '\0'; /* on several processors */
     const char *planned = in_pieces ? input->pieces_sha256 : input->sha256;
-    const char *what = use == WS_INPUT_IMAGE ? "image" : "data file";
+    const char *what = build_input_word(number);
     char hex[WS_HASH_HEX], outline[WS_OUTLINE_ROOM], where[400];
     struct ws_changed changed = {0};
     if (!in_pieces) {
@@ -66,12 +80,15 @@ static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, 
 
 enum ws_status build_check_inputs(const struct ws_build *b, struct ws_port *port, struct ws_pieces *pieces,
                                   struct ws_error *error) {
-    struct ws_pieces others = {0};
     if (b->image.source) WS_TRY(check_one(b, port, WS_INPUT_IMAGE, b->image.source, pieces, error));
-    if (!b->overlay) return WS_OK;
-    enum ws_status status = check_one(b, port, WS_INPUT_OVERLAY, b->overlay, &others, error);
-    ws_pieces_free(&others);
-    return status;
+    for (size_t i = WS_INPUT_OVERLAY; i < ws_request_inputs(&b->plan->request); i++) {
+        struct ws_pieces others = {0};
+        const struct ws_source *source = i == WS_INPUT_OVERLAY ? b->overlay : b->added[i - WS_INPUTS];
+        enum ws_status status = source ? check_one(b, port, i, source, &others, error) : WS_OK;
+        ws_pieces_free(&others);
+        WS_TRY(status);
+    }
+    return WS_OK;
 }
 
 enum ws_status ws_build_check_inputs(const struct ws_build *b, struct ws_port *port, struct ws_error *error) {

@@ -6,6 +6,7 @@
 #include "plan/internal.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/format.h"
+#include "wild_satchel/lock.h"
 #include "wild_satchel/system.h"
 
 enum { MIB = 1 << 20, PAGE = 4096, WS_PARAMETERS_ROOM = 4096 };
@@ -19,8 +20,9 @@ struct build_names {
 struct ws_build {
     struct ws_plan *plan;
     const struct ws_source *overlay; /* a ready-made volume for the overlay file; NULL: a fresh one */
-    bool remembers, in_file;         /* where changes go, as settled */
-    enum ws_role holder;             /* in_file: the volume that holds the overlay file */
+    const struct ws_source *added[WS_ADDED_MOST];
+    bool remembers, in_file; /* where changes go, as settled */
+    enum ws_role holder;     /* in_file: the volume that holds the overlay file */
     bool measure;
     struct ws_image image;
     struct ws_table *table;         /* the drive's */
@@ -33,6 +35,9 @@ struct ws_build {
     struct ws_chain chain; /* its own loaders */
     bool have_chain;       /* and they start it */
     bool kernel_signed;
+    struct ws_layout *open_layout; /* of the volume inside a lock, its bytes, and the lock */
+    struct ws_source *open;
+    struct ws_lock *lock;
     struct ws_owned owned;        /* what became of its owner's wishes */
     bool given[WS_ACCOUNTS_MOST]; /* passwords that are there */
     struct ws_loader loader;      /* what UEFI firmware would find of the image's own */
@@ -84,6 +89,17 @@ struct build_need {
  * @return WS_E_SPACE with the bytes that all of it would take, up to its end, at `needed` */
 enum ws_status build_place(struct build_need *need, size_t count, uint64_t first, uint64_t end, uint64_t align,
                            uint64_t *needed);
+
+/* locked.c: is the system's volume to be locked? */
+bool build_is_locked(const struct ws_plan *plan);
+/* Its kernels in a tree of their own, in build->tree[WS_ROLE_BOOT]. */
+enum ws_status build_cut_boot(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
+/* The need of the volume for it. */
+enum ws_status build_need_boot(struct ws_build *build, struct build_need *need, struct ws_error *error);
+/* A volume composed, and the lock around it added to the layout; `params` are those of what is inside. */
+enum ws_status build_compose_locked(struct ws_build *build, const struct ws_volume_params *params, struct ws_volume *v,
+                                    struct ws_layout *layout, struct ws_error *error);
+void build_note_lock(struct ws_build *build, const struct ws_system_facts *facts);
 
 /* wanted.c: what each volume is asked to be. */
 /* What a volume is unless something else is wanted, and what its identifiers derive from. */
@@ -154,7 +170,11 @@ const char *build_parameters(const struct ws_build *build, char out[WS_PARAMETER
 /* A ready-made volume copied to its place, or a fresh one composed there. */
 enum ws_status build_compose_persistence(struct ws_build *build, struct ws_error *error);
 
-/* inputs.c: are they still those that were planned? `pieces`: out, the image's digests, if it was planned with them. */
+/* inputs.c */
+struct ws_own_file build_own_file(const struct ws_addition *addition, const struct ws_source *source);
+struct ws_input *build_input(struct ws_plan *plan, size_t number);
+const char *build_input_word(size_t number); /* "image", "data file", "added file" */
+/* Are they still those that were planned? `pieces`: out, the image's digests, if it was planned with them. */
 enum ws_status build_check_inputs(const struct ws_build *build, struct ws_port *port, struct ws_pieces *pieces,
                                   struct ws_error *error);
 

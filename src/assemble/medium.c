@@ -198,8 +198,10 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
     if (b->have_chain) {
         struct ws_guid id;
         char uuid[48];
-        WS_TRY(build_volume_id(b->plan, WS_ROLE_SYSTEM, &id, error));
-        return ws_chain_put(b->tree[WS_ROLE_START], &b->chain, ws_guid_text(&id, uuid), b->plan->facts.made_at, error);
+        bool apart = build_is_locked(b->plan);
+        WS_TRY(build_volume_id(b->plan, apart ? WS_ROLE_BOOT : WS_ROLE_SYSTEM, &id, error));
+        return ws_chain_put(b->tree[WS_ROLE_START], &b->chain, ws_guid_text(&id, uuid),
+                            apart ? WS_CHAIN_MENU_APART : WS_CHAIN_MENU, b->plan->facts.made_at, error);
     }
     WS_TRY(ws_tree_put(b->tree[WS_ROLE_START], program_path, program, length, &n, error));
     n->mtime = b->plan->facts.made_at;

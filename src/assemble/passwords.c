@@ -5,14 +5,29 @@
 #include <stdio.h>
 #include <string.h>
 
-size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords; }
+size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords + (b->lock != NULL); }
 
 const char *ws_build_password_of(const struct ws_build *b, size_t number) {
+    if (b->lock && number == b->owned.passwords) return "";
     return number < b->owned.passwords ? b->owned.password[number].account : NULL;
+}
+
+/* The lock's key is made with it: what follows cannot be the continuation of an earlier build. */
+static enum ws_status give_passphrase(struct ws_build *b, const char *passphrase, struct ws_error *error) {
+    if (ws_lock_is_made(b->lock)) return ws_fail(error, WS_E_USAGE, "the passphrase is given already");
+    return ws_lock_add(b->lock, WS_LOCK_PASSPHRASE, passphrase, error);
+}
+
+enum ws_status ws_build_recovery(struct ws_build *b, char out[WS_RECOVERY_ROOM], struct ws_error *error) {
+    out[0] = '\0';
+    if (!b->lock) return ws_fail(error, WS_E_USAGE, "the plan has no locked volume");
+    WS_TRY(ws_lock_recovery(out, error));
+    return ws_lock_add(b->lock, WS_LOCK_RECOVERY, out, error);
 }
 
 /* The salt follows from plan and account: a build that is continued writes what the run before it wrote. */
 enum ws_status ws_build_password(struct ws_build *b, size_t number, const char *password, struct ws_error *error) {
+    if (b->lock && number == b->owned.passwords) return give_passphrase(b, password, error);
     if (number >= b->owned.passwords)
         return ws_fail(error, WS_E_USAGE, "the plan has no account number %zu that needs a password", number);
     const struct ws_owned_password *p = &b->owned.password[number];
@@ -35,12 +50,17 @@ enum ws_status build_check_passwords(const struct ws_build *b, struct ws_error *
                     b->owned.password[i].account);
             return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
         }
+    if (b->lock && !ws_lock_is_made(b->lock)) {
+        ws_fail(error, WS_E_USAGE, "the locked system needs a passphrase, and none is given");
+        return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
+    }
     return WS_OK;
 }
 
 void build_unknown(const struct ws_build *b, struct ws_check_options *options) {
     const struct ws_owned *o = &b->owned;
-    if (!o->passwords) return;
+    if (b->lock) options->leave_out |= 1u << WS_ROLE_SYSTEM; /* its key is on the drive alone, locked */
+    if (!o->passwords || b->lock) return;
     const struct ws_owned_password *last = &o->password[o->passwords - 1];
     uint64_t first = o->password[0].at;
     uint64_t end = last->at + ws_password_length(last->hash);

@@ -91,12 +91,13 @@ static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) 
 
 static enum ws_status name_layout(struct ws_build *b, const struct ws_build_setting *setting, struct ws_error *error) {
     struct ws_plan *p = b->plan;
-    struct ws_known_input known[WS_INPUTS];
+    struct ws_known_input known[WS_INPUTS_MOST];
     size_t count = 0;
     WS_TRY(ws_layout_seal(b->layout, error));
     p->facts.write_bytes = ws_layout_bytes(b->layout);
-    for (size_t i = 0; i < WS_INPUTS; i++)
-        if (setting->input[i]) known[count++] = (struct ws_known_input){setting->input[i], p->request.input[i].sha256};
+    for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
+        if (setting->input[i])
+            known[count++] = (struct ws_known_input){setting->input[i], ws_request_input(&p->request, i)->sha256};
     return b->measure ? WS_OK : ws_layout_fingerprint(b->layout, known, count, p->facts.fingerprint, error);
 }
 
@@ -114,13 +115,13 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->plan = p;
     b->measure = setting->measure;
     b->overlay = setting->input[WS_INPUT_OVERLAY];
+    memcpy(b->added, setting->input + WS_INPUTS, sizeof b->added);
     p->request = *request;
     p->drive = setting->drive;
     p->facts.id = setting->id;
     p->facts.made_at = setting->made_at;
-    for (size_t i = 0; i < WS_INPUTS; i++)
-        WS_GO(take_input(&p->request.input[i], i == WS_INPUT_IMAGE ? "image" : "data file", setting->input[i],
-                         setting->measure, error));
+    for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
+        WS_GO(take_input(build_input(p, i), build_input_word(i), setting->input[i], setting->measure, error));
     (void)strcpy(p->facts.title, "ordinary drive"); /* unless an image says more */
     WS_GO(look_at_image(b, image, error));
     WS_GO(take_family(b, error));
@@ -148,11 +149,11 @@ static void take_findings(struct ws_plan *plan, const struct ws_plan *read) {
     }
 }
 
-enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS],
+enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS_MOST],
                               struct ws_build **out, struct ws_error *error) {
     struct ws_build_setting setting = {.drive = read->drive, .id = read->facts.id, .made_at = read->facts.made_at};
     struct ws_build *b = NULL;
-    for (size_t i = 0; i < WS_INPUTS; i++) setting.input[i] = input[i];
+    for (size_t i = 0; i < ws_request_inputs(&read->request); i++) setting.input[i] = input[i];
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
     enum ws_status status = ws_plan_same_results(read, b->plan, error);
     if (status == WS_OK) {
@@ -170,7 +171,11 @@ const struct ws_layout *ws_build_layout(const struct ws_build *build) { return b
 void ws_build_close(struct ws_build *b) {
     if (!b) return;
     ws_layout_close(b->layout);
-    for (size_t i = 0; i < WS_ROLES; i++) ws_tree_close(b->tree[i]);
+    ws_lock_close(b->lock);
+    ws_source_close(b->open);
+    ws_layout_close(b->open_layout);
+    ws_tree_close(b->tree[WS_ROLE_BOOT]); /* borrows from the root */
+    for (size_t i = 0; i < WS_ROLE_BOOT; i++) ws_tree_close(b->tree[i]);
     ws_root_close(&b->root);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);

@@ -55,6 +55,7 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {CHECK, r->check != WS_CHECK_OFF, true, "checks by our start-up code go"},
         {OWNER, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
         {OWNER, r->edition[0] != '\0', false, "editions go with a full system"},
+        {OWNER, r->additions > 0, false, "files of your own go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
@@ -62,6 +63,11 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
             return others[i].files ? goes_with_files(recipe, others[i].what, error)
                                    : refuse(recipe, others[i].what, error);
     if (ws_owner_check(&r->owner, error) != WS_OK) return ws_fail_where(error, "the request");
+    for (size_t i = 0; i < r->additions; i++) {
+        const struct ws_own_file file = build_own_file(&r->addition[i], NULL);
+        if (ws_own_file_check(&file, &r->owner, error) != WS_OK)
+            return ws_fail_where(error, "%s", r->addition[i].file.path);
+    }
     if (ws_is_visible(r->kernel_options)) return WS_OK; /* a line of a menu: nothing else may follow it there */
     ws_fail(error, WS_E_USAGE, "parameters for a kernel are one line of text");
     return ws_fail_next(error, "leave out what cannot be seen");
@@ -73,6 +79,8 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
         const struct ws_wanted *w = &r->volume[i];
         bool unsaid =
             w->size.kind == WS_SIZE_USUAL && !w->format[0] && !w->label[0] && !w->cluster && w->place == WS_PLACE_USUAL;
+        if (w->locked && (recipe->kind != WS_KIND_SYSTEM || w->role != WS_ROLE_SYSTEM))
+            return refuse(recipe, "only the volume of a full system is locked", error);
         if (recipe->volumes >> w->role & 1 || unsaid || w->size.kind == WS_SIZE_NONE) continue;
         switch (w->role) {
         case WS_ROLE_SYSTEM: return goes_with_files(recipe, "a volume for the system goes", error);

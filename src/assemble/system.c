@@ -40,6 +40,10 @@ static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const str
     if (ws_kernel_lacks(k))
         ws_findings_add(findings, WS_WARNING, "the kernel %s is left out of the menu: it has no driver %s", k->version,
                         ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
+    else if (build_is_locked(b->plan) && ws_kernel_cannot_unlock(k))
+        ws_findings_add(findings, WS_WARNING,
+                        "the kernel %s is left out of the menu: it could not open its root, for %s", k->version,
+                        ws_kernel_cannot_unlock(k));
     else if (!k->initrd[0])
         ws_findings_add(
             findings, WS_WARNING,
@@ -55,8 +59,9 @@ static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const str
 }
 
 /* One without an initial RAM disk may find it, but does not where others need theirs. */
-static bool finds_root(const struct ws_system_facts *facts, const struct ws_kernel *k) {
+static bool finds_root(const struct ws_build *b, const struct ws_system_facts *facts, const struct ws_kernel *k) {
     bool others = false;
+    if (build_is_locked(b->plan) && ws_kernel_cannot_unlock(k)) return false;
     for (size_t i = 0; i < facts->kernels; i++) others |= facts->kernel[i].initrd[0] != '\0';
     return !ws_kernel_lacks(k) && (k->initrd[0] || !others);
 }
@@ -73,8 +78,14 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
             return status;
         }
     }
-    for (size_t i = 0; i < facts->kernels; i++) left += finds_root(facts, &facts->kernel[i]);
+    for (size_t i = 0; i < facts->kernels; i++) left += finds_root(b, facts, &facts->kernel[i]);
     const struct ws_kernel *first = &facts->kernel[0];
+    if (facts->kernels && !left && build_is_locked(b->plan) && ws_kernel_cannot_unlock(first)) {
+        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s could not open a locked root: %s", first->version,
+                ws_kernel_cannot_unlock(first));
+        return ws_fail_next(error, "have its system make the initial RAM disk anew, with what asks for a passphrase in "
+                                   "it (cryptsetup), or leave the drive open");
+    }
     if (facts->kernels && !left) {
         ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s would not find its root on a USB drive: %s has no driver %s",
                 first->version, first->initrd, ws_driver_names(ws_kernel_lacks(first), names, sizeof names));
@@ -83,7 +94,7 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
     for (size_t i = left = 0; i < facts->kernels; i++) {
         struct ws_kernel k = facts->kernel[i];
         note_kernel(b, &k, &why[i]);
-        if (!finds_root(facts, &k)) continue;
+        if (!finds_root(b, facts, &k)) continue;
         memmove(&facts->kernel[left + 1], &facts->kernel[left], (i - left) * sizeof k); /* the others move behind */
         facts->kernel[left++] = k;
     }
@@ -131,14 +142,27 @@ static void correct_outlook(struct ws_build *b) {
     }
 }
 
+/* What memory holds would stand in a swap partition as it is. */
+static enum ws_status check_swap(const struct ws_plan *p, struct ws_error *error) {
+    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    if (!build_is_locked(p) || swap.kind == WS_SIZE_USUAL || swap.kind == WS_SIZE_NONE) return WS_OK;
+    ws_fail(error, WS_E_USAGE,
+            "a swap partition beside a locked system would keep what was in memory, open to everybody");
+    return ws_fail_next(error, "leave the swap partition out, or the lock");
+}
+
 static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    struct ws_own_file file[WS_ADDED_MOST];
+    for (size_t i = 0; i < p->request.additions; i++) file[i] = build_own_file(&p->request.addition[i], b->added[i]);
     struct ws_settling s = {.options = p->request.kernel_options,
                             .menu_seconds = p->request.menu_seconds,
                             .made_at = p->facts.made_at,
                             .chain = b->have_chain,
-                            .owner = &p->request.owner};
+                            .owner = &p->request.owner,
+                            .file = file,
+                            .files = p->request.additions};
     struct ws_guid id;
     WS_TRY(build_volume_id(p, WS_ROLE_SYSTEM, &id, error));
     (void)ws_guid_text(&id, s.root_uuid);
@@ -146,6 +170,12 @@ static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *f
     ws_serial_name(ws_load_le32(id.byte), s.start_id);
     WS_TRY(build_volume_id(p, WS_ROLE_SWAP, &id, error));
     if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) (void)ws_guid_text(&id, s.swap_uuid);
+    if (build_is_locked(p)) {
+        WS_TRY(build_volume_id(p, WS_ROLE_BOOT, &id, error));
+        (void)ws_guid_text(&id, s.boot_uuid);
+        WS_TRY(ws_guid_derive(&p->facts.id, "lock", &id, error));
+        (void)ws_guid_text(&id, s.lock_uuid);
+    }
     if (b->table->kind == WS_TABLE_GPT) (void)ws_guid_text(&b->table->disk_id, s.table_id);
     else (void)snprintf(s.table_id, sizeof s.table_id, "%08x", ws_load_le32(b->table->mbr_sector + 440));
     return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &b->owned, &p->findings, error);
@@ -171,11 +201,13 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     const struct ws_format *system;
     struct build_need need[WS_ROLES] = {0};
-    size_t needs = 2;
+    const uint64_t head = build_is_locked(p) ? WS_LOCK_HEAD : 0;
+    size_t needs = 1;
     uint64_t least = 0;
     struct ws_size size = build_wanted_size(p, WS_ROLE_SYSTEM);
     WS_TRY(build_format(p, WS_ROLE_SYSTEM, &system, error));
     WS_TRY(measure(b, system, &least, error));
+    least += head;
     if (size.kind == WS_SIZE_BYTES && size.bytes < least) {
         char wanted[48], needed[48];
         ws_fail(error, WS_E_SPACE, "a volume of %s is asked for the system, which needs %s",
@@ -187,13 +219,14 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
     else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
     WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
-    need[1] = (struct build_need){.role = WS_ROLE_SYSTEM,
-                                  .format = system,
-                                  .size = size,
-                                  .least = least,
-                                  .most = system->most,
-                                  .granule = p->facts.align,
-                                  .type = system->type};
+    if (head) WS_TRY(build_need_boot(b, &need[needs++], error));
+    need[needs++] = (struct build_need){.role = WS_ROLE_SYSTEM,
+                                        .format = system,
+                                        .size = size,
+                                        .least = least,
+                                        .most = system->most,
+                                        .granule = p->facts.align,
+                                        .type = system->type};
     WS_TRY(build_add_needs(b, need, &needs, error));
     WS_TRY(build_place_volumes(b, need, needs, p->facts.align, error));
     if (b->table->kind != WS_TABLE_GPT) b->table->mbr[0].active = true;
@@ -222,6 +255,21 @@ static void note_owner(struct ws_build *b) {
                disks[b->owned.internal_disks]);
 }
 
+static void note_added(struct ws_build *b) {
+    static const char *const words[] = {[WS_ADDED_FILE] = "put there",
+                                        [WS_ADDED_FOLDER] = "its files laid in there",
+                                        [WS_ADDED_KEYS] = "its public keys open this account from afar",
+                                        [WS_ADDED_NETWORK] = "a network's settings",
+                                        [WS_ADDED_FIRST_START] = "run once, by the first start, as root"};
+    for (size_t i = 0; i < b->plan->request.additions; i++) {
+        const struct ws_addition *a = &b->plan->request.addition[i];
+        const struct ws_own_file f = build_own_file(a, NULL);
+        char shown[160];
+        ws_visible(a->to[0] ? a->to : f.name, shown, sizeof shown);
+        plan_chose(b->plan, "added", shown, "%s%s%.100s", words[a->what], a->to[0] ? ": " : "", a->to[0] ? f.name : "");
+    }
+}
+
 static void note_choices(struct ws_build *b, const struct ws_system_facts *facts) {
     struct ws_plan *p = b->plan;
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
@@ -229,7 +277,9 @@ static void note_choices(struct ws_build *b, const struct ws_system_facts *facts
                "it reads kernels from the root itself, whichever the system installs there");
     if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
+    build_note_lock(b, facts);
     note_owner(b);
+    note_added(b);
     if (b->root.edition[0])
         plan_chose(p, "edition", b->root.edition, "%s%s", b->root.edition_name,
                    p->request.edition[0]     ? ""
@@ -250,11 +300,13 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     struct ws_system_facts facts;
     p->facts.align = build_choose_align(p);
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
+    WS_TRY(check_swap(p, error));
     WS_TRY(open_root(b, &facts, error));
     WS_TRY(look_at_kernels(b, &facts, error));
     WS_TRY(choose_loader(b, &facts, error));
     WS_TRY(build_begin_table(b, error));
     WS_TRY(settle(b, &facts, error));
+    if (build_is_locked(p)) WS_TRY(build_cut_boot(b, &facts, error));
     WS_TRY(place(b, error));
     WS_TRY(build_add_front(b, error));
     WS_TRY(build_compose_volumes(b, error));

@@ -111,6 +111,7 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
         char size[48];
         v->at = n->at;
         v->size = n->placed;
+        v->locked = n->role == WS_ROLE_SYSTEM && build_is_locked(p);
         v->cluster = build_cluster(b, n->role, n->format, n->placed);
         (void)snprintf(v->format, sizeof v->format, "%s", n->format->word);
         WS_TRY(take_label(b, v, error));

@@ -10,6 +10,7 @@ const struct build_role build_roles[WS_ROLES] = {
     [WS_ROLE_PERSISTENCE] = {"ext4", "persistence volume", "persistence partition", "persistence"},
     [WS_ROLE_DATA] = {"fat32", "data volume", "data partition", ""},
     [WS_ROLE_SWAP] = {"swap", "swap area", "swap partition", "swap"},
+    [WS_ROLE_BOOT] = {"ext4", "boot volume", "boot partition", "boot"},
 };
 
 enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed) {

@@ -6,7 +6,7 @@
 #include "plan/rows.h"
 #include "wild_satchel/plan.h"
 
-enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 24, PLAN_CHOICES_MOST = 32, PLAN_REQUEST_ROWS = 9 };
+enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 24, PLAN_CHOICES_MOST = 32, PLAN_REQUEST_ROWS = 10 };
 
 struct ws_plan {
     struct ws_request request;

@@ -129,6 +129,7 @@ static const struct row volume_rows[] = {
     {"free_bytes", ROW_NUMBER, ROW_FIELD(struct ws_volume, free_bytes), .most = INT64_MAX},
     {"cluster_bytes", ROW_NUMBER, ROW_FIELD(struct ws_volume, cluster), .most = 32u << 20},
     {"label", ROW_TEXT, ROW_FIELD(struct ws_volume, label)},
+    {"locked", ROW_BOOL, ROW_FIELD(struct ws_volume, locked)},
 };
 static const struct row edit_rows[] = {
     {"path", ROW_TEXT, ROW_FIELD(struct ws_plan_edit, path)},
@@ -196,7 +197,8 @@ static bool checksum_of(json_t *root, char hex[WS_HASH_HEX]) {
 
 enum ws_status ws_plan_to_json(const struct ws_plan *p, struct ws_text *out, struct ws_error *error) {
     char checksum[WS_HASH_HEX];
-    for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(plan_check_path(p->request.input[i].path, error));
+    for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
+        WS_TRY(plan_check_path(ws_request_input(&p->request, i)->path, error));
     WS_TRY(plan_check_path(p->drive.seen_at, error));
     json_t *root = json_pack("{s:s, s:i}", "format", format_name, "version", (int)FORMAT_VERSION);
     json_t *rows = rows_pack(plan_rows, ROW_COUNT(plan_rows), p);

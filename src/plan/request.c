@@ -9,7 +9,7 @@ enum { FORMAT_VERSION = 1 };
 static const char format_name[] = "wild-satchel-request";
 
 static const char *const kinds[] = {"usual", "live", "live-whole", "live-files", "replica", "system", "blank"};
-static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap"};
+static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap", "boot"};
 static const char *const places[] = {"usual", "partition", "file"};
 static const char *const uses[] = {"image", "overlay"};
 static const char *const codes[] = {"auto", "image", "own"};
@@ -23,9 +23,14 @@ const char *ws_input_name(enum ws_input_use use) { return uses[use]; }
 const char *ws_uefi_code_name(enum ws_uefi_code code) { return codes[code]; }
 const char *ws_table_wish_name(enum ws_table_wish wish) { return wishes[wish]; }
 
+size_t ws_request_inputs(const struct ws_request *r) { return WS_INPUTS + r->additions; }
+const struct ws_input *ws_request_input(const struct ws_request *r, size_t number) {
+    return number < WS_INPUTS ? &r->input[number] : &r->addition[number - WS_INPUTS].file;
+}
+
 uint32_t ws_roles_in_use(enum ws_kind kind) {
     return 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP |
-           (kind == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM : 0);
+           (kind == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM | 1u << WS_ROLE_BOOT : 0);
 }
 
 struct ws_size ws_size_of(uint64_t bytes) {
@@ -117,6 +122,7 @@ static const struct row wanted_rows[] = {
     {"cluster_bytes", ROW_NUMBER, ROW_FIELD(struct ws_wanted, cluster), .most = 32u << 20},
     {"label", ROW_TEXT, ROW_FIELD(struct ws_wanted, label)},
     {"place", ROW_WORD, ROW_FIELD(struct ws_wanted, place), .word = place_word, .words = WS_PLACES},
+    {"locked", ROW_BOOL, ROW_FIELD(struct ws_wanted, locked)},
 };
 static const struct row start_rows[] = {
     {"table", ROW_WORD, ROW_FIELD(struct ws_request, table), .word = wish_word, .words = WS_TABLE_WISHES},
@@ -145,6 +151,13 @@ static const struct row owner_rows[] = {
     {"internal_disks", ROW_WORD, ROW_FIELD(struct ws_owner, internal_disks), .word = disks_word, .words = WS_INTERNALS},
     {"reports", ROW_BOOL, ROW_FIELD(struct ws_owner, reports)},
 };
+static const char *added_word(unsigned i) { return ws_added_name((enum ws_added)i); }
+static const struct row addition_rows[] = {
+    {"what", ROW_WORD, ROW_FIELD(struct ws_addition, what), .word = added_word, .words = WS_ADDEDS},
+    {"to", ROW_TEXT, ROW_FIELD(struct ws_addition, to)},
+    {"runs", ROW_BOOL, ROW_FIELD(struct ws_addition, runs)},
+    {"file", ROW_OBJECT, ROW_FIELD(struct ws_addition, file), .rows = input_rows, .count = ROW_COUNT(input_rows)},
+};
 const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
     {"kind", ROW_WORD, ROW_FIELD(struct ws_request, kind), .word = kind_word, .words = WS_KINDS},
     {"image", ROW_OBJECT, ROW_FIELD(struct ws_request, input[WS_INPUT_IMAGE]), .rows = input_rows,
@@ -157,6 +170,9 @@ const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
      .count = ROW_COUNT(start_rows)},
     {"edition", ROW_TEXT, ROW_FIELD(struct ws_request, edition)},
     {"owner", ROW_OBJECT, ROW_FIELD(struct ws_request, owner), .rows = owner_rows, .count = ROW_COUNT(owner_rows)},
+    {"additions", ROW_LIST, ROW_FIELD(struct ws_request, addition), .rows = addition_rows,
+     .count = ROW_COUNT(addition_rows), .each = sizeof(struct ws_addition),
+     .number_at = offsetof(struct ws_request, additions), .most = WS_ADDED_MOST},
     {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
     {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},
 };
@@ -167,9 +183,9 @@ enum ws_status plan_check_request(const struct ws_request *r, struct ws_error *e
         if (ws_request_wanted(r, r->volume[i].role) != &r->volume[i])
             return rows_bad(error, "volumes", "role", "names the same twice");
     }
-    for (size_t i = 0; i < WS_INPUTS; i++)
-        if (r->input[i].path[0] && !r->input[i].sha256[0])
-            return rows_bad(error, uses[i], "sha256", "is not a SHA-256 checksum");
+    for (size_t i = 0; i < ws_request_inputs(r); i++)
+        if (ws_request_input(r, i)->path[0] ? !ws_request_input(r, i)->sha256[0] : i >= WS_INPUTS)
+            return rows_bad(error, i < WS_INPUTS ? uses[i] : "additions", "sha256", "is not a SHA-256 checksum");
     return WS_OK;
 }
 
@@ -184,7 +200,7 @@ enum ws_status plan_check_path(const char *path, struct ws_error *error) {
 }
 
 enum ws_status ws_request_to_json(const struct ws_request *r, struct ws_text *out, struct ws_error *error) {
-    for (size_t i = 0; i < WS_INPUTS; i++) WS_TRY(plan_check_path(r->input[i].path, error));
+    for (size_t i = 0; i < ws_request_inputs(r); i++) WS_TRY(plan_check_path(ws_request_input(r, i)->path, error));
     json_t *request = rows_pack(plan_request_rows, PLAN_REQUEST_ROWS, r);
     json_t *root = json_pack("{s:s, s:i}", "format", format_name, "version", (int)FORMAT_VERSION);
     if (root && (!request || json_object_update(root, request) != 0)) {

@@ -125,7 +125,10 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
     m->system = r.starts && strstr(r.entry.options, "root=UUID=");
     ws_rehearsal_free(&r);
     if (!m->system) return false;
-    if (ws_system_volume(drive, table, m->parameters, &m->volume_at, &m->volume_size, &why) != WS_OK) {
+    enum ws_status found = ws_system_volume(drive, table, m->parameters, &m->volume_at, &m->volume_size, &why);
+    m->locked = found == WS_E_UNSUPPORTED;
+    if (m->locked) return true;
+    if (found != WS_OK) {
         (void)because(m, WS_FORGETS_NO_SYSTEM, "%s", why.what);
         return true;
     }

@@ -181,6 +181,8 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     WS_GO(drive->ops->describe(drive, &facts, error));
     WS_GO(ws_source_drive(drive, &source, error));
     WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
+    if (p->memory.locked)
+        WS_GO(ws_fail(error, WS_E_UNSUPPORTED, "the system on it is locked, and a proof has no passphrase to open it"));
     const char *changes = p->memory.system ? "" : p->memory.family ? p->memory.family->changes : NULL;
     if (!p->memory.volume_size || !changes) goto done;
     WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));

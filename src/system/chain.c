@@ -135,8 +135,8 @@ static enum ws_status copy(struct ws_tree *start, const char *path, const struct
     return WS_OK;
 }
 
-enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *c, const char *root_uuid, int64_t made_at,
-                            struct ws_error *error) {
+enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *c, const char *uuid, const char *menu,
+                            int64_t made_at, struct ws_error *error) {
     char path[WS_CHAIN_PREFIX + 64], text[256];
     struct ws_node *n = NULL;
     (void)snprintf(path, sizeof path, "EFI/BOOT/%s", c->second_name);
@@ -146,8 +146,7 @@ enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *c, con
                    strcmp(c->second_name, "grub.efi") == 0 ? "MokManager.efi" : "mmx64.efi");
     if (c->keys) WS_TRY(copy(start, path, c->keys, made_at, error));
     (void)snprintf(path, sizeof path, "%s/grub.cfg", c->prefix);
-    (void)snprintf(text, sizeof text, "search --no-floppy --fs-uuid --set=root %s\nconfigfile " WS_CHAIN_MENU "\n",
-                   root_uuid);
+    (void)snprintf(text, sizeof text, "search --no-floppy --fs-uuid --set=root %s\nconfigfile %s\n", uuid, menu);
     WS_TRY(ws_tree_put(start, path, text, strlen(text), &n, error));
     n->mtime = made_at;
     return WS_OK;

@@ -22,12 +22,7 @@ enum ws_status own_identity(const struct edit *e, struct ws_text *steps) {
 }
 
 /* How each init takes a step early and once: its script or unit, and the link that starts it. */
-static const struct {
-    enum ws_init init;
-    const char *sign, *file;
-    uint16_t mode;
-    const char *text, *link, *target;
-} services[] = {
+static const struct own_service services[] = {
     {WS_INIT_SYSTEMD, "/etc", "/etc/systemd/system/first-start.service", 0644,
      "[Unit]\nDescription=What this drive makes at its first start\nConditionPathExists=" RUN "\n"
      "RequiresMountsFor=/etc /var /usr\nBefore=ssh.service sshd.service ssh.socket sshd.socket "
@@ -55,20 +50,33 @@ static enum ws_status put_steps(const struct edit *e, const struct ws_text *step
 static enum ws_status put_inittab(const struct edit *e) {
     static const char *const lines[] = {"fs::bootwait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
                                         "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
-    const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
-    const char *line = lines[init && init == ws_system_find(e->root, "/bin/busybox")];
+    const char *line = lines[own_inittab_is_small(e)];
     return edit_put_line(e, "/etc/inittab", "", line, line);
 }
 
+bool own_inittab_is_small(const struct edit *e) {
+    const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
+    return init && init == ws_system_find(e->root, "/bin/busybox");
+}
+
+enum ws_status own_put_service(const struct edit *e, const struct own_service *rows, size_t count, bool *put) {
+    *put = false;
+    for (size_t i = 0; i < count; i++) {
+        if (rows[i].init != e->facts->init || !edit_has(e, rows[i].sign)) continue;
+        WS_TRY(edit_write(e, rows[i].file, rows[i].mode, "%s", rows[i].text));
+        if (rows[i].link) WS_TRY(edit_link(e, rows[i].link, rows[i].target));
+        *put = true;
+        return WS_OK;
+    }
+    return WS_OK;
+}
+
 enum ws_status own_first_start(const struct edit *e, const struct ws_text *steps) {
+    bool put = false;
     WS_TRY(ws_text_status(steps, e->error));
     if (!steps->length) return WS_OK;
-    for (size_t i = 0; i < sizeof services / sizeof services[0]; i++) {
-        if (services[i].init != e->facts->init || !edit_has(e, services[i].sign)) continue;
-        WS_TRY(put_steps(e, steps));
-        WS_TRY(edit_write(e, services[i].file, services[i].mode, "%s", services[i].text));
-        return services[i].link ? edit_link(e, services[i].link, services[i].target) : WS_OK;
-    }
+    WS_TRY(own_put_service(e, services, sizeof services / sizeof services[0], &put));
+    if (put) return put_steps(e, steps);
     if (edit_has(e, "/etc/inittab")) {
         WS_TRY(put_steps(e, steps));
         return put_inittab(e);

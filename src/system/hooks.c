@@ -31,29 +31,59 @@ static const struct {
     {"/etc/kernel.d/post-install", "/etc/kernel.d/post-remove/99-start-entries", 0755, RUN},
 };
 
+/* Late in a start, when somebody could log in: the kernel that runs is good. */
+static const struct own_service up[] = {
+    {WS_INIT_SYSTEMD, "/etc", "/etc/systemd/system/start-entries-good.service", 0644,
+     "[Unit]\nDescription=The kernel of this start is good\nAfter=systemd-user-sessions.service\n"
+     "ConditionPathExistsGlob=/boot/loader/entries/*+*.conf\n"
+     "[Service]\nType=oneshot\nExecStart=" SCRIPT " good\n[Install]\nWantedBy=multi-user.target\n",
+     "/etc/systemd/system/multi-user.target.wants/start-entries-good.service", "../start-entries-good.service"},
+    {WS_INIT_OPENRC, "/etc/runlevels/default", "/etc/init.d/start-entries-good", 0755,
+     "#!/sbin/openrc-run\ndescription=\"The kernel of this start is good\"\ndepend() {\n\tafter *\n}\n"
+     "start() {\n\t" SCRIPT " good\n}\n",
+     "/etc/runlevels/default/start-entries-good", "/etc/init.d/start-entries-good"},
+};
+
+static enum ws_status put_up(const struct edit *e, bool *put) {
+    static const char *const lines[] = {"se:2345:once:" SCRIPT " good", "::once:" SCRIPT " good"};
+    WS_TRY(own_put_service(e, up, sizeof up / sizeof up[0], put));
+    if (*put) return WS_OK;
+    *put = true;
+    if (e->facts->init == WS_INIT_RUNIT && edit_has(e, "/etc/rc.local"))
+        return edit_put_line(e, "/etc/rc.local", "", SCRIPT, SCRIPT " good");
+    const char *line = lines[own_inittab_is_small(e)];
+    if (edit_has(e, "/etc/inittab")) return edit_put_line(e, "/etc/inittab", "", line, line);
+    *put = false;
+    return WS_OK;
+}
+
 /* What the script goes by. Kernels that are left out stay so until their initial RAM disk is newer than this file. */
 static enum ws_status put_settings(const struct edit *e, const char *title, const char *options,
-                                   unsigned menu_seconds) {
+                                   const struct ws_settling *s, bool counts) {
     const struct ws_system_facts *f = e->facts;
     struct ws_text text = {0};
     ws_text_printf(&text,
                    "# What the menu of this drive says, and what its kernels are told; " SCRIPT " makes the entries.\n"
                    "title %s\noptions %s\nwait %u\n",
-                   title, options, menu_seconds);
+                   title, options, s->menu_seconds);
+    if (s->boot_uuid[0]) ws_text_puts(&text, "boot apart\n");
+    if (counts) ws_text_puts(&text, "tries 3\n");
     for (size_t i = 0; i < f->left_out; i++) ws_text_printf(&text, "without %s\n", f->kernel[f->kernels + i].version);
     enum ws_status status = edit_save(e, "/etc/start-entries.conf", &text, 0644, NULL);
     ws_text_free(&text);
     return status;
 }
 
-enum ws_status own_hooks(const struct edit *e, const char *title, const char *options, unsigned menu_seconds) {
+enum ws_status own_hooks(const struct edit *e, const char *title, const char *options, const struct ws_settling *s) {
     bool any = false;
     for (size_t i = 0; i < sizeof hooks / sizeof hooks[0]; i++) {
         if (!edit_has(e, hooks[i].sign)) continue;
         WS_TRY(edit_write(e, hooks[i].file, hooks[i].mode, "%s", hooks[i].text));
         any = true;
     }
-    WS_TRY(put_settings(e, title, options, menu_seconds));
+    bool counts = false;
+    WS_TRY(put_up(e, &counts));
+    WS_TRY(put_settings(e, title, options, s, counts));
     WS_TRY(edit_write(e, SCRIPT, 0755, "%s", (const char *)own_script_entries));
     if (!any)
         ws_findings_add(e->findings, WS_WARNING,

@@ -11,8 +11,9 @@
 enum { HEAD = 110, NAME_MOST = 4096, FILES_MOST = 1 << 20 };
 static const uint64_t unpacked_most = 4ull << 30;
 
-static const char *const drivers[WS_DRIVERS] = {"xhci_pci", "ehci_pci", "usb_storage", "uas",     "sd_mod", "ext4",
-                                                "vfat",     "exfat",    "squashfs",    "overlay", "loop",   "dm_crypt"};
+static const char *const drivers[WS_DRIVERS] = {"xhci_pci", "ehci_pci", "usb_storage", "uas",      "sd_mod",
+                                                "ext4",     "vfat",     "exfat",       "squashfs", "overlay",
+                                                "loop",     "dm_crypt", "xts"};
 const char *ws_driver_name(enum ws_driver driver) { return drivers[driver]; }
 
 const char *ws_driver_names(uint32_t set, char *out, size_t room) {

@@ -11,13 +11,29 @@ enum ws_status own_settings(const struct edit *edit, const struct ws_owner *owne
 enum ws_status own_accounts(const struct edit *edit, const struct ws_owner *owner, struct ws_owned *owned);
 /* login.c: this account on the screen without being asked. */
 enum ws_status own_login(const struct edit *edit, const char *account);
+/* added.c: files of the user's own. Scripts for the first start are steps of it. */
+enum ws_status own_added(const struct edit *edit, const struct ws_settling *settling, struct ws_text *steps);
 /* disks.c: the disks of the PC. `table_id` is that of the drive's own table, as device rules see it. */
 enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted, const char *table_id,
                          struct ws_owned *owned);
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;
-enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options, unsigned menu_seconds);
+/* A file that an init starts by itself; the link that makes it do so, where it needs one. A row counts where the root
+ * has this init, and `sign`. */
+struct own_service {
+    enum ws_init init;
+    const char *sign, *file;
+    uint16_t mode;
+    const char *text, *link, *target;
+};
+/* The first row that counts. @return whether there is one; else, and on an error, nothing was put */
+enum ws_status own_put_service(const struct edit *edit, const struct own_service *rows, size_t count, bool *put);
+/* Is inittab(5) that of busybox? */
+bool own_inittab_is_small(const struct edit *edit);
+
+enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options,
+                         const struct ws_settling *settling);
 /* first.c: an identity of its own, and a service that takes these steps once (shell commands, a line each). */
 enum ws_status own_identity(const struct edit *edit, struct ws_text *steps);
 enum ws_status own_first_start(const struct edit *edit, const struct ws_text *steps);

@@ -21,6 +21,11 @@ const char *ws_internal_disks_name(enum ws_internal_disks disks) {
     return names[disks];
 }
 
+const char *ws_added_name(enum ws_added what) {
+    static const char *const names[] = {"file", "folder", "keys", "network", "first-start"};
+    return names[what];
+}
+
 bool ws_owner_any(const struct ws_owner *o) {
     return o->host_name[0] || o->accounts || o->login != WS_LOGIN_ASKED || o->locale[0] || o->keyboard[0] ||
            o->time_zone[0] || o->clock != WS_CLOCK_KEPT || o->internal_disks != WS_INTERNAL_USUAL || o->reports;

@@ -15,12 +15,22 @@ static enum ws_status put_fstab(const struct edit *e, const struct ws_settling *
         WS_TRY(ws_tree_rename(e->root, old, "fstab.before", e->error));
     ws_text_printf(&text, "# What is mounted where: this drive's own volumes, by their identifiers.\n");
     ws_text_printf(&text, "UUID=%s / ext4 noatime,errors=remount-ro 0 1\n", s->root_uuid);
+    if (s->boot_uuid[0]) ws_text_printf(&text, "UUID=%s /boot ext4 noatime 0 2\n", s->boot_uuid);
     ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
     if (s->swap_uuid[0]) ws_text_printf(&text, "UUID=%s none swap sw,nofail 0 0\n", s->swap_uuid);
     enum ws_status status = edit_save(e, "/etc/fstab", &text, 0644, NULL);
     ws_text_free(&text);
     WS_TRY(status);
     return edit_folder(e, "/boot/efi", &folder);
+}
+
+/* crypttab(5): which locked volumes there are; the root's is open already when this is read. */
+static enum ws_status put_crypttab(const struct edit *e, const struct ws_settling *s, char parameters[WS_UNLOCK_ROOM]) {
+    char line[WS_UNLOCK_ROOM];
+    parameters[0] = '\0';
+    if (!s->lock_uuid[0]) return WS_OK;
+    ws_unlock_words(&e->facts->kernel[0], s->lock_uuid, parameters, line);
+    return edit_write(e, "/etc/crypttab", 0600, "# NAME SOURCE KEY OPTIONS: locked volumes of this drive\n%s\n", line);
 }
 
 /* A slow stick must not be owed much: whoever saves then waits for all of it at once. Journals stay small. */
@@ -41,6 +51,7 @@ static enum ws_status make_own(const struct edit *e, const struct ws_settling *s
     if (status == WS_OK) status = own_accounts(e, o, owned);
     if (status == WS_OK && o->login == WS_LOGIN_AUTOMATIC) status = own_login(e, o->account[0].name);
     if (status == WS_OK) status = own_disks(e, o->internal_disks, s->table_id, owned);
+    if (status == WS_OK) status = own_added(e, s, &steps);
     if (status == WS_OK) status = own_first_start(e, &steps);
     ws_text_free(&steps);
     return status;
@@ -60,19 +71,21 @@ static void title_of(const struct ws_system_facts *f, size_t number, const char 
 
 static enum ws_status put_entries(const struct edit *e, const struct ws_settling *s) {
     const struct ws_system_facts *f = e->facts;
-    char name[110]; /* room is left for what follows it */
-    char options[512];
+    const size_t cut = s->boot_uuid[0] ? strlen("/boot") : 0; /* paths are those of the volume that starts */
+    char name[110];                                           /* room is left for what follows it */
+    char options[700], unlock[WS_UNLOCK_ROOM];
     ws_visible(f->name, name, sizeof name);
-    (void)snprintf(options, sizeof options, "root=UUID=%s %s%s%s", s->root_uuid, root_mode(f), s->options[0] ? " " : "",
-                   s->options);
+    WS_TRY(put_crypttab(e, s, unlock));
+    (void)snprintf(options, sizeof options, "root=UUID=%s %s%s%s%s%s", s->root_uuid, root_mode(f), unlock[0] ? " " : "",
+                   unlock, s->options[0] ? " " : "", s->options);
     struct ws_start_entries all = {.entry = calloc(f->kernels + 1, sizeof *all.entry)};
     if (!all.entry) return ws_fail(e->error, WS_E_NOMEM, "out of memory for start entries");
     for (size_t i = 0; i <= f->kernels; i++) { /* and a rescue entry, with the newest */
         const struct ws_kernel *k = &f->kernel[i < f->kernels ? i : 0];
         struct ws_start_entry *n = &all.entry[all.count++];
         title_of(f, i, name, n->title, sizeof n->title);
-        (void)snprintf(n->linux_path, sizeof n->linux_path, "%s", k->path);
-        if (k->initrd[0]) (void)snprintf(n->initrd[n->initrds++], sizeof n->initrd[0], "%s", k->initrd);
+        (void)snprintf(n->linux_path, sizeof n->linux_path, "%s", k->path + cut);
+        if (k->initrd[0]) (void)snprintf(n->initrd[n->initrds++], sizeof n->initrd[0], "%s", k->initrd + cut);
         (void)snprintf(n->options, sizeof n->options, "%s%s", options, i == f->kernels ? " single" : "");
     }
     enum ws_status status =
@@ -82,7 +95,7 @@ static enum ws_status put_entries(const struct edit *e, const struct ws_settling
     if (status == WS_OK && s->chain) status = edit_save(e, WS_CHAIN_MENU, &menu, 0644, NULL);
     ws_text_free(&menu);
     ws_start_entries_free(&all);
-    return status == WS_OK ? own_hooks(e, name, options, s->menu_seconds) : status;
+    return status == WS_OK ? own_hooks(e, name, options, s) : status;
 }
 
 enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,

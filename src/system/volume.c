@@ -1,5 +1,6 @@
 /* volume.c — the root volume that a kernel will look for, found on its drive. */
 #include "wild_satchel/format.h"
+#include "wild_satchel/lock.h"
 #include "wild_satchel/system.h"
 
 #include <stdio.h>
@@ -8,7 +9,7 @@
 enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table, const char *parameters,
                                 uint64_t *at, uint64_t *length, struct ws_error *error) {
     static const char sign[] = "root=UUID=";
-    char wanted[64] = "";
+    char wanted[64] = "", uuid[40];
     size_t count;
     for (const char *p = strstr(parameters, sign); p && !wanted[0]; p = strstr(p + 1, sign))
         if (p == parameters || p[-1] == ' ')
@@ -20,11 +21,14 @@ enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_t
         struct ws_volume_facts facts = {.id = ""};
         if (ws_source_slice(drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
         const struct ws_format *format = ws_format_of(slice, &facts);
+        bool locks = ws_lock_probe(slice, uuid) && uuid[0] && strstr(parameters, uuid);
         ws_source_close(slice);
-        if (!format || strcmp(facts.id, wanted) != 0) continue;
+        if (!locks && (!format || strcmp(facts.id, wanted) != 0)) continue;
         *at = p[i].at;
         *length = p[i].length;
-        return WS_OK;
+        if (!locks) return WS_OK;
+        return ws_fail(error, WS_E_UNSUPPORTED, "its root is in the locked volume %s, and nobody types the passphrase",
+                       uuid);
     }
     return ws_fail(error, WS_E_NOTFOUND, "the kernel looks for its root on the volume %s, and this drive has none",
                    wanted);

@@ -54,6 +54,8 @@ static enum ws_status take_over(struct ws_tree *lower, struct ws_node *to, const
 /* The node of the lower tree that an upper one becomes; kept in the upper one's scratch. */
 static struct ws_node *became(const struct ws_node *upper) { return (struct ws_node *)(uintptr_t)upper->work; }
 
+static bool lies_in(void *folder, struct ws_node *node) { return node->parent == folder; }
+
 static enum ws_status lay_one(struct ws_tree *lower, struct ws_node *n, struct ws_error *error) {
     struct ws_node *parent = became(n->parent);
     const char *gone = takes_away(n);
@@ -70,6 +72,37 @@ static enum ws_status lay_one(struct ws_tree *lower, struct ws_node *n, struct w
         for (struct ws_node *c = now->first; c; c = c->next)
             if (!c->superseded) supersede(c);
     return take_over(lower, now, n->same_as ? n->same_as : n, error);
+}
+
+enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
+                           struct ws_error *error) {
+    struct ws_tree *made = NULL;
+    enum ws_status status = WS_OK;
+    struct ws_node *end = folder;
+    WS_TRY(ws_tree_create(&made, error));
+    while (end && !end->next) end = end->parent;
+    end = end ? end->next : NULL;
+    tree_take_over(ws_tree_root(made), folder);
+    folder->work = (uint64_t)(uintptr_t)ws_tree_root(made);
+    for (struct ws_node *n = ws_tree_next(folder); status == WS_OK && n != end; n = ws_tree_next(n)) {
+        struct ws_node *now = NULL;
+        status = ws_tree_add(made, became(n->parent), n->name, n->kind, &now, error);
+        if (status != WS_OK) break;
+        tree_take_over(now, n->same_as ? n->same_as : n);
+        n->work = (uint64_t)(uintptr_t)now;
+    }
+    for (struct ws_node *n = ws_tree_next(folder); status == WS_OK && n != end; n = ws_tree_next(n)) {
+        struct ws_node *same = n->same_as; /* one outside is shared no more */
+        for (const struct ws_node *up = same; up; up = up->parent)
+            if (up == folder) became(n)->same_as = became(same);
+    }
+    if (status != WS_OK) {
+        ws_tree_close(made);
+        return status;
+    }
+    ws_tree_drop_all(tree, lies_in, folder);
+    *apart = made;
+    return WS_OK;
 }
 
 enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {

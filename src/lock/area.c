@@ -1,0 +1,67 @@
+/* area.c — a volume's key locked by one secret: spread over many stripes, so that erasing a few of them destroys it,
+ * and enciphered with what Argon2id makes of the secret. LUKS2 specification, sections 2.4 and 3.2; the spreading is
+ * LUKS1's ("AF splitter", there section 2.4). */
+#include "lock/internal.h"
+
+#include "base/bytes.h"
+
+#include <argon2.h>
+#include <openssl/crypto.h>
+#include <openssl/evp.h>
+#include <openssl/rand.h>
+#include <string.h>
+
+enum { DIGEST = 32 };
+
+enum ws_status lock_random(void *out, size_t length, struct ws_error *error) {
+    if (RAND_priv_bytes(out, (int)length) == 1) return WS_OK;
+    return ws_fail(error, WS_E_READ, "this system gives no random bytes");
+}
+
+/* Each piece of the stripe becomes the digest of its number and itself. */
+static bool diffuse(uint8_t stripe[LOCK_KEY]) {
+    for (uint32_t i = 0; i < LOCK_KEY / DIGEST; i++) {
+        uint8_t numbered[4 + DIGEST];
+        ws_store_be32(numbered, i);
+        memcpy(numbered + 4, stripe + (size_t)i * DIGEST, DIGEST);
+        if (EVP_Digest(numbered, sizeof numbered, stripe + (size_t)i * DIGEST, NULL, EVP_sha256(), NULL) != 1)
+            return false;
+    }
+    return true;
+}
+
+/* Random stripes, and a last one that gives the key with all of them. */
+static enum ws_status spread(const uint8_t key[LOCK_KEY], uint8_t *out, struct ws_error *error) {
+    uint8_t sum[LOCK_KEY] = {0};
+    bool good = true;
+    WS_TRY(lock_random(out, (size_t)(LOCK_STRIPES - 1) * LOCK_KEY, error));
+    for (size_t i = 0; i < LOCK_STRIPES && good; i++) {
+        uint8_t *stripe = out + i * LOCK_KEY;
+        if (i + 1 == LOCK_STRIPES)
+            for (size_t k = 0; k < LOCK_KEY; k++) stripe[k] = sum[k] ^ key[k];
+        for (size_t k = 0; k < LOCK_KEY; k++) sum[k] ^= stripe[k];
+        if (i + 1 < LOCK_STRIPES) good = diffuse(sum);
+    }
+    OPENSSL_cleanse(sum, sizeof sum);
+    return good ? WS_OK : ws_fail(error, WS_E_NOMEM, "libcrypto has no SHA-256");
+}
+
+enum ws_status lock_put_area(const struct lock_slot *slot, const char *secret, const uint8_t key[LOCK_KEY],
+                             uint8_t *out, struct ws_error *error) {
+    uint8_t made[LOCK_KEY];
+    const size_t used = (size_t)LOCK_STRIPES * LOCK_KEY;
+    const struct ws_lock_cost *c = &slot->cost;
+    int got = argon2id_hash_raw(c->passes, c->memory_kib, c->lanes, secret, strlen(secret), slot->salt,
+                                sizeof slot->salt, made, sizeof made);
+    if (got == ARGON2_MEMORY_ALLOCATION_ERROR) {
+        ws_fail(error, WS_E_NOMEM, "locking takes %u MiB of memory, and there are none left", c->memory_kib / 1024);
+        return ws_fail_next(error, "close other programs; nothing was written");
+    }
+    if (got != ARGON2_OK) return ws_fail(error, WS_E_USAGE, "the secret is not taken: %s", argon2_error_message(got));
+    enum ws_status status = spread(key, out, error);
+    if (status == WS_OK) status = lock_random(out + used, LOCK_AREA - used, error);
+    if (status == WS_OK) status = lock_encipher(made, 0, 512, out, used, error);
+    OPENSSL_cleanse(made, sizeof made);
+    if (status != WS_OK) OPENSSL_cleanse(out, LOCK_AREA); /* stripes in clear would give the key */
+    return status;
+}
