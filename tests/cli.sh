@@ -450,8 +450,8 @@ printf 'gull 7 over\n' > one && printf 'gull 7 over\r\nbar 9\n' > two && printf 
 expect 2 "only 1 came" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<one
 expect 2 "a password is empty" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<empty
 expect 4 "cannot be read" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 9
-expect 2 "not a password" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd "gull 7 over"
-expect 2 "no account that needs" "$satchel" build sys.plan --confirm "$gorse" --bench b --password-fd 3 3<one
+expect 2 "the number of an open file" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd "gull 7 over"
+expect 2 "no account and no lock" "$satchel" build sys.plan --confirm "$gorse" --bench b --password-fd 3 3<one
 expect 0 "flushed and checked" "$satchel" build own.plan --confirm "$gorse" --bench b --password-fd 3 3<two
 expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan own.plan --bench b
 ok "no document holds a password or a hash" sh -c '! grep -lE "gull 7 over|bar 9|[$](6|y)[$]" own.plan own.plan.built own.request b/bench.json'
@@ -474,6 +474,60 @@ expect 2 "knows no time zone" $own --time-zone Atlantic/Nowhere
 expect 2 "takes hidden, listed or open" $own --internal-disks closed
 expect 2 "takes utc or local" $own --clock wall
 expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --account tide
+# Files of the user's own: each where it belongs, known by its digest, in no document
+mkdir -p mine/etc/tide mine/home/tide && echo low > mine/etc/tide/tables && echo mine > mine/home/tide/notes && echo high > motd
+echo "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5 tide@hut" > tide.pub && printf '#!/bin/sh\n' > set-up.sh && chmod 755 set-up.sh && tar -cf mine.tar -C mine etc
+expect 0 "added: /etc/motd - put there: motd" $own --administrator tide --add motd:/etc/motd --add mine --add set-up.sh:/usr/local/bin/ \
+    --add mine.tar:/opt/mine.tar --login-keys tide.pub --first-start set-up.sh --save add.plan --save-request add.request
+follows plan cat add.plan
+follows request cat add.request
+expect 0 "added: tide - its public keys" "$satchel" plan --request add.request --bench b --drive "$gorse"
+expect 0 "flushed and checked" "$satchel" build add.plan --confirm "$gorse" --bench b --password-fd 3 3<two
+if mount -o ro,loop,offset=68157440 "b/$gorse.drive" mounted; then
+    ok "they are there" test "$(cat mounted/etc/motd mounted/etc/tide/tables mounted/home/tide/notes | tr '\n' ' ')" = "high low mine "
+    ok "and theirs" test "$(stat -c '%u %a' mounted/home/tide/notes mounted/home/tide/.ssh/authorized_keys mounted/usr/local/bin/set-up.sh mounted/opt/mine.tar | tr '\n' ' ')" = "$(stat -c '%u 644 %u 600' mounted/home/tide) 0 755 0 644 "
+    ok "the first start runs the script" grep -q "^/etc/first-start/own-06 " mounted/etc/first-start/run
+    umount mounted
+fi
+sleep 0.01 && echo HIGH > motd
+expect 4 "no longer the one that was planned" "$satchel" build add.plan --confirm "$gorse" --bench b --password-fd 3 3<two
+expect 2 "is no place in a system" $own --add motd:etc/motd
+expect 2 "made by the plan itself" $own --add motd:/etc/fstab
+expect 4 "not there" $own --add nowhere:/etc/motd
+expect 2 "where this file is to stand is not said" $own --add motd
+expect 2 "no account \"guest\"" $own --account tide --login-keys tide.pub:guest
+expect 2 "told by the name's ending" $own --network motd
+expect 2 "go with a full system" "$satchel" plan --image curlew.iso --drive "$gorse" --bench b --add motd:/etc/motd
+# Locked: a passphrase opens it, no document holds it, and who has no means to ask for it is refused
+expect 4 "could not open a locked root" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --locked
+mkdir -p disk/sbin disk/scripts && cp -r huts locked && for f in sbin/cryptsetup scripts/functions usb-storage.ko xhci-pci.ko sd_mod.ko ext4.ko dm-crypt.ko xts.ko; do echo x > disk/$f; done
+(cd disk && find . | bsdcpio -o -H newc --quiet) > locked/boot/initrd.img-6.1-hut
+lock="$satchel plan --bench b --image locked --drive $gorse --kind system --locked"
+printf "root:x:0:0:root:/root:/bin/sh\n" > locked/etc/passwd && printf "root:*:1::::::\n" > locked/etc/shadow && printf "root:x:0:\n" > locked/etc/group
+expect 0 "locked: LUKS2, AES-XTS" $lock --administrator tide --data 1G --save lock.plan --save-request lock.request
+follows plan cat lock.plan
+follows request cat lock.request
+printf 'gull 7 over\nfulmar over the bar\n' > both && printf 'gull 7 over\nshort\n' > few
+expect 2 "only 0 came" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3</dev/null
+expect 2 "only 1 came" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<one
+expect 2 "shorter than 8" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<few
+expect 0 "Recovery key   none" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<both
+expect 0 "flushed and checked" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 --recovery-fd 4 3<both 4>recovery
+expect 0 "its system is locked" "$satchel" check "$gorse" --bench b
+expect 0 "not held against the plan" "$satchel" check "$gorse" --plan lock.plan --bench b
+expect 0 "exactly" "$satchel" check "$gorse" --record lock.plan.built --bench b
+expect 4 "has no passphrase to open it" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
+at=$(python3 -c 'import json; print([v for v in json.load(open("lock.plan"))["result"]["volumes"] if v["role"] == "system"][0]["at_bytes"] // 1048576)')
+dd if="b/$gorse.drive" of=lock.part bs=1M skip=$at 2>/dev/null
+opens() { printf %s "$1" | cryptsetup open --test-passphrase --key-file - lock.part 2>/dev/null; }
+ok "passphrase and recovery key open it" sh -c ":" && opens "fulmar over the bar" && opens "$(cat recovery)" || ok "both secrets open it" false
+ok "a wrong one does not" sh -c ':' && ! opens "fulmar over the ba" || ok "a wrong one does not" false
+ok "no document and no clear byte of the drive holds a secret" sh -c '! grep -laF -e "fulmar over" -e "gull 7 over" -e "$(cat recovery)" lock.plan lock.plan.built lock.request b/bench.json "$0"' "b/$gorse.drive"
+ok "what is inside is not to be read" sh -c '! grep -qaF "Hut System 3\"" lock.part'
+rm lock.part
+expect 2 "keep what was in memory" $lock --swap 64M
+expect 2 "only the volume of a full system is locked" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --locked
+expect 2 "locks nothing" "$satchel" build sys.plan --confirm "$gorse" --bench b --recovery-fd 4 4>/dev/null
 # An image with several editions, in layers
 mkdir -p ed/casper ed/boot/grub top2/etc && printf 'PRETTY_NAME="Hut Desk 3"\n' > top2/etc/os-release
 gensquashfs -q -D huts ed/casper/minimal.squashfs && gensquashfs -q -D top2 ed/casper/minimal.desk.squashfs
@@ -851,7 +905,7 @@ expect 2 "an ordinary drive has one volume" "$satchel" plan --bench b --request 
 python3 - <<'PY'
 import json
 d = json.load(open("odd.request"))
-d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual"}], 5
+d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": False}], 5
 json.dump(d, open("blank.request", "w"))
 PY
 expect 0 "ordinary drive" "$satchel" plan --bench b --request blank.request --drive "$gorse" --save blank.plan

@@ -16,7 +16,13 @@ failed=0
 demo-image tern.iso none && mkdir tern && bsdtar -xf tern.iso -C tern && (cd tern && zip -qr ../tern-appliance.zip .) || exit 1
 printf 'gull 7\nbar 9\n' >passwords
 echo '{"format": "wild-satchel-rules", "version": 1, "label": "TERN"}' >tern.rules
-mkdir -p huts/etc huts/boot && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
+printf 'gull 7\nfulmar over the bar\n' >secrets
+mkdir -p huts/etc huts/boot huts/usr/sbin disk/sbin disk/scripts && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
+echo 'root:x:0:0:root:/root:/bin/sh' >huts/etc/passwd && echo 'root:*:1::::::' >huts/etc/shadow && echo 'root:x:0:' >huts/etc/group && : >huts/usr/sbin/NetworkManager
+for f in sbin/cryptsetup scripts/functions usb-storage.ko xhci-pci.ko sd_mod.ko ext4.ko dm-crypt.ko xts.ko; do echo x >disk/$f; done
+(cd disk && find . | bsdcpio -o -H newc --quiet) >huts/boot/initrd.img-6.1 || exit 1
+mkdir tide-tables && echo high >tide-tables/today && echo hut >motd && echo 'ssh-ed25519 AAAAC3NzaC1lZDI1NTE5 tide@hut' >tide.pub
+echo '[wifi]' >hut.nmconnection && echo '#!/bin/sh' >set-up.sh
 { head -c 514 /dev/zero && printf HdrS && head -c 4096 /dev/zero; } >huts/boot/vmlinuz-6.1 && tar -cJf huts-root.tar.xz -C huts . || exit 1
 run_commands() { # of a page: one ends at its line's end, or where two blanks and its explanation begin
     sed -e ':a' -e '/\\$/N; s/ *\\\n */ /; ta' "$here/$1" | sed -n 's/^    \(satchel [^ ].*\)$/\1/p' | sed 's/   *.*//' >commands

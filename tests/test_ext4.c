@@ -121,6 +121,59 @@ static void random_trees_come_out_of_the_kernel_as_they_went_in(void) {
     }
 }
 
+/* A folder of so many names: each found by the kernel, which goes by their hashes; then some go and others come. */
+static void try_large_folder(size_t names, size_t longest, bool seeded) {
+    struct ws_tree *tree = NULL;
+    struct ws_ext4_geometry g;
+    struct ws_layout *layout;
+    struct ws_ext4_params p = params_of(64 * MIB);
+    struct ws_node *folder = NULL, *n = NULL;
+    const char *path = scratch("folder.img"), *place = scratch("folder");
+    char device[64], name[260];
+    OK(ws_tree_create(&tree, &error));
+    OK(ws_tree_folder(tree, "many", &folder, &error));
+    if (!seeded) memset(p.seed.byte, 0, sizeof p.seed.byte);
+    for (size_t i = 0; i < names; i++) { /* characters with and without a sign */
+        size_t length = (size_t)snprintf(name, sizeof name, "%zx-", i);
+        size_t wanted = length + random_below(longest);
+        for (; length < wanted && length < 254; length++) {
+            name[length] = (char)(1 + random_below(255));
+            if (name[length] == '/' || name[length] == '\n') name[length] = 'x';
+        }
+        name[length] = '\0';
+        OK(ws_tree_add(tree, folder, name, random_below(9) ? WS_NODE_FILE : WS_NODE_FOLDER, &n, &error));
+    }
+    if (compose(&p, tree, &g, &layout)) {
+        save_layout(layout, path);
+        if (have_program("e2fsck")) check_clean(path, p.size);
+        if (may_mount() && loop_attach(path, device)) {
+            if (mount_at(device, "ext4", NULL, place)) {
+                compare_with_folder(tree, place, TREE_ALL);
+                CHECK_INT(shell(NULL,
+                                "cd %s/many && ls -A | head -%zu | tr '\\n' '\\0' | xargs -0 rm -rf -- && for i in "
+                                "$(seq %zu); do : > new-$i; done",
+                                place, names / 3, names / 4),
+                          0);
+                unmount(place);
+            }
+            loop_detach(device);
+            check_clean(path, p.size);
+        }
+    }
+    ws_layout_close(layout);
+    ws_ext4_geometry_free(&g);
+    ws_tree_close(tree);
+    (void)unlink(path);
+}
+
+static void large_folders_are_indexed(void) {
+    static const struct {
+        size_t names, longest;
+    } sizes[] = {{100, 60}, {170, 1}, {2000, 12}, {9000, 250}}; /* the last has two levels of index */
+    for (size_t i = 0; i < sizeof sizes / sizeof *sizes; i++) try_large_folder(sizes[i].names, sizes[i].longest, true);
+    for (int i = 0; i < cases_of(6); i++) try_large_folder(200 + random_below(1500), 1 + random_below(80), i % 3 != 0);
+}
+
 /* Zeros that do not tell that they are. */
 static enum ws_status plain_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                  struct ws_error *e) {
@@ -567,6 +620,7 @@ int main(int argc, char **argv) {
         {"200 random sizes are clean and as predicted", random_sizes_are_clean_and_as_predicted},
         {"200 random trees come out of the kernel as they went in",
          random_trees_come_out_of_the_kernel_as_they_went_in},
+        {"large folders are indexed", large_folders_are_indexed},
         {"holes stay holes", holes_stay_holes},
         {"large files have deep extents", large_files_have_deep_extents},
         {"what does not fit is said before anything is made", what_does_not_fit_is_said_before_anything_is_made},

@@ -45,8 +45,8 @@ struct ws_ext4_geometry {
     uint16_t *dirs_in_group;   /* owned: folders among the used inodes of each group */
     struct ws_ext4_item *item; /* owned */
     size_t items;
-    struct ws_ext4_mark *mark; /* owned: places in large folders, in order */
-    size_t marks, marks_room;
+    struct ws_ext4_index *index; /* owned: of folders of more than one block, in order */
+    size_t indexes, indexes_room;
     struct ws_ext4_sparse *sparse; /* owned: files with holes, in order */
     size_t sparses, sparses_room;
     struct ws_ext4_run *run; /* owned: what is stored of them */

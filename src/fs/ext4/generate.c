@@ -156,6 +156,7 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
             flags = 0;
         } else {
             make_root(g, item, &shape, out + 0x28);
+            if (ext4_index_of(g, item)) flags |= FLAG_INDEX;
         }
         ws_store_le32(out + 0x20, flags);
         if (shape.xattr_block) {
@@ -195,41 +196,56 @@ static void close_block(const struct ws_ext4_geometry *g, uint32_t ino, uint8_t 
     ws_store_le32(block + TAIL + 8, ws_crc32c(inode_seed(g, ino), block, TAIL));
 }
 
-/* Some of a folder's blocks; the caller frees them. */
-static enum ws_status make_folder(const struct ws_ext4_geometry *g, size_t item, uint64_t from, uint64_t until,
-                                  uint8_t **out, struct ws_error *error) {
+static void begin_folder(const struct ws_ext4_geometry *g, size_t item, uint8_t *block, bool indexed) {
     const struct ws_node *folder = g->item[item].node;
-    const struct ws_ext4_mark *mark = ext4_mark_before(g, item, from);
-    uint32_t ino = ext4_ino_of_item(item);
-    uint8_t *all = calloc((size_t)(until - from), BLOCK);
-    if (!all)
-        return ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %llu KiB",
-                       (unsigned long long)(until - from) * 4);
-    uint8_t block[BLOCK] = {0};
-    uint64_t number = mark ? mark->block : 0;
-    const struct ws_node *n = mark ? mark->first : folder->first;
-    size_t last = mark ? 0 : 12;
-    size_t used = mark ? 0 : 24;
-    if (!mark) {
-        add_entry(block, 0, ino, 12, ".", 2);
-        add_entry(block, 12, (uint32_t)(folder->parent ? folder->parent->work : INO_ROOT), 12, "..", 2);
+    add_entry(block, 0, ext4_ino_of_item(item), 12, ".", 2);
+    add_entry(block, 12, (uint32_t)(folder->parent ? folder->parent->work : INO_ROOT), indexed ? BLOCK - 12 : 12, "..",
+              2);
+}
+
+static void add_name(uint8_t *block, size_t *last, size_t *used, const struct ws_node *n) {
+    size_t length = (8 + strlen(n->name) + 3) & ~(size_t)3;
+    const struct ws_node *inode = n->same_as ? n->same_as : n;
+    add_entry(block, *used, (uint32_t)inode->work, length, n->name, kind_in_folder(inode));
+    *last = *used;
+    *used += length;
+}
+
+static void make_indexed_block(const struct ws_ext4_geometry *g, const struct ws_ext4_index *x, uint64_t number,
+                               uint8_t block[BLOCK]) {
+    uint32_t ino = ext4_ino_of_item(x->item);
+    uint32_t leaf = (uint32_t)number - 1 - x->nodes;
+    size_t last = 0;
+    size_t used = 0;
+    if (number == 0) begin_folder(g, x->item, block, true);
+    if (number <= x->nodes) {
+        ext4_index_block(x, (uint32_t)number, inode_seed(g, ino), block);
+        return;
     }
-    for (; number < until; number++) {
-        for (; n; n = n->next) {
-            size_t length = (8 + strlen(n->name) + 3) & ~(size_t)3;
-            const struct ws_node *inode = n->same_as ? n->same_as : n;
-            if (used + length > BLOCK - 12) break;
-            add_entry(block, used, (uint32_t)inode->work, length, n->name, kind_in_folder(inode));
-            last = used;
-            used += length;
-        }
-        close_block(g, ino, block, last, used);
-        if (number >= from) memcpy(all + (number - from) * BLOCK, block, BLOCK);
-        memset(block, 0, BLOCK);
+    uint32_t end = leaf + 1 < x->leaves ? x->leaf[leaf + 1].first : x->names;
+    for (uint32_t i = x->leaf[leaf].first; i < end; i++) add_name(block, &last, &used, x->name[i]);
+    close_block(g, ino, block, last, used);
+}
+
+/* Some of a folder's blocks, zeroed before. One without an index is made from its beginning. */
+static void make_folder(const struct ws_ext4_geometry *g, size_t item, uint64_t from, uint64_t until, uint8_t *out) {
+    const struct ws_node *n = g->item[item].node->first;
+    const struct ws_ext4_index *x = ext4_index_of(g, item);
+    size_t last = 12;
+    size_t used = 24;
+    if (x) {
+        for (uint64_t i = from; i < until; i++) make_indexed_block(g, x, i, out + (i - from) * BLOCK);
+        return;
+    }
+    for (uint64_t number = 0; number < until; number++) {
+        uint8_t block[BLOCK] = {0};
+        if (number == 0) begin_folder(g, item, block, false);
+        for (; n && used + ((8 + strlen(n->name) + 3) & ~(size_t)3) <= BLOCK - 12; n = n->next)
+            add_name(block, &last, &used, n);
+        close_block(g, ext4_ino_of_item(item), block, last, used);
+        if (number >= from) memcpy(out + (number - from) * BLOCK, block, BLOCK);
         last = used = 0;
     }
-    *out = all;
-    return WS_OK;
 }
 
 static void make_journal_super(const struct ws_ext4_geometry *g, uint8_t out[BLOCK]) {
@@ -274,9 +290,11 @@ static enum ws_status read_item(const struct ws_ext4_geometry *g, size_t item, u
             memcpy(out, block + at, (size_t)ws_min_u64(length, BLOCK - at));
         }
     } else if (node->kind == WS_NODE_FOLDER) {
-        uint8_t *all = NULL;
         uint64_t from = at / BLOCK;
-        WS_TRY(make_folder(g, item, from, ws_div_up(at + length, BLOCK), &all, error));
+        uint64_t until = ws_div_up(at + length, BLOCK);
+        uint8_t *all = calloc((size_t)(until - from), BLOCK);
+        if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for a folder's blocks");
+        make_folder(g, item, from, until, all);
         memcpy(out, all + (at - from * BLOCK), (size_t)length);
         free(all);
     } else if (node->kind == WS_NODE_LINK) {

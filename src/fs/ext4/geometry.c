@@ -17,58 +17,38 @@ static bool is_lost_found(const struct ws_node *node) {
     return node->parent && !node->parent->parent && strcmp(node->name, "lost+found") == 0;
 }
 
-/* Count a folder's blocks, and note which name begins every so many of them: a block in the middle of a folder of
- * 200,000 names is then made without looking at all before it. */
-static enum ws_status mark_folder(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
+/* A folder's blocks: one, or an index and what it leads to. What the checker puts into "lost+found" has its place
+ * there beforehand, and it finds that without an index. */
+static enum ws_status measure_folder(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
     struct ws_node *folder = (struct ws_node *)(uintptr_t)g->item[item].node;
     uint64_t blocks = 1;
     size_t used = 24; /* "." and ".." */
     for (const struct ws_node *n = folder->first; n; n = n->next) {
         size_t entry = (8 + strlen(n->name) + 3) & ~(size_t)3;
         if (used + entry > BLOCK - 12) {
-            if (blocks % MARK_EVERY == 0) {
-                if (g->marks == g->marks_room) {
-                    size_t room = g->marks_room * 2 + 64;
-                    struct ws_ext4_mark *grown = realloc(g->mark, room * sizeof *grown);
-                    if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a large folder");
-                    g->mark = grown;
-                    g->marks_room = room;
-                }
-                g->mark[g->marks++] = (struct ws_ext4_mark){item, blocks, n};
-            }
             blocks++;
             used = 0;
         }
         used += entry;
     }
-    folder->work2 = is_lost_found(folder) && blocks < LOST_FOUND_BLOCKS ? LOST_FOUND_BLOCKS : blocks;
+    if (is_lost_found(folder)) blocks = ws_max_u64(blocks, LOST_FOUND_BLOCKS);
+    else if (blocks > 1) WS_TRY(ext4_index_folder(g, item, &blocks, error));
+    folder->work2 = blocks;
     return WS_OK;
 }
 
-static enum ws_status mark_folders(struct ws_ext4_geometry *g, struct ws_error *error) {
+static enum ws_status measure_folders(struct ws_ext4_geometry *g, struct ws_error *error) {
     for (size_t i = 0; i < g->items; i++)
         if (g->item[i].node) WS_TRY(ext4_xattrs_check(g->item[i].node, error));
     for (size_t i = 0; i < g->items; i++)
-        if (g->item[i].node && g->item[i].node->kind == WS_NODE_FOLDER) WS_TRY(mark_folder(g, i, error));
+        if (g->item[i].node && g->item[i].node->kind == WS_NODE_FOLDER) WS_TRY(measure_folder(g, i, error));
     return WS_OK;
-}
-
-const struct ws_ext4_mark *ext4_mark_before(const struct ws_ext4_geometry *g, size_t item, uint64_t block) {
-    size_t low = 0;
-    size_t high = g->marks; /* the first mark behind it */
-    while (low < high) {
-        size_t middle = low + (high - low) / 2;
-        const struct ws_ext4_mark *m = &g->mark[middle];
-        if (m->item < item || (m->item == item && m->block <= block)) low = middle + 1;
-        else high = middle;
-    }
-    return low > 0 && g->mark[low - 1].item == item ? &g->mark[low - 1] : NULL;
 }
 
 static uint64_t content_blocks(const struct ws_ext4_geometry *g, size_t item) {
     const struct ws_node *node = g->item[item].node;
     if (!node) return g->journal_blocks;
-    if (node->kind == WS_NODE_FOLDER) return node->work2; /* counted once, by mark_folders() */
+    if (node->kind == WS_NODE_FOLDER) return node->work2; /* counted once, by measure_folders() */
     uint64_t size = ws_node_size(node);
     if (node->kind == WS_NODE_LINK) return size < FAST_LINK ? 0 : 1;
     const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
@@ -246,7 +226,7 @@ enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tr
     g->data_before[0] = 0;
     for (uint32_t i = 0; i < g->groups; i++)
         g->data_before[i + 1] = g->data_before[i] + ext4_group_blocks(g, i) - ext4_prefix(g, i);
-    WS_GO(mark_folders(g, error));
+    WS_GO(measure_folders(g, error));
     WS_GO(ext4_find_holes(g, error));
     WS_GO(place_items(g, error));
     g->free_bytes = (g->data_before[g->groups] - g->data_used) * BLOCK;
@@ -260,13 +240,12 @@ done:
 void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
     free(g->data_before);
     free(g->dirs_in_group);
-    free(g->mark);
+    ext4_index_free(g);
     free(g->sparse);
     free(g->run);
     free(g->item);
     g->data_before = NULL;
     g->dirs_in_group = NULL;
-    g->mark = NULL;
     g->sparse = NULL;
     g->run = NULL;
     g->item = NULL;

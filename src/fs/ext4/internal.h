@@ -44,7 +44,7 @@ enum { /* feature bits; "incompat" ones change the layout */
        RO_METADATA_CSUM = 0x400,
        RO_ORPHAN_PRESENT = 0x10000
 };
-enum { FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
+enum { FLAG_INDEX = 0x1000, FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
 enum { GROUP_INODE_UNINIT = 1, GROUP_BLOCK_UNINIT = 2, GROUP_INODE_ZEROED = 4 };
 #define JOURNAL_MAGIC 0xc03b3998u
 
@@ -53,15 +53,27 @@ struct ws_ext4_item {
     uint64_t start;             /* first block in data space: attributes, extent tree, then content */
 };
 
-/* The name that begins a block of a large folder. */
-struct ws_ext4_mark {
-    size_t item;
-    uint64_t block; /* of the folder, from 0 */
-    const struct ws_node *first;
+/* index.c: a folder of more than one block. Its names in the order of their hashes, and the blocks that hold them. */
+struct ws_ext4_leaf {
+    uint32_t first; /* number of its first name */
+    uint32_t hash;
 };
-enum { MARK_EVERY = 16 }; /* blocks */
-/* The last mark of this folder at or before a block; NULL: begin at its beginning. */
-const struct ws_ext4_mark *ext4_mark_before(const struct ws_ext4_geometry *g, size_t item, uint64_t block);
+struct ws_ext4_index {
+    size_t item;
+    const struct ws_node **name;
+    struct ws_ext4_leaf *leaf;
+    uint32_t names, leaves;
+    uint32_t nodes; /* blocks of index between the first one and the leaves */
+};
+/* Worked out, for a folder behind all others so far. @param blocks  out: what it takes; WS_E_RANGE for too many names
+ */
+enum ws_status ext4_index_folder(struct ws_ext4_geometry *g, size_t item, uint64_t *blocks, struct ws_error *error);
+void ext4_index_free(struct ws_ext4_geometry *g);
+/* NULL for a folder without one */
+const struct ws_ext4_index *ext4_index_of(const struct ws_ext4_geometry *g, size_t item);
+/* Index block `number` of the folder, 0 to `nodes`; `block` is zeroed but for the names "." and ".." in number 0.
+ * `folder_seed` is what its inode's checksums begin with. */
+void ext4_index_block(const struct ws_ext4_index *index, uint32_t number, uint32_t folder_seed, uint8_t block[BLOCK]);
 
 /* Data space counts the blocks that are free to hold content, in ascending order, the fixed structures left out.
  * In every group the fixed structures are a prefix, so one number a group turns one space into the other. */
