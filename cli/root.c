@@ -45,6 +45,8 @@ void root_show(const struct cli *cli, const struct ws_system_facts *f) {
     show_field(cli, "System", "%s%s%s, init %s", f->name[0] ? f->name : "without a name", f->machine[0] ? ", " : "",
                f->machine, ws_init_name(f->init));
     char words[200];
+    if (f->leftovers[0])
+        show_field(cli, "", "was a live system: %s; a full system is made without what those do", f->leftovers);
     for (size_t i = 0; i < f->kernels; i++)
         show_field(cli, i ? "" : "Its kernels", "%s%s", f->kernel[i].version, initrd_words(&f->kernel[i], words));
 }
@@ -70,8 +72,9 @@ json_t *root_json(const struct ws_system_facts *f) {
         json_array_append_new(kernels, cli_pack("{s:s, s:s, s:s, s:o}", "version", f->kernel[i].version, "path",
                                                 f->kernel[i].path, "initial_ram_disk", f->kernel[i].initrd, "inside",
                                                 inside_json(&f->kernel[i])));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:o}", "name", f->name, "id", f->id, "release", f->version, "machine",
-                    f->machine, "init", ws_init_name(f->init), "kernels", kernels);
+    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:o}", "name", f->name, "id", f->id, "release", f->version,
+                    "machine", f->machine, "init", ws_init_name(f->init), "left_of_live", f->leftovers, "kernels",
+                    kernels);
 }
 
 /* What there is to choose from; nothing is said where there is no choice. */

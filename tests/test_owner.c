@@ -338,12 +338,62 @@ static void hostile_roots_do_no_harm(void) {
         }
 }
 
+/* A root that was a live system: what set it up and let everybody in goes; one that was none keeps the same files. */
+static void what_is_left_of_a_live_system_is_taken_out(void) {
+    static const struct file left[] = {
+        {"etc/systemd/system/getty@tty1.service.d/autologin.conf", "x"},
+        {"usr/lib/systemd/system/live-config.service", "x"},
+        {"etc/sudoers.d/live", "user ALL=(ALL) NOPASSWD: ALL\n"},
+        {"etc/skel/Desktop/liveinst.desktop", "x"},
+        {"etc/lightdm/lightdm.conf", "[Seat:*]\nautologin-user=user\ngreeter=x\n"},
+        {"etc/rc2.d/S03live-config", "x"},
+        {"etc/rc6.d/K01live-tools", "x"},
+        {"etc/rc2.d/S03ssh", "x"},
+    };
+    for (int i = 0; i < 6; i++) {
+        bool live = i % 2, owned_by = i >= 2 && i < 4, named = i >= 4;
+        struct ws_tree *tree = make_root(systemd_files);
+        struct ws_findings findings = {0};
+        struct ws_owned owned;
+        struct ws_system_facts facts;
+        struct ws_owner owner = {.accounts = 0};
+        for (size_t k = 0; k < sizeof left / sizeof *left; k++) put_text(tree, left[k].path, left[k].text);
+        if (live) put_text(tree, "var/lib/dpkg/info/live-boot.list", "x");
+        if (live) put_text(tree, "var/lib/dpkg/info/casper.list", "x");
+        if (owned_by || named) {
+            strcpy(owner.account[0].name, named ? "user" : "tide");
+            owner.accounts = 1;
+        }
+        OK(ws_system_look(tree, &facts, &error));
+        CHECK_STR(facts.leftovers, live ? "live-boot, casper" : "");
+        OK(settle(tree, &owner, &owned, &findings));
+        for (size_t k = 0; k < 4; k++) {
+            const struct ws_node *n = ws_tree_find(tree, left[k].path);
+            if (k == 1) n = ws_tree_find(tree, "etc/systemd/system/live-config.service");
+            CHECK_INT(n == NULL, k == 1 ? !live : live);
+            if (k == 1 && live) CHECK_STR(n->target, "/dev/null");
+        }
+        CHECK_INT(strstr(text_at(tree, "/etc/lightdm/lightdm.conf"), "autologin-user=user") == NULL, live);
+        CHECK_HAS(text_at(tree, "/etc/lightdm/lightdm.conf"), "greeter=x");
+        CHECK_INT(ws_tree_find(tree, "etc/rc2.d/S03live-config") == NULL, live);
+        CHECK_INT(ws_tree_find(tree, "etc/rc6.d/K01live-tools") == NULL, live);
+        CHECK(ws_tree_find(tree, "etc/rc2.d/S03ssh") != NULL);
+        CHECK_INT(strstr(text_at(tree, "/etc/shadow"), "user:!:") != NULL, live && owned_by);
+        CHECK_INT(strstr(text_at(tree, "/etc/shadow"), "user:secret:") != NULL, !named && !(live && owned_by));
+        CHECK_INT(found(&findings, "this was a live system"), live);
+        CHECK_INT(found(&findings, "a password that many know"), live && !owned_by && !named);
+        ws_findings_free(&findings);
+        ws_tree_close(tree);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"every kind of system has its own files", every_kind_of_system_has_its_own_files},
         {"passwords are hashed in their place", passwords_are_hashed_in_their_place},
         {"impossible owners are refused", impossible_owners_are_refused},
         {"what a root cannot do is said", what_a_root_cannot_do_is_said},
+        {"what is left of a live system is taken out", what_is_left_of_a_live_system_is_taken_out},
         {"hostile roots do no harm", hostile_roots_do_no_harm},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

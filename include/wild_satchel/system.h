@@ -37,6 +37,7 @@ struct ws_system_facts {
     char version[48];         /**< its VERSION_ID */
     char machine[16]; /**< what its programs are made for: "x86-64", "x86", "ARM64", ...; empty: cannot be told */
     enum ws_init init;
+    char leftovers[100]; /**< names of what only a live system needs, with commas; empty: it was none */
     struct ws_kernel kernel[WS_KERNELS_MOST]; /**< the newest first */
     size_t kernels;
     size_t left_out; /**< further ones behind those, known not to find their root: no entries of a menu */

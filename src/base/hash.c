@@ -1,6 +1,7 @@
-/* hash.c — checksums and hashes: zlib's crc32, our own crc32c, libcrypto for the rest. */
+/* hash.c — checksums and hashes: zlib's crc32, ISA-L's crc32c, libcrypto for the rest. */
 #include "wild_satchel/base.h"
 
+#include <isa-l/crc.h>
 #include <openssl/evp.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -18,16 +19,14 @@ uint32_t ws_crc32(const void *bytes, size_t length) {
     return (uint32_t)crc;
 }
 
-/* Reflected polynomial 0x82F63B78, four bits a step: small, and no table to initialise at run time. */
+/* As iSCSI has it (RFC 3720), without its inversions; the processor's own instruction where it has one. */
 uint32_t ws_crc32c(uint32_t crc, const void *bytes, size_t length) {
-    static const uint32_t nibble[16] = {0x00000000, 0x105ec76f, 0x20bd8ede, 0x30e349b1, 0x417b1dbc, 0x5125dad3,
-                                        0x61c69362, 0x7198540d, 0x82f63b78, 0x92a8fc17, 0xa24bb5a6, 0xb21572c9,
-                                        0xc38d26c4, 0xd3d3e1ab, 0xe330a81a, 0xf36e6f75};
-    const unsigned char *p = bytes;
-    for (size_t i = 0; i < length; i++) {
-        crc ^= p[i];
-        crc = nibble[crc & 15] ^ (crc >> 4);
-        crc = nibble[crc & 15] ^ (crc >> 4);
+    unsigned char *p = (unsigned char *)(uintptr_t)bytes; /* read only, whatever its declaration says */
+    while (length > 0) {
+        int step = length > 0x40000000 ? 0x40000000 : (int)length;
+        crc = crc32_iscsi(p, step, crc);
+        p += step;
+        length -= (size_t)step;
     }
     return crc;
 }

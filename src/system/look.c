@@ -1,4 +1,5 @@
 /* look.c — what a root file system is: its name, its programs' machine, its init, its kernels. */
+#include "system/own.h"
 #include "base/bytes.h"
 #include "wild_satchel/system.h"
 
@@ -191,6 +192,7 @@ enum ws_status ws_system_look(const struct ws_tree *root, struct ws_system_facts
     for (size_t i = 0; i < sizeof programs / sizeof programs[0]; i++)
         take_machine(ws_system_find(root, programs[i]), f->machine);
     f->init = init_of(root);
+    system_leftovers(root, f->leftovers, sizeof f->leftovers);
     take_kernels(root, f);
     return WS_OK;
 }

@@ -7,6 +7,9 @@
 /* settings.c: host name, language, keys, time, clock; services that send reports. What the root's own programs have to
  * make of it is added to the steps of the first start. */
 enum ws_status own_settings(const struct edit *edit, const struct ws_owner *owner, struct ws_text *steps);
+/* leftovers.c: names of what only a live system needs, with commas; and taken out, where a root has any of them. */
+void system_leftovers(const struct ws_tree *root, char *out, size_t room);
+enum ws_status own_leftovers(const struct edit *edit, const struct ws_owner *owner);
 /* accounts.c: accounts with their homes, groups and rights. */
 enum ws_status own_accounts(const struct edit *edit, const struct ws_owner *owner, struct ws_owned *owned);
 /* login.c: this account on the screen without being asked. */

@@ -46,7 +46,8 @@ static enum ws_status spare_the_flash(const struct edit *e) {
 static enum ws_status make_own(const struct edit *e, const struct ws_settling *s, struct ws_owned *owned) {
     const struct ws_owner *o = s->owner;
     struct ws_text steps = {0};
-    enum ws_status status = own_identity(e, &steps);
+    enum ws_status status = own_leftovers(e, o);
+    if (status == WS_OK) status = own_identity(e, &steps);
     if (status == WS_OK) status = own_settings(e, o, &steps);
     if (status == WS_OK) status = own_accounts(e, o, owned);
     if (status == WS_OK && o->login == WS_LOGIN_AUTOMATIC) status = own_login(e, o->account[0].name);
