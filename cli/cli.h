@@ -80,7 +80,7 @@ json_t *cli_text(const char *text);
  *  cli_text(). */
 json_t *cli_pack(const char *format, ...);
 /** What a command works with, and never writes a document over. */
-enum { CLI_NEVER_MOST = 8 };
+enum { CLI_NEVER_MOST = 32 };
 struct cli_never {
     const char *path[CLI_NEVER_MOST];
     size_t count;

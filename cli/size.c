@@ -1,5 +1,5 @@
 /* size.c — satchel size: how large should it be, with alternatives side by side. */
-#include "cli/cli.h"
+#include "cli/size.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -32,7 +32,7 @@ static const uint32_t clusters[5] = {4096, 8192, 16384, 32768, 65536};
 static const uint64_t mib = 1 << 20;
 
 /* Drives as they are sold: a little less than their round number is usual, so 98 % of it is counted on. */
-static uint64_t sold_for(uint64_t bytes) {
+uint64_t size_sold_for(uint64_t bytes) {
     for (uint64_t gb = 4; gb < 1 << 14; gb *= 2)
         if (bytes <= gb * 980000000ull) return gb;
     return 0;
@@ -120,6 +120,16 @@ static enum ws_status work_out(struct cli *cli, struct sizing_job *j, const stru
     return WS_OK;
 }
 
+void size_show_items(const struct cli *cli, const struct ws_sizing *s, const char *where) {
+    char a[48];
+    say("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < s->items; i++)
+        show_row(cli, 37, "  %-20s %12s  %s%s%s", s->item[i].what, ws_size_counted(s->item[i].bytes, a, sizeof a),
+                 ink(cli, INK_DIM), s->item[i].why, ink(cli, INK_PLAIN));
+    say("  %s%-20s %12s%s  must be free %s\n", ink(cli, INK_BOLD), "together",
+        ws_size_counted(s->free_wanted, a, sizeof a), ink(cli, INK_PLAIN), where);
+}
+
 static void show(const struct cli *cli, const struct sizing_job *j) {
     char a[48], b[48];
     const struct ws_iso_facts *iso = j->image.iso ? ws_iso_facts(j->image.iso) : NULL;
@@ -131,20 +141,14 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
     else
         show_field(cli, "Installed", "about %s: the image has no package database that is known here",
                    ws_size_both(j->sizing.installed, a, sizeof a));
-    say("\n  %s%-20s %12s  %s%s\n", ink(cli, INK_DIM), "to keep", "room", "why", ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < j->sizing.items; i++)
-        show_row(cli, 37, "  %-20s %12s  %s%s%s", j->sizing.item[i].what,
-                 ws_size_counted(j->sizing.item[i].bytes, a, sizeof a), ink(cli, INK_DIM), j->sizing.item[i].why,
-                 ink(cli, INK_PLAIN));
-    say("  %s%-20s %12s%s  must be free on the fresh volume\n", ink(cli, INK_BOLD), "together",
-        ws_size_counted(j->sizing.free_wanted, a, sizeof a), ink(cli, INK_PLAIN));
+    size_show_items(cli, &j->sizing, "on the fresh volume");
     say("\n  %s%-14s %-5s %-22s %-12s %-9s %s%s\n", ink(cli, INK_DIM), "way", "fits", "size", "free",
         j->have_drive ? "" : "drive", "", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < j->ways; i++) {
         const struct way *w = &j->way[i];
         char drive[24] = "";
-        if (!j->have_drive && sold_for(w->drive_least))
-            (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)sold_for(w->drive_least));
+        if (!j->have_drive && size_sold_for(w->drive_least))
+            (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)size_sold_for(w->drive_least));
         show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s %s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
                  w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
                  ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
@@ -159,13 +163,17 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
              ink(cli, INK_PLAIN), line);
 }
 
-static json_t *job_json(const struct sizing_job *j, const char *path) {
+json_t *size_items_json(const struct ws_sizing *s) {
     json_t *items = json_array();
+    for (size_t i = 0; i < s->items; i++)
+        json_array_append_new(items, cli_pack("{s:s, s:I, s:s}", "what", s->item[i].what, "bytes",
+                                              (json_int_t)s->item[i].bytes, "why", s->item[i].why));
+    return items;
+}
+
+static json_t *job_json(const struct sizing_job *j, const char *path) {
     json_t *ways = json_array();
     json_t *waste = json_array();
-    for (size_t i = 0; i < j->sizing.items; i++)
-        json_array_append_new(items, cli_pack("{s:s, s:I, s:s}", "what", j->sizing.item[i].what, "bytes",
-                                              (json_int_t)j->sizing.item[i].bytes, "why", j->sizing.item[i].why));
     for (size_t i = 0; i < j->ways; i++)
         json_array_append_new(ways, cli_pack("{s:s, s:b, s:I, s:I, s:I, s:s}", "way", j->way[i].what, "fits",
                                              j->way[i].fits, "size_bytes", (json_int_t)j->way[i].size, "free_bytes",
@@ -174,16 +182,19 @@ static json_t *job_json(const struct sizing_job *j, const char *path) {
     for (size_t i = 0; i < 5; i++)
         json_array_append_new(
             waste, cli_pack("{s:i, s:I}", "cluster_bytes", (int)clusters[i], "wasted_bytes", (json_int_t)j->waste[i]));
-    return cli_pack("{s:s, s:s, s:o, s:I, s:b, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-size", "image", path,
-                    "drive", j->have_drive ? json_string(j->facts.short_name) : json_null(), "installed_bytes",
-                    (json_int_t)j->sizing.installed, "installed_counted", j->sizing.counted, "packages",
-                    (json_int_t)j->packages.count, "items", items, "free_wanted_bytes",
-                    (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
+    return cli_pack("{s:s, s:s, s:s, s:o, s:I, s:b, s:I, s:o, s:I, s:o, s:o}", "format", "wild-satchel-size", "kind",
+                    "live", "image", path, "drive", j->have_drive ? json_string(j->facts.short_name) : json_null(),
+                    "installed_bytes", (json_int_t)j->sizing.installed, "installed_counted", j->sizing.counted,
+                    "packages", (json_int_t)j->packages.count, "items", size_items_json(&j->sizing),
+                    "free_wanted_bytes", (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
 }
 
-static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare;
+static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare, *kind, *edition, *memory;
 static const struct poptOption options[] = {
-    {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image", "FILE"},
+    {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image, or a full system's root", "FILE"},
+    {"kind", 'k', POPT_ARG_STRING, &kind, 0, "live (the default) or system: a full one", "KIND"},
+    {"edition", 0, POPT_ARG_STRING, &edition, 0, "with kind system: which of the image's editions", "NAME"},
+    {"memory", 0, POPT_ARG_STRING, &memory, 0, "with kind system: memory of the PCs, for swap", "SIZE"},
     {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive it is for; without it, the smallest drive is told",
      "DRIVE"},
     {"documents", 0, POPT_ARG_STRING, &documents, 0, "files people keep (1G)", "SIZE"},
@@ -217,6 +228,19 @@ int run_size(struct cli *cli, int argc, const char **argv) {
     if (!j) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory"));
     if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
     WS_GO(read_wishes(&j->wishes, &cli->error));
+    if (kind && strcmp(kind, "live") != 0 && strcmp(kind, "system") != 0)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--kind takes live or system, not \"%s\"", kind));
+    if (drive_word) {
+        WS_GO(cli_open_port(cli));
+        WS_GO(cli_find_drive(cli, drive_word, &j->facts));
+        j->have_drive = true;
+    }
+    if (kind && strcmp(kind, "system") == 0) {
+        code =
+            size_system(cli, image_path, edition ? edition : "", &j->wishes, memory, j->have_drive ? &j->facts : NULL);
+        goto done;
+    }
+    if (edition || memory) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "editions and memory go with --kind system"));
     WS_GO(ws_linux_open_medium(image_path, &source, &packed, &cli->error));
     WS_GO(ws_image_inspect(source, &j->image, &cli->error));
     if (!j->image.iso || !j->image.family) {
@@ -225,11 +249,6 @@ int run_size(struct cli *cli, int argc, const char **argv) {
     }
     WS_GO(ws_packages_of_image(&j->image, &j->packages, &cli->error));
     WS_GO(ws_sizing_work_out(&j->wishes, &j->image, &j->packages, &j->sizing, &cli->error));
-    if (drive_word) {
-        WS_GO(cli_open_port(cli));
-        WS_GO(cli_find_drive(cli, drive_word, &j->facts));
-        j->have_drive = true;
-    }
     WS_GO(work_out(cli, j, source));
     for (size_t i = 0; i < 5; i++) j->waste[i] = ws_fat_waste(ws_iso_tree(j->image.iso), clusters[i]);
     if (cli->json) {

@@ -384,6 +384,16 @@ for root in huts huts.tar.gz huts.squashfs; do
     ok "its root is in fstab and in its menu" grep -q "$(sed -n 's/^UUID=\([^ ]*\) \/ .*/\1/p' mounted/etc/fstab) " mounted/boot/loader/entries/0001.conf
     umount mounted
 done
+expect 0 "are comfortable" "$satchel" size --kind system --image huts --drive "$gorse" --bench b
+follows output "$satchel" size --kind system --image huts --memory 2G --json
+json '[w["way"] for w in d["ways"]] == ["least", "comfortable"] and d["ways"][1]["free_bytes"] >= d["free_wanted_bytes"] and [s["size_bytes"] >> 20 for s in d["swap"]] == [0, 1024, 2253]' "$satchel" size --kind system --image huts --memory 2G --json
+least=$("$satchel" size --kind system --image huts --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["ways"][0]["size_bytes"])')
+expect 0 "full system" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --system "$least"
+expect 4 "which needs" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --system $((least - 1048576))
+expect 2 "takes live or system" "$satchel" size --kind twin --image huts
+expect 2 "go with --kind system" "$satchel" size --image curlew.iso --memory 2G
+expect 2 "not a size" "$satchel" size --kind system --image huts --memory much
+expect 4 "noise.iso" "$satchel" size --kind system --image noise.iso
 # Kernels that come and go in the running system: the drive's own script makes the menu that the plan made
 mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; then
     cp -a mounted/boot mounted/etc mounted/usr top/ && umount mounted

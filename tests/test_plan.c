@@ -425,7 +425,7 @@ static void estimates_and_warnings_follow_the_drive(void) {
     struct ws_estimate slow, fast, measured;
     struct ws_findings findings = {0};
     ws_estimate_times(&f, NULL, 1 << 30, 1 << 30, &slow);
-    ws_drive_warnings(&f, NULL, f.size, 512 * MIB, &findings);
+    ws_drive_warnings(&f, NULL, f.size, 512 * MIB, false, &findings);
     CHECK_INT(findings.count, 2);
     ws_findings_free(&findings);
     f.bus_bits_s = 5000000000;
@@ -439,12 +439,12 @@ static void estimates_and_warnings_follow_the_drive(void) {
     double real = (1 << 30) / 20e6 + (1 << 30) / 100e6;
     CHECK(measured.measured && measured.build_low_s < real && measured.build_high_s > real);
     CHECK(measured.build_high_s / measured.build_low_s < 1.5);
-    ws_drive_warnings(&f, &t, f.size, 4ull << 30, &findings);
+    ws_drive_warnings(&f, &t, f.size, 4ull << 30, false, &findings);
     CHECK_INT(findings.count, 0);
     t.sound = false;
     t.holds = f.size / 4;
     f.size = 2000000000;
-    ws_drive_warnings(&f, &t, f.size, 4ull << 30, &findings);
+    ws_drive_warnings(&f, &t, f.size, 4ull << 30, false, &findings);
     CHECK_INT(ws_findings_worst(&findings), WS_FAULT);
     CHECK_INT(findings.count, 2);
     ws_findings_free(&findings);

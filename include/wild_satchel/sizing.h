@@ -63,6 +63,32 @@ WS_CHECKED enum ws_status ws_sizing_work_out(const struct ws_wishes *wishes, con
                                              const struct ws_packages *packages, struct ws_sizing *sizing,
                                              struct ws_error *error);
 
+/** The same for a full system, whose updates take the place of what they replace: what lies beside the old while one is
+ *  carried out, a little growth, one kernel more.
+ *  @param used  bytes that the root takes on its volume */
+WS_CHECKED enum ws_status ws_sizing_of_system(const struct ws_wishes *wishes, uint64_t used,
+                                              const struct ws_packages *packages, struct ws_sizing *sizing,
+                                              struct ws_error *error);
+/** What a full system needs. Bytes. */
+struct ws_system_sizes {
+    char title[160];
+    struct ws_packages packages;
+    struct ws_sizing sizing;                 /**< room to live */
+    uint64_t used;                           /**< what the root takes on the least volume */
+    uint64_t least, least_free;              /**< the smallest volume that holds it */
+    uint64_t comfortable, comfortable_free;  /**< with room to live */
+    uint64_t least_drive, comfortable_drive; /**< the smallest drives for them */
+    bool has_swap_sizes;
+    uint64_t swap_small, swap_hibernation; /**< for a PC that is short of memory; to sleep without power */
+};
+/**
+ * @param root     the system's root, or what carries it, as ws_build_setting has it
+ * @param edition  which of several; "" for the image's usual one
+ * @param memory   bytes of the PCs' memory, for swap; 0: not asked for
+ */
+WS_CHECKED enum ws_status ws_system_size(const struct ws_source *root, const char *edition,
+                                         const struct ws_wishes *wishes, uint64_t memory, struct ws_system_sizes *sizes,
+                                         struct ws_error *error);
 /** What an image needs on a drive, laid down whole: the least that holds it (with the smallest persistence volume if it
  *  remembers), and what is comfortable: room for the usual wishes. Bytes; 0 for what is no image of a drive. */
 WS_CHECKED enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages,
@@ -98,9 +124,10 @@ void ws_estimate_times(const struct ws_drive_facts *drive, const struct ws_trial
  *  @param drive        may be NULL: of its bus nothing is known
  *  @param trial        of it; may be NULL
  *  @param size         bytes of the drive
- *  @param persistence  bytes; 0: none */
+ *  @param persistence  bytes; 0: none
+ *  @param system       it is to hold a full system, which wants more of a drive */
 void ws_drive_warnings(const struct ws_drive_facts *drive, const struct ws_trial *trial, uint64_t size,
-                       uint64_t persistence, struct ws_findings *findings);
+                       uint64_t persistence, bool system, struct ws_findings *findings);
 
 WS_END
 

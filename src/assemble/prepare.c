@@ -132,7 +132,8 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     WS_GO(name_layout(b, setting, error));
     carry_findings(b);
     const struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
-    ws_drive_warnings(setting->facts, setting->trial, p->drive.size, v ? v->size : 0, &p->findings);
+    ws_drive_warnings(setting->facts, setting->trial, p->drive.size, v ? v->size : 0, p->facts.kind == WS_KIND_SYSTEM,
+                      &p->findings);
 done:
     if (status == WS_OK) *out = b;
     else ws_build_close(b);

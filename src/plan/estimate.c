@@ -58,7 +58,8 @@ void ws_estimate_times(const struct ws_drive_facts *drive, const struct ws_trial
 }
 
 void ws_drive_warnings(const struct ws_drive_facts *d, const struct ws_trial *trial, uint64_t size,
-                       uint64_t persistence, struct ws_findings *f) {
+                       uint64_t persistence, bool system, struct ws_findings *f) {
+    const char *use = system ? "full system" : "live with persistence";
     char a[48];
     if (d && slow_usb(d))
         ws_findings_add(
@@ -77,7 +78,9 @@ void ws_drive_warnings(const struct ws_drive_facts *d, const struct ws_trial *tr
         ws_findings_add(f, WS_FAULT, "its trial found it %s: do not use it",
                         trial->holds < trial->drive_size ? "smaller than it says" : "unsound");
     for (size_t i = 0; trial && i < WS_TRIAL_USES; i++)
-        if (trial->use[i].use && strcmp(trial->use[i].use, "live with persistence") == 0 &&
-            trial->use[i].fit == WS_FIT_POOR)
-            ws_findings_add(f, WS_WARNING, "slow for a live system that remembers: %s", trial->use[i].why);
+        if (trial->use[i].use && strcmp(trial->use[i].use, use) == 0 && trial->use[i].fit != WS_FIT_GOOD &&
+            (trial->use[i].fit == WS_FIT_POOR || trial->sound))
+            ws_findings_add(f, WS_WARNING, "slow for a %s: %s%s", system ? "full system" : "live system that remembers",
+                            trial->use[i].why,
+                            system ? "; whatever writes in the background makes it stand still" : "");
 }

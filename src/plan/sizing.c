@@ -66,6 +66,15 @@ static void add_updates(const struct ws_wishes *w, const struct ws_packages *p, 
     add(s, "package lists", assumed_lists + month, "the lists of what there is, and one update's downloads");
 }
 
+static void add_blocks_and_spare(const struct ws_wishes *w, const char *why, struct ws_sizing *s) {
+    uint64_t documents = w->documents / bytes_a_document;
+    uint64_t files = (s->free_wanted - w->documents) / bytes_a_file + documents;
+    add(s, "half-filled blocks", files * (BLOCK / 2), "about %llu files, half a block of 4 KiB each",
+        (unsigned long long)files);
+    add(s, "spare", (uint64_t)((double)s->free_wanted * w->spare), "%.0f %%: %s", w->spare * 100, why);
+    s->free_wanted = ws_round_up(s->free_wanted, BLOCK);
+}
+
 enum ws_status ws_sizing_work_out(const struct ws_wishes *w, const struct ws_image *image, const struct ws_packages *p,
                                   struct ws_sizing *s, struct ws_error *error) {
     memset(s, 0, sizeof *s);
@@ -79,13 +88,33 @@ enum ws_status ws_sizing_work_out(const struct ws_wishes *w, const struct ws_ima
     add(s, "installed programs", w->programs, "as asked: all their files are new");
     add_updates(w, p, s);
     add(s, "logs", w->logs, "as asked");
-    uint64_t documents = w->documents / bytes_a_document;
-    uint64_t files = (s->free_wanted - w->documents) / bytes_a_file + documents;
-    add(s, "half-filled blocks", files * (BLOCK / 2), "about %llu files, half a block of 4 KiB each",
-        (unsigned long long)files);
-    add(s, "spare", (uint64_t)((double)s->free_wanted * w->spare),
-        "%.0f %%: a full overlay breaks the running system, and flash wants room to move", w->spare * 100);
-    s->free_wanted = ws_round_up(s->free_wanted, BLOCK);
+    add_blocks_and_spare(w, "a full overlay breaks the running system, and flash wants room to move", s);
+    return WS_OK;
+}
+
+enum ws_status ws_sizing_of_system(const struct ws_wishes *w, uint64_t used, const struct ws_packages *p,
+                                   struct ws_sizing *s, struct ws_error *error) {
+    const double grows = 0.1; /* of what updates replace, a system is larger afterwards */
+    memset(s, 0, sizeof *s);
+    WS_TRY(check_wishes(w, error));
+    s->counted = p->known;
+    s->installed = p->known ? p->installed_bytes : used;
+    double replaced = 1 - pow(1 - w->churn, w->months);
+    uint64_t month = (uint64_t)((double)s->installed * w->churn);
+    add(s, "documents", w->documents, "as asked");
+    add(s, "installed programs", w->programs, "as asked");
+    if (w->months > 0 && w->churn > 0) {
+        add(s, "growth", (uint64_t)((double)s->installed * replaced * grows),
+            "%.0f months of updates replace %.0f %% of it, and a tenth of that comes on top", w->months,
+            replaced * 100);
+        add(s, "an update at work", month + (uint64_t)((double)month * packed_part) + assumed_lists,
+            "a month's downloads, the package lists, and the new files while the old ones are still there");
+        if (p->kernel_bytes)
+            add(s, "another kernel", p->kernel_bytes + assumed_initrd,
+                "the one before stays until the new one has started");
+    }
+    add(s, "logs", w->logs, "as asked");
+    add_blocks_and_spare(w, "a full system disk stops updates half way, and flash wants room to move", s);
     return WS_OK;
 }
 
