@@ -98,9 +98,11 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_built(cli, p, result);
     if (noted) show_field(cli, "Record", "%s", b->record);
     else show_field(cli, "Record", "not kept: %s: %s", cli->error.where, cli->error.what);
+    const struct ws_volume *system = ws_plan_volume(p, WS_ROLE_SYSTEM);
     show_result(cli, true, "%s is written%s. %s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
-                ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_plan_facts(p)->kind == WS_KIND_SYSTEM
+                system && system->locked ? "It asks for its passphrase when it starts."
+                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_plan_facts(p)->kind == WS_KIND_SYSTEM
                     ? "Next: satchel prove, to see that it remembers."
                     : "It can be unplugged.");
     return EXIT_DONE;

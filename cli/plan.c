@@ -30,7 +30,7 @@ static enum ink part_ink(const char *what) {
         const char *what;
         enum ink ink;
     } inks[] = {{"persistence", INK_GOOD}, {"data", INK_WARN},  {"live image", INK_BLUE}, {"system", INK_BLUE},
-                {"image", INK_BLUE},       {"swap", INK_PLAIN}, {"boot", INK_TEAL}};
+                {"image", INK_BLUE},       {"swap", INK_PLAIN}, {"boot", INK_PLAIN}};
     for (size_t i = 0; i < sizeof inks / sizeof inks[0]; i++)
         if (strcmp(what, inks[i].what) == 0) return inks[i].ink;
     return INK_TEAL;

@@ -50,12 +50,21 @@ teasel=$(name_of "Teasel 8")
 show satchel build teasel.plan --confirm "$teasel"
 show satchel prove "$teasel" --confirm "$teasel" --on launch || true
 step "Or a full system of its own: for the account tide, its password in no document"
+show satchel size --image curlew-live.iso --kind system --drive "$teasel" --documents 2G --memory 2G
+echo "high water at seven" > motd
 show satchel plan --image curlew-live.iso --drive "$teasel" --kind system --host-name hut-7 --administrator "tide:Tide survey" \
-    --time-zone Atlantic/Faroe --keyboard de --save hut-7.plan
+    --time-zone Atlantic/Faroe --keyboard de --add motd:/etc/motd --save hut-7.plan
 echo "over the bar at seven" > password
 printf '\033[2m$ satchel build hut-7.plan --confirm %s --password-fd 3 3< password\033[0m\n' "$teasel"
 satchel build hut-7.plan --confirm "$teasel" --password-fd 3 3< password
 show satchel prove "$teasel" --confirm "$teasel" --on launch
+step "The same, locked: a passphrase opens it, and a recovery key"
+show satchel plan --image curlew-live.iso --drive "$teasel" --kind system --host-name hut-7 --administrator "tide:Tide survey" \
+    --locked --save locked.plan
+echo "fulmar over the bar" >> password
+printf '\033[2m$ satchel build locked.plan --confirm %s --password-fd 3 --recovery-fd 4 3< password 4> recovery\033[0m\n' "$teasel"
+satchel build locked.plan --confirm "$teasel" --password-fd 3 --recovery-fd 4 3< password 4> recovery
+show satchel check "$teasel" --record locked.plan.built
 step "Teasel 8 an ordinary stick again, and safe to unplug"
 show satchel drives "$teasel" --blank --label "hut 7" --confirm "$teasel"
 show satchel release "$teasel"

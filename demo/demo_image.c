@@ -67,7 +67,8 @@ static void demo_initrd(uint8_t *bytes) {
     static const char *const names[] = {"init",           "scripts/functions",  "kernel/xhci_pci.ko",
                                         "kernel/uas.ko",  "kernel/ehci_pci.ko", "kernel/usb-storage.ko",
                                         "kernel/ext4.ko", "kernel/sd_mod.ko",   "kernel/vfat.ko",
-                                        "kernel/loop.ko", "kernel/overlay.ko",  "TRAILER!!!"};
+                                        "kernel/loop.ko", "kernel/overlay.ko",  "kernel/dm-crypt.ko",
+                                        "kernel/xts.ko",  "sbin/cryptsetup",    "TRAILER!!!"};
     size_t at = 0;
     memset(bytes, 0, INITRD_BYTES);
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {

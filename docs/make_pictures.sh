@@ -93,6 +93,14 @@ satchel build files.plan --confirm "$gorse" >/dev/null 2>&1
 picture system "$say
 export WILD_SATCHEL_BENCH=fresh
 say satchel plan --image curlew-live.iso --drive $gorse --kind system --data 8G --data-label 'tide data' --host-name hut-3 --administrator 'tide:Tide survey' --time-zone Atlantic/Faroe --keyboard de --save system.plan"
+picture size-system "$say
+export WILD_SATCHEL_BENCH=fresh
+say satchel size --kind system --image curlew-live.iso --drive $gorse --documents 8G --updates 12 --memory 8G"
+printf 'over the bar at seven\nfulmar over the bar\n' > secrets
+picture system-locked "$say
+export WILD_SATCHEL_BENCH=fresh
+say satchel plan --image curlew-live.iso --drive $gorse --kind system --administrator 'tide:Tide survey' --locked --save locked.plan
+satchel build locked.plan --confirm $gorse --password-fd 3 --recovery-fd 4 3< secrets 4> recovery 2>/dev/null"
 # Our start-up code on an emulated PC's own screen: the menu, and what the check finds after a byte has changed.
 screen() { # NAME SECONDS KEYS
     (sleep "$2"; for key in $3; do echo "sendkey $key"; sleep 2; done; sleep 3; echo "screendump $work/$1.ppm"; sleep 1; echo quit) |

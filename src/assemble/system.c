@@ -284,8 +284,8 @@ static void note_added(struct ws_build *b) {
 static void note_choices(struct ws_build *b, const struct ws_system_facts *facts) {
     struct ws_plan *p = b->plan;
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
-    plan_chose(p, "start", "our own code",
-               "it reads kernels from the root itself, whichever the system installs there");
+    plan_chose(p, "start", "our own code", "it reads kernels from %s, whichever the system installs there",
+               b->lock ? "their own volume" : "the root itself");
     if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     build_note_lock(b, facts);

@@ -77,8 +77,8 @@ static bool write_drive(struct start_machine *m, uint64_t lba, uint32_t count, c
     memcpy(u->aligned, from, bytes);
     efi_status status = d->write_blocks(d, d->media->id, lba, bytes, u->aligned);
     if (!efi_failed(status)) status = d->flush_blocks(d);
-    return !efi_failed(status) || start_fail(m, "sector %U of the drive cannot be written (UEFI error %u)", lba,
-                                             (unsigned)(status & 0xff));
+    return !efi_failed(status) ||
+           start_fail(m, "sector %U of the drive cannot be written (UEFI error %u)", lba, (unsigned)(status & 0xff));
 }
 
 /* The drive of the partition this program was loaded from: its device path, cut before the partition's node. */
