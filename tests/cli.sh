@@ -447,6 +447,19 @@ satchel.conf"
     done
 fi
 
+# A live stick itself as the source, of either arrangement: what it remembers meanwhile is no part of it
+for how in whole files; do
+    rm -f stick.img stick.plan* own.img own.plan*
+    "$satchel" plan --image curlew.iso --drive stick.img --make 700M --arrangement $how --persistence 200M --save stick.plan >/dev/null
+    its_name() { "$satchel" drives "$1" --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])'; }
+    "$satchel" build stick.plan --confirm "$(its_name stick.img)" >/dev/null 2>&1
+    expect 0 "the root file system inside the live image" "$satchel" plan --image stick.img --kind system --drive own.img --make 500M --save own.plan
+    at=$(python3 -c 'import json; print([v for v in json.load(open("stick.plan"))["result"]["volumes"] if v["role"] == "persistence"][0]["at_bytes"] + 9000000)')
+    printf 'high water' | dd of=stick.img bs=1 seek="$at" conv=notrunc status=none
+    expect 0 "flushed and checked" "$satchel" build own.plan --confirm "$(its_name own.img)"
+    rm -f self.plan && "$satchel" plan --image stick.img --kind system --drive stick.img --save self.plan >/dev/null
+    expect 3 "stick.img" "$satchel" build self.plan --confirm "$(its_name stick.img)"
+done
 # Made its owner's: names and words are checked before anything is, passwords are in no document and no message
 own="$satchel plan --bench b --image curlew.iso --drive $gorse --kind system"
 expect 0 "account: tide - may administer, logged in automatically" $own --administrator "tide:Tide survey" --account guest --host-name hut-3 \

@@ -10,6 +10,7 @@
 #include "wild_satchel/iso9660.h"
 #include "wild_satchel/layout.h"
 #include "wild_satchel/live.h"
+#include "wild_satchel/medium.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -207,7 +208,71 @@ enum ws_status ws_linux_open_medium(const char *path, struct ws_source **source,
     return open_any(path, compose, source, packed, error);
 }
 
+/* The part of a drive on which its live system's files stand, and the drive. */
+struct part {
+    struct ws_source *drive, *slice;
+};
+static enum ws_status part_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    return ws_source_read(((const struct part *)source->state)->slice, at, buffer, length, error);
+}
+static void part_close(struct ws_source *source) {
+    struct part *p = source->state;
+    ws_source_close(p->slice);
+    ws_source_close(p->drive);
+    free(p);
+}
+static const struct ws_source_ops part_ops = {part_read, part_close, NULL};
+
+/* Where a live stick's files stand; what else is on it may change while it runs. An image that is hardly more than its
+ * files is left as it is: it has a published checksum. @return false: it is no live stick */
+static bool find_medium(const struct ws_source *drive, uint64_t *at, uint64_t *length) {
+    const uint64_t slack = 32ull << 20;
+    struct ws_table *table = malloc(sizeof *table);
+    struct ws_medium medium = {0};
+    size_t count;
+    bool found = table && ws_table_read(drive, 512, table, NULL, NULL) == WS_OK && table->kind != WS_TABLE_NONE &&
+                 ws_medium_open(drive, table, &medium, NULL) == WS_OK;
+    if (found && medium.iso) {
+        *at = 0;
+        *length = ws_iso_facts(medium.iso)->size;
+        found = *length > 0 && *length < drive->size && drive->size - *length > slack;
+    } else if (found) {
+        const struct ws_partition *p = ws_table_partitions(table, &count);
+        size_t i = 0;
+        while (i < count && p[i].at != medium.at) i++;
+        found = i < count;
+        *at = medium.at;
+        *length = found ? p[i].length : 0;
+    }
+    ws_medium_close(&medium);
+    free(table);
+    return found;
+}
+
+/* Takes the drive over, whatever comes of it. */
+static enum ws_status open_medium_of(struct ws_source *drive, struct ws_source **source, struct ws_error *error) {
+    uint64_t at = 0;
+    uint64_t length = 0;
+    *source = drive;
+    if (!find_medium(drive, &at, &length)) return WS_OK;
+    struct part *p = calloc(1, sizeof *p);
+    enum ws_status status = p ? ws_source_slice(drive, at, length, &p->slice, error)
+                              : ws_fail(error, WS_E_NOMEM, "out of memory for a live stick");
+    if (status == WS_OK) status = ws_source_make(&part_ops, length, p, source, error);
+    if (status == WS_OK) {
+        p->drive = drive;
+        return WS_OK;
+    }
+    if (p) ws_source_close(p->slice);
+    free(p);
+    ws_source_close(drive);
+    *source = NULL;
+    return status;
+}
+
 enum ws_status ws_linux_open_root(const char *path, struct ws_source **source, struct ws_packed_facts *packed,
                                   struct ws_error *error) {
-    return open_any(path, compose_root, source, packed, error);
+    WS_TRY(open_any(path, compose_root, source, packed, error));
+    return packed->format[0] ? WS_OK : open_medium_of(*source, source, error);
 }

@@ -31,6 +31,7 @@ struct ws_build {
     struct ws_source *esp_slice;    /* the image's EFI volume */
     struct ws_tree *esp_tree;
     struct build_names names;
+    struct ws_tree *medium; /* of a live stick's own volume, which is no disc image */
     struct ws_root root;   /* of a full system: what its tree borrows */
     struct ws_chain chain; /* its own loaders */
     bool have_chain;       /* and they start it */

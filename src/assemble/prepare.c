@@ -178,6 +178,7 @@ void ws_build_close(struct ws_build *b) {
     ws_tree_close(b->tree[WS_ROLE_BOOT]); /* borrows from the root */
     for (size_t i = 0; i < WS_ROLE_BOOT; i++) ws_tree_close(b->tree[i]);
     ws_root_close(&b->root);
+    ws_tree_close(b->medium);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);
     ws_source_close(b->patched);

@@ -12,6 +12,11 @@ enum { START_BYTES = 64 << 20 };
 static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     const struct ws_tree *medium = b->image.iso ? ws_iso_tree(b->image.iso) : NULL;
+    const struct ws_format *format = medium ? NULL : ws_format_of(b->image.source, NULL);
+    if (format && format->everywhere && format->read) { /* the volume of a live stick laid down file by file */
+        WS_TRY(format->read(b->image.source, &b->medium, NULL, error));
+        medium = b->medium;
+    }
     WS_TRY(ws_root_open(b->image.source, medium, p->request.edition, &b->root, error));
     WS_TRY(ws_system_look(b->root.tree, facts, error));
     if (facts->machine[0] && strcmp(facts->machine, "x86-64") != 0) {

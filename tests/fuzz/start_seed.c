@@ -25,6 +25,8 @@ static enum ws_status make(const char *fs, struct ws_layout *layout, struct ws_t
     WS_TRY(ws_tree_put(tree, "i", kernel, sizeof kernel, NULL, error));
     WS_TRY(ws_start_entries_put(tree, "", &entries, WS_CHECK_QUICK, NULL, 0, 0, error));
     ws_start_entries_free(&entries);
+    struct ws_node *entry = ws_tree_find(tree, "loader/entries/0001.conf");
+    if (entry && strcmp(fs, "ext4") == 0) WS_TRY(ws_tree_rename(tree, entry, "0001+3-0.conf", error)); /* tries left */
     ws_table_new_mbr(&table, ROOM, 512, 1);
     WS_TRY(ws_table_add(&table, VOLUME_AT, ROOM - VOLUME_AT, "data", &id, "x", &number, error));
     WS_TRY(ws_table_compose(&table, layout, error));
