@@ -268,7 +268,8 @@ static const struct poptOption options[] = {
     {"keyring", 0, POPT_ARG_STRING, &keyring, 0, "check the detached signature with the public keys in this file",
      "FILE"},
     {"sha256", 0, POPT_ARG_NONE, &hash, 0, "work out the SHA-256", NULL},
-    {"quick", 'q', POPT_ARG_NONE, &quick, 0, "do not compare with a list that lies beside the image", NULL},
+    {"quick", 'q', POPT_ARG_NONE, &quick, 0,
+     "do not compare with a list that lies beside the image, nor look for a root in an archive", NULL},
     POPT_TABLEEND};
 
 int run_image(struct cli *cli, int argc, const char **argv) {
@@ -306,6 +307,9 @@ int run_image(struct cli *cli, int argc, const char **argv) {
             WS_GO(hash_file(word[0], c.kind, c.hex, &cli->error));
         }
     }
+    struct ws_error ignored = {0};
+    if (image.kind == WS_IMAGE_ARCHIVE && !quick && ws_archive_read(source, &folder, &ignored) != WS_OK)
+        folder = NULL; /* what is wrong with it was found above */
     uint64_t size = is_folder ? image.file_bytes : source->size;
     const struct ws_system_facts *system = root_look(&image, folder, facts) ? facts : NULL;
     if (cli->json) {

@@ -35,9 +35,10 @@ static const char *initrd_words(const struct ws_kernel *k, char out[200]) {
     if (!k->initrd[0]) (void)snprintf(out, 200, ", without an initial RAM disk");
     else if (!k->known) (void)snprintf(out, 200, ", its initial RAM disk cannot be read");
     else
-        (void)snprintf(out, 200, ", initial RAM disk by %s: %u drivers, %s%s",
+        (void)snprintf(out, 200, ", initial RAM disk by %s: %u drivers, %s%s%s",
                        k->inside.maker[0] ? k->inside.maker : "an unknown program", (unsigned)k->inside.modules,
-                       names[0] ? (ws_kernel_lacks(k) ? "lacks " : "without ") : "finds USB drives and ext4", names);
+                       names[0] ? (ws_kernel_lacks(k) ? "lacks " : "without ") : "finds USB drives and ext4", names,
+                       ws_kernel_cannot_unlock(k) ? "" : ", can ask for a passphrase");
     return out;
 }
 

@@ -360,7 +360,7 @@ printf 'PRETTY_NAME="Hut System 3"\nID=hut\n' > huts/etc/os-release
 echo hut > huts/etc/hostname && ln huts/etc/hostname huts/etc/name && ln -s hostname huts/etc/link
 chmod 4755 huts/bin/sh && chown 17:18 huts/etc/hostname && mknod huts/dev/null c 1 3
 tar -cf huts.tar -C huts . && tar -czf huts.tar.gz -C huts . && gensquashfs -q -D huts huts.squashfs
-for root in huts huts.squashfs; do expect 0 "Hut System 3, x86-64" "$satchel" image $root; done
+for root in huts huts.squashfs huts.tar huts.tar.gz; do expect 0 "Hut System 3, x86-64" "$satchel" image $root; done
 follows output "$satchel" image huts.squashfs --json
 json '[k["version"] for k in d["system"]["kernels"]] == ["6.1-hut"]' "$satchel" image huts.squashfs --json
 expect 0 "full system: satchel plan --kind system" "$satchel" image huts.squashfs
