@@ -4,6 +4,8 @@
 #include <stdio.h>
 #include <string.h>
 
+enum { WORDS = 320 };
+
 /* What cannot be read stays unknown, and is told as that. */
 static void look_inside(const struct ws_tree *root, struct ws_system_facts *facts) {
     struct ws_error ignored = {0};
@@ -29,13 +31,13 @@ bool root_look(const struct ws_image *image, const struct ws_tree *folder, struc
 }
 
 /* What its initial RAM disk is good for. */
-static const char *initrd_words(const struct ws_kernel *k, char out[200]) {
+static const char *initrd_words(const struct ws_kernel *k, char out[WORDS]) {
     char names[120];
     (void)ws_driver_names(ws_kernel_unsure(k), names, sizeof names);
-    if (!k->initrd[0]) (void)snprintf(out, 200, ", without an initial RAM disk");
-    else if (!k->known) (void)snprintf(out, 200, ", its initial RAM disk cannot be read");
+    if (!k->initrd[0]) (void)snprintf(out, WORDS, ", without an initial RAM disk");
+    else if (!k->known) (void)snprintf(out, WORDS, ", its initial RAM disk cannot be read");
     else
-        (void)snprintf(out, 200, ", initial RAM disk by %s: %u drivers, %s%s%s",
+        (void)snprintf(out, WORDS, ", initial RAM disk by %s: %u drivers, %s%s%s",
                        k->inside.maker[0] ? k->inside.maker : "an unknown program", (unsigned)k->inside.modules,
                        names[0] ? (ws_kernel_lacks(k) ? "lacks " : "without ") : "finds USB drives and ext4", names,
                        ws_kernel_cannot_unlock(k) ? "" : ", can ask for a passphrase");
@@ -45,7 +47,7 @@ static const char *initrd_words(const struct ws_kernel *k, char out[200]) {
 void root_show(const struct cli *cli, const struct ws_system_facts *f) {
     show_field(cli, "System", "%s%s%s, init %s", f->name[0] ? f->name : "without a name", f->machine[0] ? ", " : "",
                f->machine, ws_init_name(f->init));
-    char words[200];
+    char words[WORDS];
     if (f->leftovers[0])
         show_field(cli, "", "was a live system: %s; a full system is made without what those do", f->leftovers);
     for (size_t i = 0; i < f->kernels; i++)
