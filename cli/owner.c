@@ -5,7 +5,7 @@
 #include <string.h>
 
 static struct {
-    char *host_name, *login, *language, *keyboard, *time_zone, *clock, *internal_disks, *reports;
+    char *host_name, *login, *language, *keyboard, *time_zone, *clock, *internal_disks, *reports, *writes;
     const char **administrators, **accounts;
 } typed;
 
@@ -25,6 +25,8 @@ const struct poptOption owner_options[] = {
      "TIME"},
     {"internal-disks", 0, POPT_ARG_STRING, &typed.internal_disks, 0,
      "disks inside the PC: hidden (the default where it can be done), listed, or open for repair work", "HOW"},
+    {"writes", 0, POPT_ARG_STRING, &typed.writes, 0,
+     "usual, or few: changes reach the drive once a minute, and /tmp is in memory", "HOW"},
     {"reports", 0, POPT_ARG_STRING, &typed.reports, 0,
      "services that send reports about the system and its use: off (the default) or on", "HOW"},
     POPT_TABLEEND};
@@ -32,6 +34,7 @@ const struct poptOption owner_options[] = {
 static const char *login_word(unsigned i) { return ws_login_name((enum ws_login)i); }
 static const char *clock_word(unsigned i) { return ws_clock_name((enum ws_clock)i); }
 static const char *disks_word(unsigned i) { return ws_internal_disks_name((enum ws_internal_disks)i); }
+static const char *writes_word(unsigned i) { return ws_writes_name((enum ws_writes)i); }
 static const char *reports_word(unsigned i) { return i ? "on" : "off"; }
 
 /* Whole, or not at all: a name that was cut is another name. */
@@ -76,6 +79,10 @@ enum ws_status cli_read_owner(struct cli *cli, struct ws_owner *o) {
         WS_TRY(cli_pick(cli, "--internal-disks", typed.internal_disks, disks_word, WS_INTERNAL_HIDDEN, WS_INTERNALS,
                         &word));
         o->internal_disks = (enum ws_internal_disks)word;
+    }
+    if (typed.writes) {
+        WS_TRY(cli_pick(cli, "--writes", typed.writes, writes_word, 0, WS_WRITES, &word));
+        o->writes = (enum ws_writes)word;
     }
     if (typed.reports) {
         WS_TRY(cli_pick(cli, "--reports", typed.reports, reports_word, 0, 2, &word));

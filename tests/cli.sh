@@ -488,6 +488,14 @@ PY
     ok "its accounts are sound" sh -c 'grpck -q -r -R "$PWD/mounted" && pwck -q -r -R "$PWD/mounted"'
     umount mounted
 fi
+expect 0 "writes: few" $own --writes few --save few.plan --over
+follows plan cat few.plan
+expect 0 "flushed and checked" "$satchel" build few.plan --confirm "$gorse" --bench b
+if mount -o ro,loop,offset=68157440 "b/$gorse.drive" mounted; then
+    ok "few writes: once a minute, and /tmp in memory" sh -c 'grep -q "noatime,commit=60," mounted/etc/fstab && grep -q "^tmpfs /tmp " mounted/etc/fstab'
+    umount mounted
+fi
+expect 2 "takes usual or few" $own --writes none
 expect 2 "is no host name" $own --host-name hut_3
 expect 2 "is no account" $own --account Tide
 expect 2 "account of the system itself" $own --account daemon

@@ -46,6 +46,15 @@ enum ws_internal_disks {
 };
 const char *ws_internal_disks_name(enum ws_internal_disks disks); /**< "usual", "hidden", "listed", "open" */
 
+/** How often a full system writes. */
+enum ws_writes {
+    WS_WRITES_USUAL, /**< no access times, small journals, little that waits to be written */
+    WS_WRITES_FEW,   /**< also: what is changed reaches the drive once a minute, and /tmp is in memory: a power cut
+                        takes the last minute with it */
+    WS_WRITES
+};
+const char *ws_writes_name(enum ws_writes writes); /**< "usual", "few" */
+
 struct ws_owner {
     char host_name[WS_HOST_ROOM]; /**< RFC 1123 section 2.1: letters, digits and "-"; empty: as the root has it */
     struct ws_account account[WS_ACCOUNTS_MOST];
@@ -56,6 +65,7 @@ struct ws_owner {
     char time_zone[64]; /**< as the time zone database names them: "Atlantic/Faroe" */
     enum ws_clock clock;
     enum ws_internal_disks internal_disks;
+    enum ws_writes writes;
     bool reports; /**< leave the services on that send reports about the system and its use */
 };
 /** A file or folder of the user's own, put into a full system. */

@@ -267,6 +267,9 @@ static void note_owner(struct ws_build *b) {
     if (o->keyboard[0]) plan_chose(p, "keyboard", o->keyboard, "as asked");
     if (o->time_zone[0]) plan_chose(p, "time zone", o->time_zone, "as asked");
     if (o->clock != WS_CLOCK_KEPT) plan_chose(p, "clock", ws_clock_name(o->clock), "what the PC's own clock shows");
+    if (o->writes == WS_WRITES_FEW)
+        plan_chose(p, "writes", "few",
+                   "changes reach the drive once a minute, /tmp is in memory; a power cut takes more");
     plan_chose(p, "the PC's disks", ws_internal_disks_name(b->owned.internal_disks), "%s",
                disks[b->owned.internal_disks]);
 }

@@ -134,6 +134,7 @@ static const struct row start_rows[] = {
 static const char *login_word(unsigned i) { return ws_login_name((enum ws_login)i); }
 static const char *clock_word(unsigned i) { return ws_clock_name((enum ws_clock)i); }
 static const char *disks_word(unsigned i) { return ws_internal_disks_name((enum ws_internal_disks)i); }
+static const char *writes_word(unsigned i) { return ws_writes_name((enum ws_writes)i); }
 static const struct row account_rows[] = {
     {"name", ROW_TEXT, ROW_FIELD(struct ws_account, name)},
     {"full_name", ROW_TEXT, ROW_FIELD(struct ws_account, full_name)},
@@ -149,6 +150,7 @@ static const struct row owner_rows[] = {
     {"time_zone", ROW_TEXT, ROW_FIELD(struct ws_owner, time_zone)},
     {"clock", ROW_WORD, ROW_FIELD(struct ws_owner, clock), .word = clock_word, .words = WS_CLOCKS},
     {"internal_disks", ROW_WORD, ROW_FIELD(struct ws_owner, internal_disks), .word = disks_word, .words = WS_INTERNALS},
+    {"writes", ROW_WORD, ROW_FIELD(struct ws_owner, writes), .word = writes_word, .words = WS_WRITES},
     {"reports", ROW_BOOL, ROW_FIELD(struct ws_owner, reports)},
 };
 static const char *added_word(unsigned i) { return ws_added_name((enum ws_added)i); }

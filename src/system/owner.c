@@ -16,6 +16,11 @@ const char *ws_clock_name(enum ws_clock clock) {
     return names[clock];
 }
 
+const char *ws_writes_name(enum ws_writes writes) {
+    static const char *const names[] = {"usual", "few"};
+    return names[writes];
+}
+
 const char *ws_internal_disks_name(enum ws_internal_disks disks) {
     static const char *const names[] = {"usual", "hidden", "listed", "open"};
     return names[disks];
@@ -28,7 +33,8 @@ const char *ws_added_name(enum ws_added what) {
 
 bool ws_owner_any(const struct ws_owner *o) {
     return o->host_name[0] || o->accounts || o->login != WS_LOGIN_ASKED || o->locale[0] || o->keyboard[0] ||
-           o->time_zone[0] || o->clock != WS_CLOCK_KEPT || o->internal_disks != WS_INTERNAL_USUAL || o->reports;
+           o->time_zone[0] || o->clock != WS_CLOCK_KEPT || o->internal_disks != WS_INTERNAL_USUAL ||
+           o->writes != WS_WRITES_USUAL || o->reports;
 }
 
 /* Is it made of these only? */

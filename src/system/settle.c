@@ -14,10 +14,12 @@ static enum ws_status put_fstab(const struct edit *e, const struct ws_settling *
     if (old && old->kind == WS_NODE_FILE && ws_node_size(old) > 0 && !edit_has(e, "/etc/fstab.before"))
         WS_TRY(ws_tree_rename(e->root, old, "fstab.before", e->error));
     ws_text_printf(&text, "# What is mounted where: this drive's own volumes, by their identifiers.\n");
-    ws_text_printf(&text, "UUID=%s / ext4 noatime,errors=remount-ro 0 1\n", s->root_uuid);
+    bool few = s->owner->writes == WS_WRITES_FEW;
+    ws_text_printf(&text, "UUID=%s / ext4 noatime,%serrors=remount-ro 0 1\n", s->root_uuid, few ? "commit=60," : "");
     if (s->boot_uuid[0]) ws_text_printf(&text, "UUID=%s /boot ext4 noatime 0 2\n", s->boot_uuid);
     ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
     if (s->swap_uuid[0]) ws_text_printf(&text, "UUID=%s none swap sw,nofail 0 0\n", s->swap_uuid);
+    if (few) ws_text_puts(&text, "tmpfs /tmp tmpfs nosuid,nodev,mode=1777,size=25% 0 0\n");
     enum ws_status status = edit_save(e, "/etc/fstab", &text, 0644, NULL);
     ws_text_free(&text);
     WS_TRY(status);
@@ -39,6 +41,9 @@ static enum ws_status spare_the_flash(const struct edit *e) {
         WS_TRY(edit_write(e, "/etc/sysctl.d/60-removable-drive.conf", 0644,
                           "vm.swappiness=10\nvm.dirty_background_bytes=16777216\nvm.dirty_bytes=67108864\n"));
     if (e->facts->init != WS_INIT_SYSTEMD) return WS_OK;
+    if (edit_has(e, "/lib/systemd/system/fstrim.timer")) /* what was deleted is told to the drive, once a week */
+        WS_TRY(
+            edit_link(e, "/etc/systemd/system/timers.target.wants/fstrim.timer", "/lib/systemd/system/fstrim.timer"));
     return edit_write(e, "/etc/systemd/journald.conf.d/60-removable-drive.conf", 0644,
                       "[Journal]\nSystemMaxUse=64M\nRuntimeMaxUse=32M\n");
 }
