@@ -1,7 +1,8 @@
 /* full_system.c — a root file system made into a drive that is somebody's own, in one page.
  *
- *   example_full_system ROOT TARGET SIZE ACCOUNT <PASSWORD     (ROOT: a live image, a root's archive, folder, volume;
- *   TARGET: a new file, made SIZE long; the password is the first line of what is read)
+ *   example_full_system ROOT TARGET SIZE ACCOUNT [locked] <PASSWORDS     (ROOT: a live image, a root's archive, folder,
+ *   volume; TARGET: a new file, made SIZE long; the password is the first line of what is read, and the passphrase that
+ *   opens a locked system the second)
  */
 #include "wild_satchel/port/linux.h"
 #include "wild_satchel/wild_satchel.h"
@@ -20,9 +21,26 @@ static void show(const struct ws_plan *plan) {
                outlook[i].why);
 }
 
+/* Passwords are no part of a plan: they are given to the build, turned into hashes and keys at once, and forgotten. */
+static enum ws_status give_passwords(struct ws_build *build, bool locked, struct ws_error *error) {
+    enum ws_status status = WS_OK;
+    setvbuf(stdin, NULL, _IONBF, 0); /* which would keep a copy */
+    for (size_t i = 0; i < ws_build_passwords(build) && status == WS_OK; i++) {
+        char password[WS_PASSPHRASE_MOST + 2] = "";
+        if (fgets(password, sizeof password, stdin)) password[strcspn(password, "\n")] = '\0';
+        status = ws_build_password(build, i, password, error);
+        explicit_bzero(password, sizeof password);
+    }
+    if (status != WS_OK || !locked) return status;
+    char recovery[WS_RECOVERY_ROOM];
+    status = ws_build_recovery(build, recovery, error);
+    if (status == WS_OK) printf("recovery key, shown this once: %s\n", recovery);
+    explicit_bzero(recovery, sizeof recovery);
+    return status;
+}
+
 int main(int argc, char **argv) {
     static struct ws_request request;
-    char password[WS_PASSWORD_MOST + 2] = "";
     struct ws_error error = {0};
     struct ws_port *port = NULL;
     struct ws_drive *drive = NULL;
@@ -34,8 +52,9 @@ int main(int argc, char **argv) {
     struct ws_build_setting setting = {0};
     uint64_t size = 0;
     enum ws_status status = WS_OK;
-    if (argc != 5) {
-        fprintf(stderr, "%s ROOT TARGET SIZE ACCOUNT <PASSWORD\n", argv[0]);
+    bool locked = argc == 6 && strcmp(argv[5], "locked") == 0;
+    if (argc != 5 && !locked) {
+        fprintf(stderr, "%s ROOT TARGET SIZE ACCOUNT [locked] <PASSWORDS\n", argv[0]);
         return 2;
     }
     WS_GO(ws_size_parse(argv[3], &size, &error));
@@ -52,6 +71,7 @@ int main(int argc, char **argv) {
     snprintf(request.owner.account[0].name, sizeof request.owner.account[0].name, "%s", argv[4]);
     request.owner.account[0].administers = true;
     request.owner.accounts = 1;
+    if (locked) ws_request_want(&request, WS_ROLE_SYSTEM)->locked = true;
 
     ws_plan_drive_of(&facts, &setting.drive);
     setting.input[WS_INPUT_IMAGE] = root;
@@ -61,12 +81,7 @@ int main(int argc, char **argv) {
     WS_GO(ws_build_prepare(&request, &setting, &build, &error));
     show(ws_build_plan(build));
 
-    /* Passwords are no part of a plan: they are given to the build, hashed at once, and forgotten. */
-    setvbuf(stdin, NULL, _IONBF, 0); /* which would keep a copy */
-    if (fgets(password, sizeof password, stdin)) password[strcspn(password, "\n")] = '\0';
-    status = ws_build_password(build, 0, password, &error);
-    explicit_bzero(password, sizeof password);
-    if (status != WS_OK) goto done;
+    WS_GO(give_passwords(build, locked, &error));
     struct ws_build_options options = {.confirm = facts.short_name};
     WS_GO(ws_build_carry_out(build, port, drive, &options, &result, &error));
     printf("written %llu bytes, checked %llu bytes\n", (unsigned long long)result.write.written,

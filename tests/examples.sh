@@ -17,6 +17,10 @@ grep -q "larger drive" error.txt
 "$build/examples/example_read_memory" curlew.iso | grep "forgets"
 echo "gull 7 over" | "$build/examples/example_full_system" curlew.iso system.img 300M tide > said && grep -q "account: tide" said && grep -q "checked" said
 ! grep -q "gull 7" said
+printf 'gull 7 over\nfulmar over the bar\n' | "$build/examples/example_full_system" curlew.iso locked.img 400M tide locked > said && grep -q "recovery key" said
+! grep -q "fulmar" said && ! grep -qaF "fulmar over" locked.img
+! printf 'gull 7 over\nshort\n' | "$build/examples/example_full_system" curlew.iso few.img 400M tide locked 2>error.txt >/dev/null
+grep -q "shorter than" error.txt
 ! echo "" | "$build/examples/example_full_system" curlew.iso empty.img 300M tide 2>error.txt >/dev/null
 grep -q "password is empty" error.txt
-echo "9 passed, 0 failed"
+echo "13 passed, 0 failed"

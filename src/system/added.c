@@ -127,12 +127,26 @@ static enum ws_status make_way(const struct edit *e, const char *path) {
     return WS_OK;
 }
 
+/* A folder of the root does not give way to a file: all that is in it would go. The name itself counts, not where a
+ * link of that name leads. */
+static enum ws_status check_way(const struct edit *e, const char *path) {
+    char above[PATH_ROOM];
+    const char *name = strrchr(path, '/') + 1;
+    (void)snprintf(above, sizeof above, "%.*s", (int)(name - path), path);
+    const struct ws_node *parent = ws_system_find(e->root, above);
+    const struct ws_node *n = parent && parent->kind == WS_NODE_FOLDER ? ws_node_child(parent, name) : NULL;
+    if (!n || n->kind != WS_NODE_FOLDER) return WS_OK;
+    ws_fail(e->error, WS_E_USAGE, "a folder of the root stands at %s", path);
+    return ws_fail_next(e->error, "name the file in it, such as %s/NAME", path);
+}
+
 /* The content stays where it is: files may be large. What was there under this name goes. */
 static enum ws_status put_file(const struct edit *e, const char *path, const struct ws_source *content, uint16_t mode,
                                struct ws_node **node) {
     const struct ws_text nothing = {0};
     struct ws_node *n = NULL;
     WS_TRY(make_way(e, path));
+    WS_TRY(check_way(e, path));
     edit_drop(e, path);
     WS_TRY(edit_save(e, path, &nothing, mode, &n));
     n->content = content;
@@ -157,6 +171,7 @@ static enum ws_status lay_node(const struct edit *e, const struct ws_own_file *f
         WS_TRY(put_file(e, path, from->content, from->mode, &n));
     } else if (from->kind == WS_NODE_LINK) {
         WS_TRY(make_way(e, path));
+        WS_TRY(check_way(e, path));
         WS_TRY(edit_link(e, path, from->target ? from->target : ""));
         return WS_OK;
     } else {
