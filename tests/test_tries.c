@@ -181,6 +181,32 @@ static void counters_are_read_as_the_specification_has_them(void) {
     }
 }
 
+/* Sectors larger than the volume's blocks: no system mounts that, and nothing is written. */
+static void sectors_larger_than_blocks_are_left_alone(void) {
+    const char *folder = scratch("folder"), *path = scratch("tries");
+    struct ws_source *all = NULL;
+    struct bench b = {0};
+    make_folder(folder, 0);
+    put_entry(folder, "0001+3-0.conf", "6.2");
+    if (!make_drive(folder, "-b 1024", path)) return;
+    uint8_t place[8];
+    ws_store_le32(place, VOLUME_AT / 4096);
+    ws_store_le32(place + 4, VOLUME_BYTES / 4096);
+    FILE *f = fopen(path, "r+b");
+    if (!f || fseek(f, 446 + 8, SEEK_SET) != 0 || fwrite(place, 1, 8, f) != 8 || fflush(f) != 0) abort();
+    b.file = f;
+    struct ws_rehearsal r = {.firmware = "UEFI", .sector = 4096, .write = write_file, .write_context = &b};
+    OK(ws_source_file(path, &all, &error));
+    OK(ws_start_rehearse(all, &r, &error));
+    CHECK_HAS(r.console.data, "could not be noted");
+    CHECK_INT(b.writes, 0);
+    CHECK(r.starts);
+    ws_rehearsal_free(&r);
+    ws_source_close(all);
+    fclose(f);
+    unlink(path);
+}
+
 /* What cannot be counted is said and starts; a folder that is damaged is not written. */
 static void what_cannot_be_counted_starts(void) {
     const char *folder = scratch("folder"), *path = scratch("tries");
@@ -205,6 +231,7 @@ int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"tries are counted on the drive", tries_are_counted_on_the_drive},
         {"counters are read as the specification has them", counters_are_read_as_the_specification_has_them},
+        {"sectors larger than blocks are left alone", sectors_larger_than_blocks_are_left_alone},
         {"what cannot be counted starts", what_cannot_be_counted_starts},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -139,7 +139,7 @@ bool start_count_down(struct start_volume *v, const struct start_menu *menu, con
     size_t counter = 0;
     unsigned left = 0;
     uint32_t sector = v->m->sector_bytes;
-    if (v->kind != START_EXT || folder.has_index)
+    if (v->kind != START_EXT || folder.has_index || sector > 1u << v->cluster_shift)
         return start_fail(v->m, "its folder is of a kind that is not written by start-up code");
     if (!start_counter_read(e->file_name, start_length(e->file_name) - 5, &counter, &left)) return false;
     if (!find(v, &folder, e->file_name, &p)) return false;
