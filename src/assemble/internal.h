@@ -32,9 +32,9 @@ struct ws_build {
     struct ws_tree *esp_tree;
     struct build_names names;
     struct ws_tree *medium; /* of a live stick's own volume, which is no disc image */
-    struct ws_root root;   /* of a full system: what its tree borrows */
-    struct ws_chain chain; /* its own loaders */
-    bool have_chain;       /* and they start it */
+    struct ws_root root;    /* of a full system: what its tree borrows */
+    struct ws_chain chain;  /* its own loaders */
+    bool have_chain;        /* and they start it */
     bool kernel_signed;
     struct ws_layout *open_layout; /* of the volume inside a lock, its bytes, and the lock */
     struct ws_source *open;

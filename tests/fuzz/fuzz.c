@@ -132,10 +132,8 @@ static enum ws_status write_nowhere(void *context, uint64_t at, const void *byte
 }
 /* All of the start-up code but its assembler. */
 static void start(const struct input *in) {
-    struct ws_rehearsal r = {.firmware = "BIOS",
-                             .sector = 512,
-                             .write = write_nowhere,
-                             .write_context = (void *)(uintptr_t)in->source};
+    struct ws_rehearsal r = {
+        .firmware = "BIOS", .sector = 512, .write = write_nowhere, .write_context = (void *)(uintptr_t)in->source};
     (void)ws_start_rehearse(in->source, &r, NULL);
     ws_rehearsal_free(&r);
 }
