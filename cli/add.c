@@ -72,7 +72,9 @@ static enum ws_status take_file(struct cli *cli, const char *text, struct ws_req
     WS_TRY(split(cli, text, true, path, a->to));
     if (stat(path, &s) != 0) {
         ws_fail(&cli->error, WS_E_NOTFOUND, "this file is not there");
-        return ws_fail_where(&cli->error, "%s", path);
+        ws_fail_where(&cli->error, "%s", path);
+        return ws_fail_next(&cli->error,
+                            "name one that is; its place in the system stands behind a colon: FILE:/etc/motd");
     }
     bool folder = S_ISDIR(s.st_mode);
     if (folder || (!is_file_as_it_is(path) && !a->to[0])) a->what = WS_ADDED_FOLDER;

@@ -98,10 +98,9 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_built(cli, p, result);
     if (noted) show_field(cli, "Record", "%s", b->record);
     else show_field(cli, "Record", "not kept: %s: %s", cli->error.where, cli->error.what);
-    const struct ws_volume *system = ws_plan_volume(p, WS_ROLE_SYSTEM);
     show_result(cli, true, "%s is written%s. %s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
-                system && system->locked ? "It asks for its passphrase when it starts."
+                cli_is_locked(p) ? "It asks for its passphrase when it starts."
                 : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_plan_facts(p)->kind == WS_KIND_SYSTEM
                     ? "Next: satchel prove, to see that it remembers."
                     : "It can be unplugged.");
@@ -149,15 +148,14 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     meter_end(&b.meter);
     if (status != WS_OK) {
         if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
-            ws_fail_next(&cli->error,
-                         ws_plan_volume(p.plan, WS_ROLE_SYSTEM) && ws_plan_volume(p.plan, WS_ROLE_SYSTEM)->locked
-                             ? "the drive is unfinished and says so; run the same command to begin again"
-                             : "the drive is unfinished and says so; run the same command to continue");
+            ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to %s",
+                         cli_is_locked(p.plan) ? "begin again" : "continue");
         goto done;
     }
     code = conclude(cli, &b, p.plan, &facts, &result);
     secret_show_recovery(cli, p.build, recovery_fd != NULL);
 done:
+    secret_forget();
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);
     ws_text_free(&record);

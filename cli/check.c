@@ -69,8 +69,7 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
                                        .leave_out = c->used ? ws_roles_in_use(kind_of(c)) : 0,
                                        .on_progress = tell,
                                        .context = &meter};
-    const struct ws_volume *system = c->by_plan ? ws_plan_volume(c->plan.plan, WS_ROLE_SYSTEM) : NULL;
-    if (system && system->locked)
+    if (c->by_plan && cli_is_locked(c->plan.plan))
         ws_findings_add(&c->findings, WS_NOTE,
                         "the locked volume is not held against the plan, which does not know its key; --record FILE "
                         "compares it, too");

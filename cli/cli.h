@@ -95,6 +95,8 @@ struct cli_plan {
     struct ws_source *input[WS_INPUTS_MOST];
     struct ws_build *build;
 };
+/** Does a passphrase open its system? */
+bool cli_is_locked(const struct ws_plan *plan);
 /** An added file as the request names it. */
 enum ws_status cli_open_addition(struct cli *cli, const struct ws_addition *addition, struct ws_source **source);
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);

@@ -211,6 +211,11 @@ static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
     return status;
 }
 
+bool cli_is_locked(const struct ws_plan *plan) {
+    const struct ws_volume *v = ws_plan_volume(plan, WS_ROLE_SYSTEM);
+    return v && v->locked;
+}
+
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan *read = NULL;

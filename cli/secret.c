@@ -32,6 +32,8 @@ static void secret_clear(void) {
     OPENSSL_cleanse(again, sizeof again);
 }
 
+void secret_forget(void) { OPENSSL_cleanse(recovery, sizeof recovery); }
+
 /* No stdio: its buffers keep what passed through them. */
 static enum ws_status read_line(struct cli *cli, int fd, char out[ROOM], bool *end) {
     size_t n = 0;
@@ -51,11 +53,6 @@ static enum ws_status read_line(struct cli *cli, int fd, char out[ROOM], bool *e
     if (n && out[n - 1] == '\r') n--;
     out[n] = '\0';
     return WS_OK;
-}
-
-static bool is_locked(const struct ws_build *build) {
-    const struct ws_volume *v = ws_plan_volume(ws_build_plan(build), WS_ROLE_SYSTEM);
-    return v && v->locked;
 }
 
 /* What is kept, to the build. A passphrase is typed where the keyboard may be another. */
@@ -139,7 +136,7 @@ static enum ws_status put_recovery(struct cli *cli, int fd) {
 /* Written out before the drive is: what was lost on the way opens nothing then. */
 enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor) {
     int fd = -1;
-    if (!is_locked(build)) {
+    if (!cli_is_locked(ws_build_plan(build))) {
         if (!descriptor) return WS_OK;
         return ws_fail(&cli->error, WS_E_USAGE, "this plan locks nothing that a recovery key could open");
     }
@@ -147,19 +144,19 @@ enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const ch
     if (!descriptor && (cli->json || !isatty(STDIN_FILENO) || !cli->terminal)) return WS_OK;
     WS_TRY(ws_build_recovery(build, recovery, &cli->error));
     enum ws_status status = descriptor ? put_recovery(cli, fd) : WS_OK;
-    if (descriptor || status != WS_OK) OPENSSL_cleanse(recovery, sizeof recovery);
+    if (descriptor || status != WS_OK) secret_forget();
     return status;
 }
 
 /* Once, and past whatever the output is kept by. */
 void secret_show_recovery(const struct cli *cli, const struct ws_build *build, bool made_elsewhere) {
-    if (!is_locked(build) || cli->json) return;
+    if (!cli_is_locked(ws_build_plan(build)) || cli->json) return;
     if (recovery[0]) {
         fprintf(stderr, "\n  Recovery key   %s\n", recovery);
         fprintf(stderr,
                 "                 It opens the drive where the passphrase is forgotten, typed with its blanks. It is "
                 "shown this once: write it down.\n\n");
-        OPENSSL_cleanse(recovery, sizeof recovery);
+        secret_forget();
     } else if (!made_elsewhere) {
         show_field(cli, "Recovery key", "none: it is shown on a terminal only, or written where --recovery-fd says");
     }

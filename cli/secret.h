@@ -11,6 +11,8 @@ enum ws_status secret_give(struct cli *cli, struct ws_build *build, const char *
 /* A recovery key for a locked system: written to the file descriptor, or kept to be shown on a terminal when the drive
  * is built. Without either there is none. After the passphrase. */
 enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor);
+/* A key that was not shown is cleared. */
+void secret_forget(void);
 void secret_show_recovery(const struct cli *cli, const struct ws_build *build, bool made_elsewhere);
 
 #endif

@@ -520,6 +520,7 @@ if mount -o ro,loop,offset=68157440 "b/$gorse.drive" mounted; then
     ok "the first start runs the script" grep -q "^/etc/first-start/own-06 " mounted/etc/first-start/run
     umount mounted
 fi
+expect 0 "added: / - its files laid in there: mine.tar" $own --add mine.tar
 sleep 0.01 && echo HIGH > motd
 expect 4 "no longer the one that was planned" "$satchel" build add.plan --confirm "$gorse" --bench b --password-fd 3 3<two
 expect 2 "is no place in a system" $own --add motd:etc/motd
@@ -538,10 +539,44 @@ printf "root:x:0:0:root:/root:/bin/sh\n" > locked/etc/passwd && printf "root:*:1
 expect 0 "locked: LUKS2, AES-XTS" $lock --administrator tide --data 1G --save lock.plan --save-request lock.request
 follows plan cat lock.plan
 follows request cat lock.request
+$lock --save nobody.plan >/dev/null # without an account
 printf 'gull 7 over\nfulmar over the bar\n' > both && printf 'gull 7 over\nshort\n' > few
 expect 2 "only 0 came" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3</dev/null
 expect 2 "only 1 came" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<one
 expect 2 "shorter than 8" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<few
+expect 2 "needs a passphrase" "$satchel" build nobody.plan --confirm "$gorse" --bench b --recovery-fd 4 4>recovery
+ok "there is no recovery key without a passphrase" test ! -s recovery
+ok "asked for on a terminal, unseen, twice; the recovery key is shown once, and opens it" python3 - "$satchel" "$gorse" <<'PY'
+import json, os, pty, re, subprocess, sys
+satchel, drive = sys.argv[1:]
+pid, fd = pty.fork()
+if pid == 0:
+    os.execv(satchel, [satchel, "build", "nobody.plan", "--bench", "b", "--confirm", drive])
+said = b""
+def until(words):
+    global said
+    while words not in said:
+        said += os.read(fd, 4096)
+for words, answer in ((b"opens the drive: ", b"fulmar over the bar"), (b"same again: ", b"fulmar over the hill"), (b"not the same", b""),
+                      (b"opens the drive: ", b"fulmar over the bar"), (b"same again: ", b"fulmar over the bar")):
+    until(words)
+    said = said.split(words, 1)[1] if answer else said
+    answer and os.write(fd, answer + b"\n")
+try:
+    while got := os.read(fd, 4096):
+        said += got
+except OSError:
+    pass
+assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == 0, said
+assert b"fulmar" not in said and b"asks for its passphrase" in said, said
+key = re.search(rb"Recovery key   ((?:[a-z]{4} ){9}[a-z]{4})", said).group(1)
+at = [v for v in json.load(open("nobody.plan"))["result"]["volumes"] if v["role"] == "system"][0]["at_bytes"]
+with open(f"b/{drive}.drive", "rb") as d, open("lock.part", "wb") as out:
+    d.seek(at)
+    out.write(d.read(24 << 20))
+for secret in (key, b"fulmar over the bar"):
+    subprocess.run(["cryptsetup", "open", "--test-passphrase", "--key-file", "-", "lock.part"], input=secret, check=True)
+PY
 expect 0 "Recovery key   none" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<both
 expect 0 "flushed and checked" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 --recovery-fd 4 3<both 4>recovery
 expect 0 "its system is locked" "$satchel" check "$gorse" --bench b

@@ -99,7 +99,11 @@ static void the_judge_finds_the_root_inside(void) {
         const struct ws_volume *system = VOLUME(p, SYSTEM), *apart = VOLUME(p, BOOT);
         CHECK(system->locked && apart && !apart->locked && ws_build_passwords(build) == 1);
         CHECK_STR(ws_build_password_of(build, 0), "");
+        char recovery[WS_RECOVERY_ROOM];
+        FAILS(ws_build_recovery(build, recovery, &error), WS_E_USAGE); /* never the only way in */
+        CHECK(recovery[0] == '\0');
         OK(ws_build_password(build, 0, passphrase, &error));
+        OK(ws_build_recovery(build, recovery, &error));
         FAILS(ws_build_password(build, 0, passphrase, &error), WS_E_USAGE);
         save_layout(ws_build_layout(build), path);
         CHECK(open_by_judge(path, system->at, system->size, inside));
@@ -193,6 +197,19 @@ static void kernels_must_reach_the_root(void) {
     CHECK_STR(r.entry.linux_path, "/vmlinuz-6.1");
     ws_rehearsal_free(&r);
     ws_source_close(drive);
+    ws_build_close(build);
+    free_volume(&v);
+    const char *others[12] = {NULL}; /* an older one that is told by other words than the newest: "dracut" made it */
+    for (size_t i = 0; asks[i]; i++) others[i] = strcmp(asks[i], "scripts/functions") == 0 ? "usr/lib/dracut" : asks[i];
+    put_kernel(tree, "6.0");
+    put_initrd(tree, "boot/initrd.img-6.0", others);
+    CHECK(make_volume(tree, 160 * MIB, &v));
+    begin(&p, 600 * MIB);
+    OK(planned_prepare(&p, v.source, &build));
+    bool told = false;
+    for (size_t i = 0; i < ws_plan_findings(p.plan)->count; i++)
+        told |= strstr(ws_plan_findings(p.plan)->list[i].text, "6.0 is left out of the menu") != NULL;
+    CHECK(told);
     ws_build_close(build);
     free_volume(&v);
     struct ws_node *n = ws_tree_find(tree, "boot/vmlinuz-6.1");

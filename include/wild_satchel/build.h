@@ -60,8 +60,8 @@ WS_CHECKED enum ws_status ws_build_password(struct ws_build *build, size_t numbe
                                             struct ws_error *error);
 
 /** A second secret that opens the locked volume, made at random: to be shown once and written down. It is kept nowhere;
- *  the caller clears its copy. Before the build is carried out.
- *  @return WS_E_USAGE without a locked volume; WS_E_RANGE for a second one */
+ *  the caller clears its copy. After the passphrase, before the build is carried out.
+ *  @return WS_E_USAGE without a locked volume, or before its passphrase; WS_E_RANGE for a second one */
 WS_CHECKED enum ws_status ws_build_recovery(struct ws_build *build, char out[WS_RECOVERY_ROOM], struct ws_error *error);
 
 struct ws_build_options {

@@ -14,8 +14,7 @@ const char *build_input_word(size_t number) {
 
 struct ws_own_file build_own_file(const struct ws_addition *a, const struct ws_source *source) {
     const char *slash = strrchr(a->file.path, '/');
-    return (struct ws_own_file){a->what, a->to,        slash ? slash + 1 : a->file.path,
-                                source,  a->runs != 0, a->file.of_files};
+    return (struct ws_own_file){a->what, a->to, slash ? slash + 1 : a->file.path, source, a->runs, a->file.of_files};
 }
 
 /* The file of the image that byte `at` lies in. */

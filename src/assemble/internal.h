@@ -39,6 +39,7 @@ struct ws_build {
     struct ws_layout *open_layout; /* of the volume inside a lock, its bytes, and the lock */
     struct ws_source *open;
     struct ws_lock *lock;
+    bool have_passphrase;         /* that opens it */
     struct ws_owned owned;        /* what became of its owner's wishes */
     bool given[WS_ACCOUNTS_MOST]; /* passwords that are there */
     struct ws_loader loader;      /* what UEFI firmware would find of the image's own */

@@ -14,13 +14,22 @@ const char *ws_build_password_of(const struct ws_build *b, size_t number) {
 
 /* The lock's key is made with it: what follows cannot be the continuation of an earlier build. */
 static enum ws_status give_passphrase(struct ws_build *b, const char *passphrase, struct ws_error *error) {
-    if (ws_lock_is_made(b->lock)) return ws_fail(error, WS_E_USAGE, "the passphrase is given already");
-    return ws_lock_add(b->lock, WS_LOCK_PASSPHRASE, passphrase, error);
+    if (b->have_passphrase) return ws_fail(error, WS_E_USAGE, "the passphrase is given already");
+    WS_TRY(ws_lock_add(b->lock, WS_LOCK_PASSPHRASE, passphrase, error));
+    b->have_passphrase = true;
+    return WS_OK;
+}
+
+static enum ws_status check_passphrase(const struct ws_build *b, struct ws_error *error) {
+    if (b->have_passphrase || !b->lock) return WS_OK;
+    ws_fail(error, WS_E_USAGE, "the locked system needs a passphrase, and none is given");
+    return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
 }
 
 enum ws_status ws_build_recovery(struct ws_build *b, char out[WS_RECOVERY_ROOM], struct ws_error *error) {
     out[0] = '\0';
     if (!b->lock) return ws_fail(error, WS_E_USAGE, "the plan has no locked volume");
+    WS_TRY(check_passphrase(b, error)); /* this is the second way in, never the only one */
     WS_TRY(ws_lock_recovery(out, error));
     return ws_lock_add(b->lock, WS_LOCK_RECOVERY, out, error);
 }
@@ -50,11 +59,7 @@ enum ws_status build_check_passwords(const struct ws_build *b, struct ws_error *
                     b->owned.password[i].account);
             return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
         }
-    if (b->lock && !ws_lock_is_made(b->lock)) {
-        ws_fail(error, WS_E_USAGE, "the locked system needs a passphrase, and none is given");
-        return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
-    }
-    return WS_OK;
+    return check_passphrase(b, error);
 }
 
 void build_unknown(const struct ws_build *b, struct ws_check_options *options) {

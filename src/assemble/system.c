@@ -38,17 +38,33 @@ static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *fact
     return WS_OK;
 }
 
+/* Why a kernel could not open its root, where that is locked: all of a menu are told the same words, those of the
+ * newest that can. NULL: it could, or need not */
+static const char *cannot_open(const struct ws_build *b, const struct ws_system_facts *facts,
+                               const struct ws_kernel *k) {
+    char wanted[WS_UNLOCK_ROOM], words[WS_UNLOCK_ROOM], crypttab[WS_UNLOCK_ROOM];
+    const struct ws_kernel *first = facts->kernel;
+    if (!build_is_locked(b->plan)) return NULL;
+    if (ws_kernel_cannot_unlock(k)) return ws_kernel_cannot_unlock(k);
+    while (ws_kernel_cannot_unlock(first)) first++; /* to this one at the latest */
+    ws_unlock_words(first, "", wanted, crypttab);
+    ws_unlock_words(k, "", words, crypttab);
+    return strcmp(words, wanted) == 0 ? NULL
+                                      : "its initial RAM disk is told in other words than that of a newer kernel";
+}
+
 /* What is known of a kernel's way to its root, where it is not all well. */
-static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const struct ws_error *why) {
+static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const char *locked_out,
+                        const struct ws_error *why) {
     char names[120];
     struct ws_findings *findings = &b->plan->findings;
     if (ws_kernel_lacks(k))
         ws_findings_add(findings, WS_WARNING, "the kernel %s is left out of the menu: it has no driver %s", k->version,
                         ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
-    else if (build_is_locked(b->plan) && ws_kernel_cannot_unlock(k))
+    else if (locked_out)
         ws_findings_add(findings, WS_WARNING,
                         "the kernel %s is left out of the menu: it could not open its root, for %s", k->version,
-                        ws_kernel_cannot_unlock(k));
+                        locked_out);
     else if (!k->initrd[0])
         ws_findings_add(
             findings, WS_WARNING,
@@ -66,7 +82,7 @@ static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const str
 /* One without an initial RAM disk may find it, but does not where others need theirs. */
 static bool finds_root(const struct ws_build *b, const struct ws_system_facts *facts, const struct ws_kernel *k) {
     bool others = false;
-    if (build_is_locked(b->plan) && ws_kernel_cannot_unlock(k)) return false;
+    if (cannot_open(b, facts, k)) return false;
     for (size_t i = 0; i < facts->kernels; i++) others |= facts->kernel[i].initrd[0] != '\0';
     return !ws_kernel_lacks(k) && (k->initrd[0] || !others);
 }
@@ -85,9 +101,9 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
     }
     for (size_t i = 0; i < facts->kernels; i++) left += finds_root(b, facts, &facts->kernel[i]);
     const struct ws_kernel *first = &facts->kernel[0];
-    if (facts->kernels && !left && build_is_locked(b->plan) && ws_kernel_cannot_unlock(first)) {
+    if (facts->kernels && !left && cannot_open(b, facts, first)) {
         ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s could not open a locked root: %s", first->version,
-                ws_kernel_cannot_unlock(first));
+                cannot_open(b, facts, first));
         return ws_fail_next(error, "have its system make the initial RAM disk anew, with what asks for a passphrase in "
                                    "it (cryptsetup), or leave the drive open");
     }
@@ -98,7 +114,7 @@ static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts
     }
     for (size_t i = left = 0; i < facts->kernels; i++) {
         struct ws_kernel k = facts->kernel[i];
-        note_kernel(b, &k, &why[i]);
+        note_kernel(b, &k, cannot_open(b, facts, &k), &why[i]);
         if (!finds_root(b, facts, &k)) continue;
         memmove(&facts->kernel[left + 1], &facts->kernel[left], (i - left) * sizeof k); /* the others move behind */
         facts->kernel[left++] = k;

@@ -80,6 +80,7 @@ enum ws_status ws_lock_create(const struct ws_source *open, const struct ws_guid
     l->open = open;
     l->header.id = *id;
     (void)snprintf(l->label, sizeof l->label, "%s", label);
+    ws_utf8_trim(l->label);
     l->header.label = l->label;
     l->header.digest_rounds = DIGEST_ROUNDS;
     enum ws_status status = ws_source_make(&head_ops, sizeof l->bytes, l, &l->head, error);
@@ -108,12 +109,13 @@ static enum ws_status check_secret(const char *secret, struct ws_error *error) {
         ws_fail(error, WS_E_USAGE, "the passphrase is shorter than %d characters", WS_PASSPHRASE_LEAST);
         return ws_fail_next(error, "take several words: whoever finds the drive may try as often as they like");
     }
-    if (n > WS_PASSPHRASE_MOST)
-        return ws_fail(error, WS_E_USAGE, "a passphrase of over %d bytes is not taken at a start", WS_PASSPHRASE_MOST);
-    for (; *secret; secret++)
-        if ((unsigned char)*secret < ' ' || *secret == 127)
-            return ws_fail(error, WS_E_USAGE, "the passphrase holds a character that cannot be typed");
-    return WS_OK;
+    bool typed = n <= WS_PASSPHRASE_MOST;
+    for (const char *p = secret; *p; p++) typed &= (unsigned char)*p >= ' ' && *p != 127;
+    if (typed) return WS_OK;
+    ws_fail(error, WS_E_USAGE,
+            "the passphrase is longer than the %d bytes that are taken at a start, or cannot be typed",
+            WS_PASSPHRASE_MOST);
+    return ws_fail_next(error, "take some words with blanks between them");
 }
 
 /* The key, and by what a right one is known. */

@@ -119,32 +119,26 @@ static bool is_asked_for(const struct ws_owner *o, const char *name) {
  * without one it is the only way in, and stays. */
 static enum ws_status close_account(const struct edit *e, const struct ws_owner *o, const char *name) {
     char begin[40];
-    struct ws_text text = {0}, out = {0};
-    bool there = false;
+    struct ws_text text = {0}, line = {0};
+    ws_text_puts(&text, "\n"); /* so that each line stands behind one */
     enum ws_status status = edit_load(e, "/etc/shadow", &text);
-    (void)snprintf(begin, sizeof begin, "%s:", name);
-    for (const char *p = text.data; status == WS_OK && p && *p; p += strcspn(p, "\n") + (strchr(p, '\n') != NULL)) {
-        int length = (int)strcspn(p, "\n");
-        bool its = strncmp(p, begin, strlen(begin)) == 0;
-        const char *rest = p + strlen(begin);
-        there |= its;
-        if (its)
-            ws_text_printf(&out, "%s!%.*s\n", begin, length - (int)(rest + strcspn(rest, ":\n") - p),
-                           rest + strcspn(rest, ":\n"));
-        else ws_text_printf(&out, "%.*s\n", length, p);
-    }
-    if (status == WS_OK && there && o->accounts) {
-        status = edit_save(e, "/etc/shadow", &out, 0640, NULL);
+    (void)snprintf(begin, sizeof begin, "\n%s:", name);
+    const char *its = text.data ? strstr(text.data, begin) : NULL;
+    const char *rest = its ? its + strlen(begin) : NULL;
+    if (status == WS_OK && its && o->accounts) {
+        rest += strcspn(rest, ":\n");
+        ws_text_printf(&line, "%s:!%.*s", name, (int)strcspn(rest, "\n"), rest);
+        status = ws_text_status(&line, e->error);
+        if (status == WS_OK) status = edit_put_line(e, "/etc/shadow", "", begin + 1, line.data);
         ws_findings_add(e->findings, WS_NOTE, "the live system's account \"%s\" stays, and can no longer log in", name);
-    } else if (status == WS_OK && there) {
-        ws_findings_add(
-            e->findings, WS_WARNING,
-            "the live system's account \"%s\" stays as it is, with a password that many know: ask for an account "
-            "of your own, and it can no longer log in",
-            name);
+    } else if (status == WS_OK && its) {
+        ws_findings_add(e->findings, WS_WARNING,
+                        "the live system's account \"%s\" stays as it is, with a password that many know: ask for an "
+                        "account of your own, and it can no longer log in",
+                        name);
     }
     ws_text_free(&text);
-    ws_text_free(&out);
+    ws_text_free(&line);
     return status;
 }
 

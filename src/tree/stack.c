@@ -1,4 +1,4 @@
-/* stack.c — one tree laid over another, as a live system stacks its layers. */
+/* stack.c — one tree laid over another, as a live system stacks its layers; and a folder cut out as a tree. */
 #include "tree/internal.h"
 
 #include <string.h>

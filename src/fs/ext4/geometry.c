@@ -13,6 +13,23 @@ size_t ext4_item_of_ino(uint32_t ino) {
     return ino == INO_ROOT ? 1 : ino == INO_JOURNAL ? 0 : SIZE_MAX;
 }
 
+static int by_item(const void *key, const void *row) {
+    size_t wanted = *(const size_t *)key;
+    size_t item = *(const size_t *)row;
+    return wanted < item ? -1 : wanted > item;
+}
+
+void *ext4_row_of(const void *rows, size_t count, size_t each, size_t item) {
+    return count ? bsearch(&item, rows, count, each, by_item) : NULL;
+}
+
+void *ext4_grown(void *array, size_t count, size_t *room, size_t each) {
+    if (count < *room) return array;
+    void *larger = realloc(array, (*room * 2 + 64) * each);
+    if (larger) *room = *room * 2 + 64;
+    return larger;
+}
+
 static bool is_lost_found(const struct ws_node *node) {
     return node->parent && !node->parent->parent && strcmp(node->name, "lost+found") == 0;
 }

@@ -97,12 +97,9 @@ static enum ws_status divide(struct ws_ext4_index *x, const struct hashed *all, 
         size_t entry = entry_bytes(all[i].node);
         x->name[i] = all[i].node;
         if (used + entry > FILLED) {
-            if (x->leaves == room) {
-                room = room * 2 + 64;
-                struct ws_ext4_leaf *grown = realloc(x->leaf, room * sizeof *grown);
-                if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a large folder");
-                x->leaf = grown;
-            }
+            struct ws_ext4_leaf *leaf = ext4_grown(x->leaf, x->leaves, &room, sizeof *leaf);
+            if (!leaf) return ws_fail(error, WS_E_NOMEM, "out of memory for a large folder");
+            x->leaf = leaf;
             bool goes_on = i > 0 && all[i - 1].hash == all[i].hash;
             x->leaf[x->leaves++] = (struct ws_ext4_leaf){i, all[i].hash | goes_on};
             used = 0;
@@ -117,13 +114,9 @@ static enum ws_status divide(struct ws_ext4_index *x, const struct hashed *all, 
 enum ws_status ext4_index_folder(struct ws_ext4_geometry *g, size_t item, uint64_t *blocks, struct ws_error *error) {
     const struct ws_node *folder = g->item[item].node;
     struct ws_ext4_index x = {.item = item};
-    if (g->indexes == g->indexes_room) {
-        size_t room = g->indexes_room * 2 + 16;
-        struct ws_ext4_index *grown = realloc(g->index, room * sizeof *grown);
-        if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for large folders");
-        g->index = grown;
-        g->indexes_room = room;
-    }
+    struct ws_ext4_index *rows = ext4_grown(g->index, g->indexes, &g->indexes_room, sizeof *rows);
+    if (!rows) return ws_fail(error, WS_E_NOMEM, "out of memory for large folders");
+    g->index = rows;
     struct hashed *all = malloc((folder->children + 1) * sizeof *all);
     x.name = malloc((folder->children + 1) * sizeof *x.name);
     enum ws_status status = all && x.name ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a large folder");
@@ -150,14 +143,7 @@ void ext4_index_free(struct ws_ext4_geometry *g) {
 }
 
 const struct ws_ext4_index *ext4_index_of(const struct ws_ext4_geometry *g, size_t item) {
-    size_t low = 0;
-    size_t high = g->indexes;
-    while (low < high) {
-        size_t middle = low + (high - low) / 2;
-        if (g->index[middle].item < item) low = middle + 1;
-        else high = middle;
-    }
-    return low < g->indexes && g->index[low].item == item ? &g->index[low] : NULL;
+    return ext4_row_of(g->index, g->indexes, sizeof *g->index, item);
 }
 
 /* What an index block says: limit, count, and from which hash on which block; the first begins at the lowest. */

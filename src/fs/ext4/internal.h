@@ -109,6 +109,10 @@ struct ws_ext4_sparse {
     size_t first, runs;
     struct ext4_shape shape;
 };
+/* geometry.c: the row of an item, among rows that begin with its number and stand in its order; NULL: it has none */
+void *ext4_row_of(const void *rows, size_t count, size_t each, size_t item);
+/* The array, with room for one more than `count`; NULL without memory: it stays as it was. */
+void *ext4_grown(void *array, size_t count, size_t *room, size_t each);
 /* sparse.c: NULL for a file without holes */
 struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t item);
 /* Find the runs of all files that have holes. */

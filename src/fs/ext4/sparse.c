@@ -5,14 +5,7 @@
 #include <string.h>
 
 struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t item) {
-    size_t low = 0;
-    size_t high = g->sparses;
-    while (low < high) {
-        size_t middle = low + (high - low) / 2;
-        if (g->sparse[middle].item < item) low = middle + 1;
-        else high = middle;
-    }
-    return low < g->sparses && g->sparse[low].item == item ? &g->sparse[low] : NULL;
+    return ext4_row_of(g->sparse, g->sparses, sizeof *g->sparse, item);
 }
 
 /* Is nothing stored at this byte, and how far does that go? Slices and put-together files are looked through. */
@@ -23,17 +16,10 @@ static bool is_hole(const struct ws_source *source, uint64_t at, uint64_t *lengt
     return piece.kind == WS_PIECE_HOLE;
 }
 
-static void *grown(void *array, size_t count, size_t *room, size_t each) {
-    if (count < *room) return array;
-    void *larger = realloc(array, (*room * 2 + 64) * each);
-    if (larger) *room = *room * 2 + 64;
-    return larger;
-}
-
 static enum ws_status add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
     struct ws_ext4_sparse *s = &g->sparse[g->sparses - 1];
     if (from == end) return WS_OK;
-    struct ws_ext4_run *runs = grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
+    struct ws_ext4_run *runs = ext4_grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
     if (!runs) return ws_fail(error, WS_E_NOMEM, "out of memory for a file with many holes");
     g->run = runs;
     runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->shape.content, 0};
@@ -44,7 +30,7 @@ static enum ws_status add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_
 static enum ws_status begin_sparse(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
     struct ws_ext4_sparse *last = g->sparses ? &g->sparse[g->sparses - 1] : NULL;
     size_t first = last ? last->first + last->runs : 0;
-    struct ws_ext4_sparse *all = grown(g->sparse, g->sparses, &g->sparses_room, sizeof *all);
+    struct ws_ext4_sparse *all = ext4_grown(g->sparse, g->sparses, &g->sparses_room, sizeof *all);
     if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for files with holes");
     g->sparse = all;
     all[g->sparses++] = (struct ws_ext4_sparse){.item = item, .first = first};
