@@ -22,12 +22,22 @@ struct ws_ext4_params {
     struct ws_guid seed;     /**< for directory hashes; any random value */
     uint32_t bytes_an_inode; /**< one inode for so many bytes; 0 decides by size */
     int64_t made_at;         /**< seconds since 1970-01-01 UTC */
+    /** A volume in use that this one takes the place of, NULL: none. It must be one composed here, of this size; its
+     * label, UUID and seed stay. Files of the tree whose content stands on it keep their blocks, and what is new goes
+     * where it has nothing: until the fixed structures are written, too, it is as it was. Borrowed, as long as the
+     * geometry. */
+    const struct ws_source *over;
 };
 
-struct ws_ext4_mark;
 struct ws_ext4_run;
 struct ws_ext4_sparse;
 struct ws_ext4_item; /* one inode: its node and where its blocks start */
+struct ws_ext4_over; /* what is known of the volume that stands there */
+struct ws_ext4_span; /* blocks in a row */
+struct ws_ext4_spans {
+    struct ws_ext4_span *span; /* owned; one more behind the last */
+    size_t count, room;
+};
 
 /** Everything about a volume that follows from its parameters and tree. Both measuring and composing go by it. */
 struct ws_ext4_geometry {
@@ -41,9 +51,11 @@ struct ws_ext4_geometry {
     uint64_t free_inodes;   /**< likewise */
     uint64_t written_bytes; /**< what composing will add to a layout */
     uint32_t csum_seed;
-    uint64_t *data_before;     /* owned: data blocks in all groups before this one */
-    uint16_t *dirs_in_group;   /* owned: folders among the used inodes of each group */
-    struct ws_ext4_item *item; /* owned */
+    struct ws_ext4_spans space; /* what may hold content, in ascending order: the fixed structures left out */
+    struct ws_ext4_spans kept;  /* content of files that stays where it stands */
+    struct ws_ext4_over *over;  /* owned */
+    uint16_t *dirs_in_group;    /* owned: folders among the used inodes of each group */
+    struct ws_ext4_item *item;  /* owned */
     size_t items;
     struct ws_ext4_index *index; /* owned: of folders of more than one block, in order */
     size_t indexes, indexes_room;
@@ -67,10 +79,14 @@ WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, s
 void ws_ext4_geometry_free(struct ws_ext4_geometry *geometry);
 
 /** Add the volume's extents to a layout at byte `at` (a multiple of 4096). Borrows geometry and tree.
- *  The superblock at its start has the given phase, all else is body. */
+ *  The superblock at its start has the given phase, all else is body. Over a volume in use all fixed structures have
+ *  that phase, and what is body goes where that volume has nothing. */
 WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometry, uint64_t at,
                                           struct ws_layout *layout, enum ws_phase superblock_phase,
                                           struct ws_error *error);
+
+/** The longest row of bytes, of the volume, that holds nothing before and after; length 0: there is none. */
+void ws_ext4_spare(const struct ws_ext4_geometry *geometry, uint64_t *at, uint64_t *length);
 
 /** What a volume says of itself. */
 struct ws_ext4_facts {

@@ -9,14 +9,14 @@ static uint64_t flex_base(const struct ws_ext4_geometry *g, uint32_t group) {
     uint32_t first = group - group % g->flex_groups;
     return (uint64_t)first * BLOCKS_A_GROUP + ext4_super_offset(g, first);
 }
-static uint64_t block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
+uint64_t ext4_block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
     return flex_base(g, group) + group % g->flex_groups;
 }
-static uint64_t inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
+uint64_t ext4_inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
     uint32_t first = group - group % g->flex_groups;
     return flex_base(g, group) + ext4_flex_members(g, first) + group % g->flex_groups;
 }
-static uint64_t inode_table_at(const struct ws_ext4_geometry *g, uint32_t group) {
+uint64_t ext4_inode_table_at(const struct ws_ext4_geometry *g, uint32_t group) {
     uint32_t first = group - group % g->flex_groups;
     return flex_base(g, group) + 2ull * ext4_flex_members(g, first) +
            (uint64_t)(group % g->flex_groups) * g->table_blocks;
@@ -32,25 +32,18 @@ static bool bitmap_is_written(const struct ws_ext4_geometry *g, uint32_t group) 
     return group % g->flex_groups == 0 || group + 1 == g->groups || ext4_data_in_group(g, group) > 0;
 }
 
-static void fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to) {
-    while (from < to && from % 8) {
-        bitmap[from / 8] |= (uint8_t)(1u << (from % 8));
-        from++;
-    }
-    if (from < to) memset(bitmap + from / 8, 0xff, (size_t)((to - from) / 8));
-    for (from += (to - from) / 8 * 8; from < to; from++) bitmap[from / 8] |= (uint8_t)(1u << (from % 8));
-}
-
 static void make_block_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
     memset(out, 0, BLOCK);
-    fill_bits(out, 0, ext4_prefix(g, group) + ext4_data_in_group(g, group));
-    fill_bits(out, ext4_group_blocks(g, group), BLOCKS_A_GROUP);
+    ext4_fill_bits(out, 0, ext4_prefix(g, group));
+    ext4_span_bits(&g->space, g->data_used, group, out);
+    ext4_span_bits(&g->kept, UINT64_MAX, group, out);
+    ext4_fill_bits(out, ext4_group_blocks(g, group), BLOCKS_A_GROUP);
 }
 
 static void make_inode_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
     memset(out, 0, BLOCK);
-    fill_bits(out, 0, inodes_in_group(g, group));
-    fill_bits(out, g->inodes_a_group, BLOCKS_A_GROUP);
+    ext4_fill_bits(out, 0, inodes_in_group(g, group));
+    ext4_fill_bits(out, g->inodes_a_group, BLOCKS_A_GROUP);
 }
 
 static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, uint8_t d[DESC_SIZE]) {
@@ -61,12 +54,12 @@ static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, ui
         (uint32_t)(ext4_group_blocks(g, group) - ext4_prefix(g, group) - ext4_data_in_group(g, group));
     uint16_t flags = 0;
     memset(d, 0, DESC_SIZE);
-    ws_store_le32(d + 0x00, (uint32_t)block_bitmap_at(g, group));
-    ws_store_le32(d + 0x04, (uint32_t)inode_bitmap_at(g, group));
-    ws_store_le32(d + 0x08, (uint32_t)inode_table_at(g, group));
-    ws_store_le32(d + 0x20, (uint32_t)(block_bitmap_at(g, group) >> 32));
-    ws_store_le32(d + 0x24, (uint32_t)(inode_bitmap_at(g, group) >> 32));
-    ws_store_le32(d + 0x28, (uint32_t)(inode_table_at(g, group) >> 32));
+    ws_store_le32(d + 0x00, (uint32_t)ext4_block_bitmap_at(g, group));
+    ws_store_le32(d + 0x04, (uint32_t)ext4_inode_bitmap_at(g, group));
+    ws_store_le32(d + 0x08, (uint32_t)ext4_inode_table_at(g, group));
+    ws_store_le32(d + 0x20, (uint32_t)(ext4_block_bitmap_at(g, group) >> 32));
+    ws_store_le32(d + 0x24, (uint32_t)(ext4_inode_bitmap_at(g, group) >> 32));
+    ws_store_le32(d + 0x28, (uint32_t)(ext4_inode_table_at(g, group) >> 32));
     ws_store_le16(d + 0x0c, (uint16_t)free_blocks);
     ws_store_le16(d + 0x2c, (uint16_t)(free_blocks >> 16));
     ws_store_le16(d + 0x0e, (uint16_t)(g->inodes_a_group - used));
@@ -146,6 +139,7 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     ws_store_le32(s + 0x160, 1); /* signed folder hashes */
     s[0x174] = (uint8_t)log_flex;
     s[0x175] = 1; /* checksums are crc32c */
+    if (g->over) ws_store_le64(s + 0x178, g->over->kbytes_written);
     ws_store_le32(s + 0x3fc, ws_crc32c(0xffffffff, s, 0x3fc));
     return WS_OK;
 }
@@ -192,34 +186,38 @@ struct composing {
     const struct ws_ext4_geometry *g;
     struct ws_layout *layout;
     uint64_t at;
+    enum ws_phase super, fixed; /* of the superblock, of all other fixed structures */
     struct ws_source *descriptors, *bitmaps, *inodes, *data;
 };
 
 static enum ws_status put(const struct composing *c, uint64_t block, uint64_t blocks, const struct ws_source *from,
-                          uint64_t from_block, struct ws_error *error) {
-    return ws_layout_add(c->layout, c->at + block * BLOCK, blocks * BLOCK, from, from_block * BLOCK, WS_PHASE_BODY,
-                         error);
+                          uint64_t from_block, enum ws_phase phase, struct ws_error *error) {
+    return ws_layout_add(c->layout, c->at + block * BLOCK, blocks * BLOCK, from, from_block * BLOCK, phase, error);
 }
 
-static enum ws_status put_group(const struct composing *c, uint32_t group, enum ws_phase phase,
-                                struct ws_error *error) {
+/* Blocks of a group's inode table to be written: those with inodes, and those that had any. */
+static uint32_t table_written(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint32_t blocks = (uint32_t)ws_div_up(inodes_in_group(g, group), INODES_A_BLOCK);
+    return g->over && g->over->table_used[group] > blocks ? g->over->table_used[group] : blocks;
+}
+
+static enum ws_status put_group(const struct composing *c, uint32_t group, struct ws_error *error) {
     const struct ws_ext4_geometry *g = c->g;
     uint64_t start = (uint64_t)group * BLOCKS_A_GROUP;
     uint32_t used = inodes_in_group(g, group);
     if (ext4_has_super(group)) {
         uint8_t block[BLOCK] = {0};
         WS_TRY(make_super(g, group, block + (group == 0 ? 1024 : 0), error));
-        WS_TRY(ws_layout_add_bytes(c->layout, c->at + start * BLOCK, block, BLOCK, group == 0 ? phase : WS_PHASE_BODY,
+        WS_TRY(ws_layout_add_bytes(c->layout, c->at + start * BLOCK, block, BLOCK, group == 0 ? c->super : c->fixed,
                                    error));
-        WS_TRY(put(c, start + 1, g->gdt_blocks, c->descriptors, 0, error));
+        WS_TRY(put(c, start + 1, g->gdt_blocks, c->descriptors, 0, c->fixed, error));
     }
-    if (bitmap_is_written(g, group)) WS_TRY(put(c, block_bitmap_at(g, group), 1, c->bitmaps, group, error));
-    if (used) {
-        WS_TRY(put(c, inode_bitmap_at(g, group), 1, c->bitmaps, (uint64_t)g->groups + group, error));
-        WS_TRY(put(c, inode_table_at(g, group), ws_div_up(used, INODES_A_BLOCK), c->inodes,
-                   (uint64_t)group * g->table_blocks, error));
-    }
-    return WS_OK;
+    if (bitmap_is_written(g, group))
+        WS_TRY(put(c, ext4_block_bitmap_at(g, group), 1, c->bitmaps, group, c->fixed, error));
+    if (used)
+        WS_TRY(put(c, ext4_inode_bitmap_at(g, group), 1, c->bitmaps, (uint64_t)g->groups + group, c->fixed, error));
+    return put(c, ext4_inode_table_at(g, group), table_written(g, group), c->inodes, (uint64_t)group * g->table_blocks,
+               c->fixed, error);
 }
 
 static enum ws_status make_descriptors(const struct ws_ext4_geometry *g, struct ws_source **source,
@@ -235,7 +233,11 @@ static enum ws_status make_descriptors(const struct ws_ext4_geometry *g, struct 
 
 enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, struct ws_layout *layout,
                                enum ws_phase superblock_phase, struct ws_error *error) {
-    struct composing c = {.g = g, .layout = layout, .at = at};
+    struct composing c = {.g = g,
+                          .layout = layout,
+                          .at = at,
+                          .super = superblock_phase,
+                          .fixed = g->over ? superblock_phase : WS_PHASE_BODY};
     if (at % BLOCK) return ws_fail(error, WS_E_RANGE, "an ext4 volume must start at a multiple of 4096 bytes");
     WS_TRY(make_descriptors(g, &c.descriptors, error));
     WS_TRY(ws_layout_own(layout, c.descriptors, error));
@@ -246,11 +248,14 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
     WS_TRY(ws_layout_own(layout, c.inodes, error));
     WS_TRY(ext4_data_source(g, &c.data, error));
     WS_TRY(ws_layout_own(layout, c.data, error));
-    for (uint32_t i = 0; i < g->groups; i++) WS_TRY(put_group(&c, i, superblock_phase, error));
+    for (uint32_t i = 0; i < g->groups; i++) WS_TRY(put_group(&c, i, error));
+    if (g->over)
+        WS_TRY(
+            ws_layout_add_bytes(layout, at + g->over->journal_head * BLOCK, g->over->journal, BLOCK, c.fixed, error));
     for (uint64_t d = 0; d < g->data_used;) {
         uint64_t run;
         uint64_t block = ext4_physical(g, d, g->data_used - d, &run);
-        WS_TRY(put(&c, block, run, c.data, d, error));
+        WS_TRY(put(&c, block, run, c.data, d, WS_PHASE_BODY, error));
         d += run;
     }
     return WS_OK;

@@ -64,12 +64,19 @@ static enum ws_status measure_folders(struct ws_ext4_geometry *g, struct ws_erro
 
 static uint64_t content_blocks(const struct ws_ext4_geometry *g, size_t item) {
     const struct ws_node *node = g->item[item].node;
+    const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
+    if (sparse) return sparse->shape.content;
     if (!node) return g->journal_blocks;
     if (node->kind == WS_NODE_FOLDER) return node->work2; /* counted once, by measure_folders() */
     uint64_t size = ws_node_size(node);
     if (node->kind == WS_NODE_LINK) return size < FAST_LINK ? 0 : 1;
+    return ws_div_up(size, BLOCK);
+}
+
+uint64_t ext4_placed(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape) {
     const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
-    return sparse ? sparse->shape.content : ws_div_up(size, BLOCK);
+    uint64_t head = (uint64_t)shape->tree + (shape->xattr_block ? 1 : 0);
+    return head + (sparse && sparse->in_place ? 0 : shape->content);
 }
 
 /* Also notes for each run between holes how many extents stand before it. */
@@ -80,7 +87,11 @@ static uint64_t count_extents(const struct ws_ext4_geometry *g, uint64_t d, uint
         struct ws_ext4_run *run = sparse ? &g->run[sparse->first + i] : NULL;
         uint64_t left = run ? run->blocks : blocks;
         if (run) run->extents_before = count;
-        while (left > 0 && d < g->data_before[g->groups]) {
+        if (run && run->block) {
+            count += ws_div_up(left, EXTENT_MOST);
+            continue;
+        }
+        while (left > 0 && d < ext4_span_blocks(&g->space)) {
             uint64_t piece;
             ext4_physical(g, d, left, &piece);
             count += ws_div_up(piece, EXTENT_MOST);
@@ -124,16 +135,24 @@ static uint32_t choose_bytes_an_inode(uint64_t size) {
     return size <= (1ull << 30) ? 8192 : size <= (16ull << 30) ? 16384 : size <= (256ull << 30) ? 32768 : 65536;
 }
 
+static uint64_t inodes_a_group(const struct ws_ext4_geometry *g, uint64_t needed) {
+    uint32_t ratio = g->params.bytes_an_inode ? g->params.bytes_an_inode : choose_bytes_an_inode(g->params.size);
+    uint64_t wanted = ws_max_u64(g->blocks * BLOCK / ratio, needed + 16);
+    uint64_t each = ws_round_up(ws_div_up(wanted, g->groups), INODES_A_BLOCK);
+    return ws_max_u64(each, 2ull * INODES_A_BLOCK);
+}
+
 /* Groups, inodes, tables. The last group is given up when it could not hold its own structures and a little more. */
 static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_needed, struct ws_error *error) {
-    uint32_t ratio = g->params.bytes_an_inode ? g->params.bytes_an_inode : choose_bytes_an_inode(g->params.size);
+    const uint32_t has = g->inodes_a_group; /* over a volume in use its own number stays */
     g->blocks = g->params.size / BLOCK;
+    if (has && inodes_needed > (uint64_t)has * ws_div_up(g->blocks, BLOCKS_A_GROUP))
+        return ws_fail(error, WS_E_SPACE, "%llu files are more than the volume that is there can count",
+                       (unsigned long long)inodes_needed);
     for (;;) {
         g->groups = (uint32_t)ws_div_up(g->blocks, BLOCKS_A_GROUP);
         if (g->groups == 0) return ws_fail(error, WS_E_RANGE, "the volume is too small for ext4");
-        uint64_t wanted = ws_max_u64(g->blocks * BLOCK / ratio, inodes_needed + 16);
-        uint64_t per_group = ws_round_up(ws_div_up(wanted, g->groups), INODES_A_BLOCK);
-        if (per_group < 2 * INODES_A_BLOCK) per_group = 2 * INODES_A_BLOCK;
+        uint64_t per_group = has ? has : inodes_a_group(g, inodes_needed);
         if (per_group > BLOCKS_A_GROUP)
             return ws_fail(error, WS_E_SPACE, "%llu files are more than a volume of this size can count",
                            (unsigned long long)inodes_needed);
@@ -178,7 +197,7 @@ static enum ws_status list_items(struct ws_ext4_geometry *g, struct ws_tree *tre
 }
 
 static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *error) {
-    uint64_t room = g->data_before[g->groups];
+    uint64_t room = ext4_span_blocks(&g->space);
     uint64_t cursor = 0;
     for (size_t i = 0; i < g->items; i++) {
         struct ext4_shape shape;
@@ -186,13 +205,17 @@ static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *e
         settle_shape(g, i, &shape);
         struct ws_ext4_sparse *sparse = ext4_sparse_of(g, i);
         if (sparse) sparse->shape = shape;
-        cursor += shape.content + shape.tree + (shape.xattr_block ? 1 : 0);
+        cursor += ext4_placed(g, i, &shape);
         if (cursor > room) {
             uint64_t missing = 0;
-            for (; i < g->items; i++) missing += content_blocks(g, i) + 1;
+            for (; i < g->items; i++) {
+                const struct ws_ext4_sparse *has = ext4_sparse_of(g, i);
+                missing += has && has->in_place ? 1 : content_blocks(g, i) + 1;
+            }
             char size[24];
-            return ws_fail(error, WS_E_SPACE, "the files need about %s more than this volume has",
-                           ws_size_counted(missing * BLOCK, size, sizeof size));
+            return ws_fail(error, WS_E_SPACE, "the files need about %s more than this volume has%s",
+                           ws_size_counted(missing * BLOCK, size, sizeof size),
+                           g->over ? " free beside what it holds" : "");
         }
         const struct ws_node *node = g->item[i].node;
         if (node && node->kind == WS_NODE_FOLDER) {
@@ -221,32 +244,38 @@ static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
 enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree, struct ws_ext4_geometry *g,
                                struct ws_error *error) {
     enum ws_status status = WS_OK;
+    uint64_t usable = 0; /* blocks for content */
     memset(g, 0, sizeof *g);
     g->params = *params;
     g->tree = tree;
-    if (params->size < WS_EXT4_LEAST || params->size > WS_EXT4_MOST) {
+    if (params->over) WS_TRY(ext4_over_open(g, error));
+    if (g->params.size < WS_EXT4_LEAST || g->params.size > WS_EXT4_MOST) {
         char size[48];
-        return ws_fail(error, WS_E_RANGE, "an ext4 volume of %s is not possible here; 16 MiB to 16 TiB are",
-                       ws_size_both(params->size, size, sizeof size));
+        WS_GO(ws_fail(error, WS_E_RANGE, "an ext4 volume of %s is not possible here; 16 MiB to 16 TiB are",
+                      ws_size_both(g->params.size, size, sizeof size)));
     }
     if (memchr(params->label, 0, sizeof params->label) == NULL)
-        return ws_fail(error, WS_E_RANGE, "the label is longer than the 16 bytes ext4 has room for");
+        WS_GO(ws_fail(error, WS_E_RANGE, "the label is longer than the 16 bytes ext4 has room for"));
     WS_GO(list_items(g, tree, error));
     g->inodes_used = INO_LOST_FOUND + g->items - 3;
     WS_GO(settle_groups(g, g->inodes_used, error));
     g->journal_blocks = choose_journal(g->blocks);
-    g->csum_seed = ws_crc32c(0xffffffff, params->id.byte, 16);
-    g->data_before = malloc(((size_t)g->groups + 1) * sizeof *g->data_before);
+    g->csum_seed = ws_crc32c(0xffffffff, g->params.id.byte, 16);
     g->dirs_in_group = calloc(g->groups, sizeof *g->dirs_in_group);
-    if (!g->data_before || !g->dirs_in_group)
-        WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
-    g->data_before[0] = 0;
-    for (uint32_t i = 0; i < g->groups; i++)
-        g->data_before[i + 1] = g->data_before[i] + ext4_group_blocks(g, i) - ext4_prefix(g, i);
+    bool room = g->dirs_in_group != NULL;
+    for (uint32_t i = 0; i < g->groups; i++) {
+        uint64_t prefix = ext4_prefix(g, i);
+        uint64_t blocks = ext4_group_blocks(g, i) - prefix;
+        usable += blocks;
+        if (!params->over) room &= ext4_add_span(&g->space, (uint64_t)i * BLOCKS_A_GROUP + prefix, blocks);
+    }
+    if (!room) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
+    if (params->over) WS_GO(ext4_over_take(g, error));
     WS_GO(measure_folders(g, error));
     WS_GO(ext4_find_holes(g, error));
+    if (params->over) WS_GO(ext4_over_count(g, error));
     WS_GO(place_items(g, error));
-    g->free_bytes = (g->data_before[g->groups] - g->data_used) * BLOCK;
+    g->free_bytes = (usable - g->data_used - ext4_span_blocks(&g->kept)) * BLOCK;
     g->free_inodes = (uint64_t)g->groups * g->inodes_a_group - g->inodes_used;
     g->written_bytes = bytes_written(g);
 done:
@@ -255,13 +284,16 @@ done:
 }
 
 void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
-    free(g->data_before);
+    ext4_over_close(g);
+    free(g->space.span);
+    free(g->kept.span);
     free(g->dirs_in_group);
     ext4_index_free(g);
     free(g->sparse);
     free(g->run);
     free(g->item);
-    g->data_before = NULL;
+    memset(&g->space, 0, sizeof g->space);
+    memset(&g->kept, 0, sizeof g->kept);
     g->dirs_in_group = NULL;
     g->sparse = NULL;
     g->run = NULL;

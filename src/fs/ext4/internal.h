@@ -75,14 +75,26 @@ const struct ws_ext4_index *ext4_index_of(const struct ws_ext4_geometry *g, size
  * `folder_seed` is what its inode's checksums begin with. */
 void ext4_index_block(const struct ws_ext4_index *index, uint32_t number, uint32_t folder_seed, uint8_t block[BLOCK]);
 
-/* Data space counts the blocks that are free to hold content, in ascending order, the fixed structures left out.
- * In every group the fixed structures are a prefix, so one number a group turns one space into the other. */
+/* Data space counts the blocks that are free to hold content, in ascending order: of a fresh volume all but the fixed
+ * structures, which are a prefix in every group; over a volume in use what that has free. */
+struct ws_ext4_span {
+    uint64_t block;
+    uint64_t before; /* blocks in all spans before this one */
+};
+/* `blocks` from `block` on, behind all others; what adjoins becomes one. @return false without memory */
+bool ext4_add_span(struct ws_ext4_spans *spans, uint64_t block, uint64_t blocks);
+uint64_t ext4_span_blocks(const struct ws_ext4_spans *spans); /* in all of them */
+/* How many of their blocks stand before this block of the volume. */
+uint64_t ext4_span_below(const struct ws_ext4_spans *spans, uint64_t block);
+/* Set the bits of a group's bitmap for the first `most` blocks of the spans, where they stand in this group. */
+void ext4_span_bits(const struct ws_ext4_spans *spans, uint64_t most, uint32_t group, uint8_t *bitmap);
+void ext4_fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to);
 uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group);
 uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group);
 bool ext4_has_super(uint32_t group);
 /* The physical block of data block `d`, and how many follow it without a gap (at most `most`). */
 uint64_t ext4_physical(const struct ws_ext4_geometry *g, uint64_t d, uint64_t most, uint64_t *contiguous);
-/* Blocks of data space used in this group. */
+/* Blocks of content in this group. */
 uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group);
 uint64_t ext4_super_offset(const struct ws_ext4_geometry *g,
                            uint32_t group); /* blocks before bitmaps of a flex group */
@@ -102,20 +114,49 @@ struct ws_ext4_run {
     uint64_t logical, blocks; /* of the file */
     uint64_t before;          /* blocks stored before this run */
     uint64_t extents_before;
+    uint64_t block; /* where it stands on the volume that is there; 0: it gets a place in data space */
 };
-/* A file with holes. Its shape is kept: to work it out takes a look at each run. */
+/* A file with holes, or in place. Its shape is kept: to work it out takes a look at each run. */
 struct ws_ext4_sparse {
     size_t item;
     size_t first, runs;
     struct ext4_shape shape;
+    bool in_place; /* all of its runs stand there already */
 };
+/* Blocks of data space that an item takes. */
+uint64_t ext4_placed(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape);
+
+/* over.c: the volume that is there. Geometry and names are taken from it; what it has free becomes the data space. */
+struct ws_ext4_over {
+    struct ws_source *now; /* its journal applied */
+    uint16_t *table_used;  /* blocks of each group's inode table that hold something */
+    uint64_t journal_head; /* block of its journal's superblock, which is to be the following */
+    uint8_t journal[BLOCK];
+    uint64_t kbytes_written; /* in all its life */
+};
+enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
+/* It is arranged as a volume composed here is? Its free blocks become the data space. */
+enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error);
+/* Files whose content is there, and the journal, get rows that say where. */
+enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kept, struct ws_error *error);
+/* What stays in place, in order: no two files may share a block. */
+enum ws_status ext4_over_count(struct ws_ext4_geometry *g, struct ws_error *error);
+void ext4_over_close(struct ws_ext4_geometry *g);
+/* A group's bitmaps and inode table. */
+uint64_t ext4_block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group);
+uint64_t ext4_inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group);
+uint64_t ext4_inode_table_at(const struct ws_ext4_geometry *g, uint32_t group);
 /* geometry.c: the row of an item, among rows that begin with its number and stand in its order; NULL: it has none */
 void *ext4_row_of(const void *rows, size_t count, size_t each, size_t item);
 /* The array, with room for one more than `count`; NULL without memory: it stays as it was. */
 void *ext4_grown(void *array, size_t count, size_t *room, size_t each);
 /* sparse.c: NULL for a file without holes */
 struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t item);
-/* Find the runs of all files that have holes. */
+/* A row for an item behind all that have one; runs are added to the last row. */
+enum ws_status ext4_begin_sparse(struct ws_ext4_geometry *g, size_t item, struct ws_error *error);
+enum ws_status ext4_add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, uint64_t block,
+                            struct ws_error *error);
+/* Find the runs of all files that have holes, or are in place. */
 enum ws_status ext4_find_holes(struct ws_ext4_geometry *g, struct ws_error *error);
 /* The byte of the file that is stored as byte `at` of its content, and how many follow in one piece. */
 uint64_t ext4_logical_byte(const struct ws_ext4_geometry *g, size_t item, uint64_t at, uint64_t *contiguous);
@@ -125,6 +166,7 @@ struct ext4_walk {
     const struct ws_ext4_geometry *g;
     const struct ws_ext4_run *run, *end; /* runs that follow; NULL without holes */
     uint64_t d, left;                    /* the rest of this run in data space */
+    uint64_t block;                      /* where that stands, in place; 0: in data space */
     uint64_t logical;                    /* of the file */
 };
 struct ext4_walk ext4_walk_from(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape,

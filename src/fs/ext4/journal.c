@@ -256,7 +256,25 @@ static void replay_free(struct replay *r) {
 
 static void replay_close(struct ws_source *source) { replay_free(source->state); }
 
-static const struct ws_source_ops replay_ops = {replay_read, replay_close, NULL};
+/* What the journal holds newer bytes of is nobody else's; the rest is the volume's. */
+static void replay_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct replay *r = source->state;
+    size_t low = 0;
+    size_t high = r->count;
+    while (low < high) { /* first mapped block that ends behind `at` */
+        size_t middle = low + (high - low) / 2;
+        if ((r->map[middle].block + 1) * r->j.block <= at) low = middle + 1;
+        else high = middle;
+    }
+    uint64_t start = low < r->count ? r->map[low].block * r->j.block : UINT64_MAX;
+    if (at >= start) {
+        piece->length = ws_min_u64(piece->length, start + r->j.block - at);
+        return;
+    }
+    *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, start - at), r->base, at};
+}
+
+static const struct ws_source_ops replay_ops = {replay_read, replay_close, replay_piece};
 
 enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
                                  struct ws_error *error) {

@@ -16,18 +16,19 @@ static bool is_hole(const struct ws_source *source, uint64_t at, uint64_t *lengt
     return piece.kind == WS_PIECE_HOLE;
 }
 
-static enum ws_status add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
+enum ws_status ext4_add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, uint64_t block,
+                            struct ws_error *error) {
     struct ws_ext4_sparse *s = &g->sparse[g->sparses - 1];
     if (from == end) return WS_OK;
     struct ws_ext4_run *runs = ext4_grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
     if (!runs) return ws_fail(error, WS_E_NOMEM, "out of memory for a file with many holes");
     g->run = runs;
-    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->shape.content, 0};
+    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->shape.content, 0, block};
     s->shape.content += end - from;
     return WS_OK;
 }
 
-static enum ws_status begin_sparse(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
+enum ws_status ext4_begin_sparse(struct ws_ext4_geometry *g, size_t item, struct ws_error *error) {
     struct ws_ext4_sparse *last = g->sparses ? &g->sparse[g->sparses - 1] : NULL;
     size_t first = last ? last->first + last->runs : 0;
     struct ws_ext4_sparse *all = ext4_grown(g->sparse, g->sparses, &g->sparses_room, sizeof *all);
@@ -62,17 +63,20 @@ static enum ws_status find_holes(struct ws_ext4_geometry *g, size_t item, struct
         uint64_t hole = ws_div_up(at, BLOCK);
         uint64_t behind = end == size ? blocks : end / BLOCK;
         if (hole >= behind) continue;
-        if (!sparse) WS_TRY(begin_sparse(g, item, error));
+        if (!sparse) WS_TRY(ext4_begin_sparse(g, item, error));
         sparse = true;
-        WS_TRY(add_run(g, from, hole, error));
+        WS_TRY(ext4_add_run(g, from, hole, 0, error));
         from = behind;
     }
-    return sparse ? add_run(g, from, blocks, error) : WS_OK;
+    return sparse ? ext4_add_run(g, from, blocks, 0, error) : WS_OK;
 }
 
 enum ws_status ext4_find_holes(struct ws_ext4_geometry *g, struct ws_error *error) {
     for (size_t i = 0; i < g->items; i++) {
         const struct ws_node *node = g->item[i].node;
+        bool kept = false;
+        if (g->over) WS_TRY(ext4_over_keep(g, i, &kept, error));
+        if (kept) continue;
         if (node && node->kind == WS_NODE_FILE && node->content) WS_TRY(find_holes(g, i, error));
     }
     return WS_OK;
@@ -96,7 +100,8 @@ uint64_t ext4_logical_byte(const struct ws_ext4_geometry *g, size_t item, uint64
 
 /* On to the next run. */
 static void enter_run(struct ext4_walk *w) {
-    w->d += w->left;
+    if (!w->block) w->d += w->left;
+    w->block = w->run->block;
     w->logical = w->run->logical;
     w->left = w->run->blocks;
     w->run++;
@@ -136,11 +141,13 @@ bool ext4_next_extent(struct ext4_walk *w, uint32_t *logical, uint64_t *physical
     uint64_t run;
     if (w->left == 0 && w->run < w->end) enter_run(w);
     if (w->left == 0) return false;
-    *physical = ext4_physical(w->g, w->d, w->left, &run);
+    if (w->block) run = w->left;
+    *physical = w->block ? w->block : ext4_physical(w->g, w->d, w->left, &run);
     uint64_t take = ws_min_u64(run, EXTENT_MOST);
     *logical = (uint32_t)w->logical;
     *length = (uint32_t)take;
-    w->d += take;
+    if (w->block) w->block += take;
+    else w->d += take;
     w->left -= take;
     w->logical += take;
     return true;

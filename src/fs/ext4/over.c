@@ -1,0 +1,225 @@
+/* over.c — a volume composed over one in use: its geometry and free blocks taken, files it holds left in their place.
+ */
+#include "fs/ext4/volume.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { COMPAT_FAST_COMMIT = 0x400, J_CSUMS = 8 | 16 };
+static const uint32_t incompat_ours = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG;
+static const uint32_t ro_ours =
+    RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM;
+
+static enum ws_status not_ours(struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume that is there is not arranged as those made here: %s", what);
+    return ws_fail_next(error, "save what is to be kept, and build the drive anew");
+}
+
+static uint64_t wide(const uint8_t *d, size_t low, size_t high) {
+    return ws_load_le32(d + low) | (uint64_t)ws_load_le32(d + high) << 32;
+}
+
+enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error) {
+    uint8_t s[1024];
+    struct ws_ext4_facts facts;
+    g->over = calloc(1, sizeof *g->over);
+    if (!g->over) return ws_fail(error, WS_E_NOMEM, "out of memory for a volume");
+    enum ws_status status = WS_OK;
+    WS_GO(ws_ext4_probe(g->params.over, &facts, error));
+    WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
+    WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
+    uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
+    if (facts.needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
+        WS_GO(not_ours(error, "its last changes stand in quick commits"));
+    if (incompat != incompat_ours || (ws_load_le32(s + 0x64) & ~(uint32_t)RO_ORPHAN_PRESENT) != ro_ours)
+        WS_GO(not_ours(error, "it has other features"));
+    if (facts.block_size != BLOCK || facts.inode_size != INODE_SIZE || ws_load_le16(s + 0xfe) != DESC_SIZE ||
+        ws_load_le32(s + 0x20) != BLOCKS_A_GROUP || ws_load_le32(s + 0x14) || ws_load_le16(s + 0xce))
+        WS_GO(not_ours(error, "its blocks or inodes have other sizes"));
+    if (ws_load_le32(s + 0x28) % INODES_A_BLOCK) WS_GO(not_ours(error, "its inodes fill no whole blocks"));
+    g->params.size = facts.size;
+    g->params.id = facts.id;
+    memcpy(g->params.seed.byte, s + 0xec, 16);
+    memcpy(g->params.label, facts.label, sizeof g->params.label);
+    g->inodes_a_group = ws_load_le32(s + 0x28);
+    g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
+done:
+    if (status != WS_OK) ext4_over_close(g);
+    return status;
+}
+
+void ext4_over_close(struct ws_ext4_geometry *g) {
+    if (!g->over) return;
+    ws_source_close(g->over->now);
+    free(g->over->table_used);
+    free(g->over);
+    g->over = NULL;
+}
+
+/* The free blocks of one group, by its bitmap. */
+static enum ws_status take_group(const struct ext4_volume *v, uint32_t group, uint64_t blocks, uint64_t prefix,
+                                 struct ws_ext4_spans *spans, struct ws_error *error) {
+    const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
+    uint8_t bitmap[BLOCK] = {0};
+    if (!(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
+        WS_TRY(ws_source_read(v->source, wide(d, 0x00, 0x20) * BLOCK, bitmap, BLOCK, error));
+    for (uint64_t i = prefix, from; i < blocks; i++) {
+        if (bitmap[i / 8] >> i % 8 & 1) continue;
+        for (from = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
+        if (!ext4_add_span(spans, (uint64_t)group * BLOCKS_A_GROUP + from, i - from))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for a list of free blocks");
+    }
+    return WS_OK;
+}
+
+/* The journal as it is after a clean shutdown, all in it done: whatever lies in its log is of older transactions. */
+static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volume *v, struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    uint8_t *s = g->over->journal;
+    if (v->journal_ino != INO_JOURNAL) return not_ours(error, "its journal is no file of its own");
+    WS_TRY(ext4_inode(v, INO_JOURNAL, inode, error));
+    uint64_t size = wide(inode, 0x04, 0x6c);
+    if (size == 0 || size % BLOCK || size > 64ull << 30) return not_ours(error, "its journal has an odd length");
+    WS_TRY(ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, error));
+    enum ws_status status = ext4_begin_sparse(g, 0, error);
+    if (status == WS_OK) g->sparse[0].in_place = true;
+    for (size_t i = 0; i < count && status == WS_OK; i++) {
+        uint64_t at = g->sparse[0].shape.content;
+        if (runs[i].at == WS_RUN_HOLE) status = not_ours(error, "its journal has holes");
+        else status = ext4_add_run(g, at, at + runs[i].length / BLOCK, runs[i].at / BLOCK, error);
+    }
+    if (status == WS_OK) g->over->journal_head = runs[0].at / BLOCK;
+    free(runs);
+    WS_TRY(status);
+    g->journal_blocks = (uint32_t)(size / BLOCK);
+    WS_TRY(ws_source_read(v->source, g->over->journal_head * BLOCK, s, BLOCK, error));
+    if (ws_load_be32(s) != JOURNAL_MAGIC) return not_ours(error, "its journal has no superblock");
+    ws_store_be32(s + 0x18, ws_load_be32(s + 0x18) + ws_load_be32(s + 0x10) + 1); /* no transaction in it goes on */
+    ws_store_be32(s + 0x1c, 0);
+    if (!(ws_load_be32(s + 0x28) & J_CSUMS)) return WS_OK;
+    ws_store_be32(s + 0xfc, 0);
+    ws_store_be32(s + 0xfc, ws_crc32c(0xffffffff, s, 1024));
+    return WS_OK;
+}
+
+enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error) {
+    struct ext4_volume v;
+    enum ws_status status = WS_OK;
+    WS_TRY(ext4_open(g->over->now, &v, error));
+    if (v.blocks != g->blocks || v.groups != g->groups) WS_GO(not_ours(error, "its groups are others"));
+    g->over->table_used = calloc(g->groups, sizeof *g->over->table_used);
+    if (!g->over->table_used) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
+    for (uint32_t i = 0; i < g->groups; i++) {
+        const uint8_t *d = v.descriptors + (size_t)i * v.desc_size;
+        if (wide(d, 0x00, 0x20) != ext4_block_bitmap_at(g, i) || wide(d, 0x04, 0x24) != ext4_inode_bitmap_at(g, i) ||
+            wide(d, 0x08, 0x28) != ext4_inode_table_at(g, i))
+            WS_GO(not_ours(error, "its tables stand elsewhere"));
+        uint32_t unused = ws_load_le16(d + 0x1c) | (uint32_t)ws_load_le16(d + 0x32) << 16;
+        if (!(ws_load_le16(d + 0x12) & GROUP_INODE_UNINIT) && unused < g->inodes_a_group)
+            g->over->table_used[i] = (uint16_t)ws_div_up(g->inodes_a_group - unused, INODES_A_BLOCK);
+        WS_GO(take_group(&v, i, ext4_group_blocks(g, i), ext4_prefix(g, i), &g->space, error));
+    }
+    if (!g->space.count) WS_GO(ws_fail(error, WS_E_SPACE, "the volume that is there has no block free"));
+    WS_GO(take_journal(g, &v, error));
+done:
+    ext4_close(&v);
+    return status;
+}
+
+/* Where bytes of a file stand on the volume that is there, in whole blocks. */
+static struct ws_piece follow(const struct ws_source *over, const struct ws_source *content, uint64_t at,
+                              uint64_t length) {
+    struct ws_piece piece = ws_source_piece(content, at, length);
+    while (piece.kind == WS_PIECE_BASE && piece.base != over)
+        piece = ws_source_piece(piece.base, piece.at, piece.length);
+    return piece;
+}
+
+/* @return whether all of the file is there; the row has its runs then, else nothing of use */
+static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_node *node, bool *there,
+                                 struct ws_error *error) {
+    const uint64_t size = ws_node_size(node);
+    struct ws_ext4_run run = {0};
+    *there = false;
+    for (uint64_t at = 0, length; at < size; at += length) {
+        struct ws_piece piece = follow(g->params.over, node->content, at, size - at);
+        length = piece.length;
+        if (piece.kind == WS_PIECE_OWN || at % BLOCK || (piece.kind == WS_PIECE_BASE && piece.at % BLOCK)) return WS_OK;
+        if (piece.kind == WS_PIECE_HOLE) continue;
+        uint64_t logical = at / BLOCK;
+        uint64_t block = piece.at / BLOCK;
+        uint64_t blocks = ws_div_up(length, BLOCK);
+        if (run.blocks && run.logical + run.blocks == logical && run.block + run.blocks == block) {
+            run.blocks += blocks;
+            continue;
+        }
+        WS_TRY(ext4_add_run(g, run.logical, run.logical + run.blocks, run.block, error));
+        run = (struct ws_ext4_run){logical, blocks, 0, 0, block};
+    }
+    *there = true;
+    return ext4_add_run(g, run.logical, run.logical + run.blocks, run.block, error);
+}
+
+enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kept, struct ws_error *error) {
+    const struct ws_node *node = g->item[item].node;
+    *kept = item == 0; /* the journal's row is made already */
+    if (*kept || node->kind != WS_NODE_FILE || !node->content || !node->content->size) return WS_OK;
+    WS_TRY(ext4_begin_sparse(g, item, error));
+    WS_TRY(find_place(g, node, kept, error));
+    if (!*kept) g->sparses--; /* made anew, if it has holes */
+    else g->sparse[g->sparses - 1].in_place = true;
+    return WS_OK;
+}
+
+/* Does it lie outside the fixed structures, and outside what is free? */
+static bool may_hold(const struct ws_ext4_geometry *g, const struct ws_ext4_run *r) {
+    uint64_t last = r->block + r->blocks;
+    if (last > g->blocks || ext4_span_below(&g->space, r->block) != ext4_span_below(&g->space, last)) return false;
+    uint32_t group = (uint32_t)(r->block / BLOCKS_A_GROUP);
+    if (r->block % BLOCKS_A_GROUP < ext4_prefix(g, group)) return false;
+    while ((uint64_t)++group * BLOCKS_A_GROUP < last)
+        if (ext4_prefix(g, group)) return false;
+    return true;
+}
+
+static int by_block(const void *a, const void *b) {
+    const struct ws_ext4_run *const *x = a;
+    const struct ws_ext4_run *const *y = b;
+    return (*x)->block < (*y)->block ? -1 : (*x)->block > (*y)->block;
+}
+
+enum ws_status ext4_over_count(struct ws_ext4_geometry *g, struct ws_error *error) {
+    size_t runs = g->sparses ? g->sparse[g->sparses - 1].first + g->sparse[g->sparses - 1].runs : 0;
+    size_t count = 0;
+    uint64_t end = 0;
+    const struct ws_ext4_run **list = malloc((runs + 1) * sizeof *list);
+    enum ws_status status = list ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for what is kept");
+    for (size_t i = 0; list && i < runs; i++)
+        if (g->run[i].block) list[count++] = &g->run[i];
+    if (count) qsort(list, count, sizeof *list, by_block);
+    for (size_t i = 0; i < count && status == WS_OK; i++) {
+        const struct ws_ext4_run *r = list[i];
+        if (r->block < end || !may_hold(g, r))
+            status =
+                ws_fail(error, WS_E_FORMAT, "the ext4 volume is damaged: block %llu is a file's, and not its alone",
+                        (unsigned long long)r->block);
+        else if (!ext4_add_span(&g->kept, r->block, r->blocks))
+            status = ws_fail(error, WS_E_NOMEM, "out of memory for what is kept");
+        end = r->block + r->blocks;
+    }
+    free(list);
+    return status;
+}
+
+void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *length) {
+    *at = *length = 0;
+    for (size_t i = 0; i < g->space.count; i++) {
+        uint64_t used = g->data_used > g->space.span[i].before ? g->data_used - g->space.span[i].before : 0;
+        uint64_t blocks = g->space.span[i + 1].before - g->space.span[i].before;
+        if (used >= blocks || (blocks - used) * BLOCK <= *length) continue;
+        *at = (g->space.span[i].block + used) * BLOCK;
+        *length = (blocks - used) * BLOCK;
+    }
+}
