@@ -29,6 +29,7 @@
 #include "wild_satchel/archive.h"
 #include "wild_satchel/base.h"
 #include "wild_satchel/build.h"
+#include "wild_satchel/change.h"
 #include "wild_satchel/contents.h"
 #include "wild_satchel/exfat.h"
 #include "wild_satchel/ext4.h"
