@@ -78,11 +78,12 @@ static bool make_scene(struct scene *s, uint32_t sector) {
                 ws_layout_add(s->layout, 0, sector, s->fresh, 0, WS_PHASE_SEAL, &error) == WS_OK;
     for (uint64_t at = 8192; good && at < LOG_AT - 65536;) {
         uint64_t length = sector * (1 + random_below(random_below(5) ? 6 : 60));
+        if (at + length > LOG_AT) break;
         enum ws_phase phase = random_below(2) ? WS_PHASE_SEAL : WS_PHASE_BODY;
         good = ws_layout_add(s->layout, at, length, s->fresh, at, phase, &error) == WS_OK;
         for (uint64_t i = at / 512; phase == WS_PHASE_BODY && i < (at + length) / 512; i++) s->beside[i] = true;
         memcpy(s->target + at, bytes + at, length);
-        at += length + sector * random_below(400);
+        at += length + sector * random_below(sector == 512 ? 200 : 25);
     }
     free(bytes);
     return good && ws_layout_seal(s->layout, &error) == WS_OK;
