@@ -60,17 +60,7 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     if (r->checked) show_field(cli, "", "drive  %s%s", r->check.sha256, same ? "" : ", over those of its pieces");
 }
 
-/* By its name, else where it was when it was planned, if it still looks the same. */
-static enum ws_status find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts) {
-    if (cli_find_drive(cli, planned->name, facts) == WS_OK) return WS_OK;
-    if (cli_find_drive(cli, planned->seen_at, facts) == WS_OK && strcmp(facts->short_name, planned->name) == 0)
-        return WS_OK;
-    ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", planned->name,
-            planned->serial[0] ? planned->serial : "unknown");
-    return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
-}
-
-static char *confirm, *password_fd, *recovery_fd;
+static char *confirm, *password_fd, *recovery_fd, *finish;
 static int external, no_check, afresh, even_so;
 static const struct poptOption options[] = {
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
@@ -81,6 +71,7 @@ static const struct poptOption options[] = {
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
+    {"finish", 0, POPT_ARG_STRING, &finish, 0, "finish a change of this drive that was cut; needs no plan", "DRIVE"},
     {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued", NULL},
     POPT_TABLEEND};
 
@@ -101,10 +92,38 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_result(cli, true, "%s is written%s. %s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
                 cli_is_locked(p) ? "It asks for its passphrase when it starts."
-                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_plan_facts(p)->kind == WS_KIND_SYSTEM
+                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_kind_is_system(ws_plan_facts(p)->kind)
                     ? "Next: satchel prove, to see that it remembers."
                     : "It can be unplugged.");
     return EXIT_DONE;
+}
+
+/* A change that was cut, carried on from what the drive itself holds. */
+static enum ws_status finish_change(struct cli *cli, struct building *b) {
+    struct ws_drive_facts facts;
+    struct ws_drive *drive = NULL;
+    uint64_t written = 0;
+    char size[48];
+    enum ws_status status;
+    struct ws_target_rules rules = {external != 0};
+    WS_TRY(cli_find_drive(cli, finish, &facts));
+    WS_TRY(ws_drive_may_write(&facts, &rules, &cli->error));
+    WS_TRY(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
+    stop_listen(); /* it is not stopped in between: that would only have to be finished again */
+    WS_GO(drive->ops->describe(drive, &facts, &cli->error));
+    WS_GO(ws_drive_confirmed(&facts, confirm ? confirm : facts.short_name, &cli->error)); /* nothing is lost by it */
+    WS_GO(ws_change_finish(cli->port, drive, tell, b, &written, &cli->error));
+    meter_end(&b->meter);
+    if (cli->json)
+        (void)cli_print_json(cli_pack("{s:s, s:s, s:I}", "format", "wild-satchel-finished", "drive", facts.short_name,
+                                      "written_bytes", (json_int_t)written),
+                             EXIT_DONE);
+    else
+        show_result(cli, true, "The change of %s is finished: %s were put in their places. Next: satchel check %s",
+                    facts.short_name, ws_size_both(written, size, sizeof size), facts.short_name);
+done:
+    drive->ops->close(drive);
+    return status;
 }
 
 int run_build(struct cli *cli, int argc, const char **argv) {
@@ -117,17 +136,25 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     struct ws_text record = {0};
     char answer[128] = "";
     enum ws_status status;
-    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 1, 1);
+    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 0, 1);
     if (code) return code - 1;
+    if (!word[0] == !finish) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "build takes a plan, or --finish DRIVE"));
     WS_GO(cli_open_port(cli));
+    if (finish) {
+        status = finish_change(cli, &b);
+        code = EXIT_DONE;
+        goto done;
+    }
     WS_GO(cli_load_plan(cli, word[0], &p));
-    WS_GO(find_planned(cli, ws_plan_drive(p.plan), &facts));
+    WS_GO(cli_find_planned(cli, ws_plan_drive(p.plan), &facts));
     struct ws_target_rules rules = {external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen();
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
-        WS_GO(cli_ask(cli, &facts, drive, answer, sizeof answer));
+        bool renewal = ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL;
+        WS_GO(cli_ask(cli, &facts, renewal ? NULL : drive,
+                      "will be replaced; what is kept, and what is lost, stands in the plan", answer, sizeof answer));
         confirm = answer;
     }
     WS_GO(secret_give(cli, p.build, password_fd));
@@ -147,7 +174,10 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&b.meter);
     if (status != WS_OK) {
-        if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
+        if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL && (status == WS_E_GONE || status == WS_E_WRITE))
+            ws_fail_hint(&cli->error, WS_HINT_FINISH, "",
+                         "plug it in again: it is as it was, or says that it is being changed, and nothing is lost");
+        else if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
             ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to %s",
                          cli_is_locked(p.plan) ? "begin again" : "continue");
         goto done;

@@ -20,6 +20,12 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
     WS_TRY(drive->ops->reread(drive, &cli->error));
     WS_TRY(ws_source_drive(drive, &source, &cli->error));
     WS_GO(ws_source_read(source, 0, first, sizeof first, &cli->error));
+    if (ws_changing_read(first, NULL)) {
+        ws_findings_add(findings, WS_FAULT,
+                        "a change of it was cut, and nothing is lost; `satchel build --finish %s` finishes it",
+                        f->short_name);
+        goto done;
+    }
     if (ws_is_unfinished(first)) {
         bool known = ws_unfinished_read(first, &mark) && mark.flushed;
         ws_findings_add(findings, WS_FAULT,

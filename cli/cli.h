@@ -61,10 +61,10 @@ int cli_print_json(json_t *document, int exit_code);
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
 /** The same, making an image file of `make` (a size in words; NULL: it must be there) first. */
 enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts);
-/** Show what would be lost, or without `drive` that it will be started from, and let the technician type the drive's
- *  name into `answer`. */
-enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, char *answer,
-                       size_t room);
+/** Show what would be lost, or without `drive` what will be done (`what`: the words behind "The system on NAME (...)"),
+ *  and let the technician type the drive's name into `answer`. */
+enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, const char *what,
+                       char *answer, size_t room);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
 /* The image of a plan: files of a root keep all that a root has, those of a medium become a disc image. */
@@ -93,8 +93,15 @@ enum ws_status cli_keep(struct cli *cli, const char *path, const char *bytes, si
 struct cli_plan {
     const struct ws_plan *plan; /* the build's */
     struct ws_source *input[WS_INPUTS_MOST];
+    struct ws_drive *drive; /* read by a renewal, whose plan says what it holds */
+    struct ws_source *now;
     struct ws_build *build;
 };
+/** A drive read as it is. Close both, the source first. */
+enum ws_status cli_open_now(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive **drive,
+                            struct ws_source **now);
+/** The drive of a plan: by its name, else where it was when it was planned, if it still looks the same. */
+enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts);
 /** Does a passphrase open its system? */
 bool cli_is_locked(const struct ws_plan *plan);
 /** An added file as the request names it. */

@@ -147,10 +147,10 @@ static enum ws_status tell_loss(struct cli *cli, const struct ws_drive_facts *f,
     return status;
 }
 
-enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, char *answer,
-                       size_t room) {
+enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, const char *what,
+                       char *answer, size_t room) {
     if (drive) WS_TRY(tell_loss(cli, f, drive));
-    else note("\n  The system on %s (%s %s) will be started, and writes to it.\n", f->short_name, f->model, f->serial);
+    else note("\n  The system on %s (%s %s) %s.\n", f->short_name, f->model, f->serial, what);
     note("  Type its name to go on: ");
     fflush(stderr);
     if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
@@ -176,8 +176,8 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
 
 enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
                               struct ws_packed_facts *packed, struct ws_error *error) {
-    return kind == WS_KIND_SYSTEM ? ws_linux_open_root(path, source, packed, error)
-                                  : ws_linux_open_medium(path, source, packed, error);
+    return ws_kind_is_system(kind) ? ws_linux_open_root(path, source, packed, error)
+                                   : ws_linux_open_medium(path, source, packed, error);
 }
 
 int64_t cli_touched_at(const char *path) {
@@ -216,6 +216,21 @@ bool cli_is_locked(const struct ws_plan *plan) {
     return v && v->locked;
 }
 
+enum ws_status cli_open_now(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive **drive,
+                            struct ws_source **now) {
+    WS_TRY(cli->port->ops->open(cli->port, facts->id, WS_OPEN_READ, drive, &cli->error));
+    return ws_source_drive(*drive, now, &cli->error);
+}
+
+enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts) {
+    if (cli_find_drive(cli, planned->name, facts) == WS_OK) return WS_OK;
+    if (cli_find_drive(cli, planned->seen_at, facts) == WS_OK && strcmp(facts->short_name, planned->name) == 0)
+        return WS_OK;
+    ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", planned->name,
+            planned->serial[0] ? planned->serial : "unknown");
+    return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
+}
+
 enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan *read = NULL;
@@ -238,7 +253,12 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         WS_GO(cli_open_addition(cli, &ws_plan_request(read)->addition[i], &p->input[WS_INPUTS + i]));
     const struct ws_source *sources[WS_INPUTS_MOST];
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) sources[i] = p->input[i];
-    status = ws_build_again(read, sources, &p->build, &cli->error);
+    if (ws_plan_facts(read)->kind == WS_KIND_RENEWAL) {
+        struct ws_drive_facts facts;
+        WS_GO(cli_find_planned(cli, ws_plan_drive(read), &facts));
+        WS_GO(cli_open_now(cli, &facts, &p->drive, &p->now));
+    }
+    status = ws_build_again(read, sources, p->now, &p->build, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
         goto done;
@@ -255,6 +275,8 @@ done:
 void cli_free_plan(struct cli_plan *p) {
     ws_build_close(p->build);
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) ws_source_close(p->input[i]);
+    ws_source_close(p->now);
+    if (p->drive) p->drive->ops->close(p->drive);
     memset(p, 0, sizeof *p);
 }
 

@@ -15,6 +15,8 @@ enum { MAP_PARTS = 64 };
 struct planning {
     struct ws_request request;
     struct ws_source *input[WS_INPUTS_MOST];
+    struct ws_drive *drive; /* of a renewal, and what it holds */
+    struct ws_source *now;
     struct ws_build *build;
     const struct ws_plan *plan;
     struct ws_drive_facts facts;
@@ -100,6 +102,7 @@ static const char *kind_words(const struct ws_plan *p) {
     case WS_KIND_LIVE_WHOLE: return "live system that remembers";
     case WS_KIND_REPLICA: return "replica, byte for byte";
     case WS_KIND_SYSTEM: return "full system, at home on the drive";
+    case WS_KIND_RENEWAL: return "newer system in the place of the one that is there";
     default: return "ordinary drive";
     }
 }
@@ -122,6 +125,27 @@ static void show_decisions(const struct cli *cli, const struct ws_plan *p) {
                    edit[i].behind ? " (moved behind the image)" : "");
 }
 
+/* What becomes of what the drive holds. */
+static void show_carried(const struct cli *cli, const struct ws_plan *p) {
+    static const struct {
+        const char *title;
+        enum ink ink;
+    } fates[] = {[WS_FATE_KEPT] = {"Kept", INK_GOOD},
+                 [WS_FATE_REPLACED] = {"Replaced", INK_WARN},
+                 [WS_FATE_LOST] = {"Lost", INK_BAD}};
+    size_t count;
+    const struct ws_carried *row = ws_plan_carried(p, &count);
+    for (size_t i = 0; i < count; i++) {
+        char size[32], stands[80] = "";
+        bool first = i == 0 || row[i].fate != row[i - 1].fate;
+        if (row[i].files)
+            (void)snprintf(stands, sizeof stands, " (%llu file%s, %s)", (unsigned long long)row[i].files,
+                           row[i].files == 1 ? "" : "s", ws_size_counted(row[i].bytes, size, sizeof size));
+        show_field(cli, first ? fates[row[i].fate].title : "", "%s%s%s%s%s%s", ink(cli, fates[row[i].fate].ink),
+                   row[i].path, ink(cli, INK_PLAIN), row[i].path[0] ? ": " : "", row[i].what, stands);
+    }
+}
+
 static void show_plan(const struct cli *cli, const struct planning *g) {
     const struct ws_plan *p = g->plan;
     const struct ws_plan_drive *drive = ws_plan_drive(p);
@@ -138,6 +162,7 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
                ws_size_both(drive->size, size, sizeof size));
     if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");
     show_sizes(cli, p);
+    show_carried(cli, p);
     show_decisions(cli, p);
     if (ws_plan_facts(p)->kind == WS_KIND_LIVE_FILES) show_start(cli, p);
     show_field(cli, "To write", "%s", ws_size_both(ws_plan_facts(p)->write_bytes, size, sizeof size));
@@ -284,6 +309,8 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
                                        .made_at = cli->port->ops->wall_clock(cli->port)};
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) setting.input[i] = g->input[i];
     ws_plan_drive_of(&g->facts, &setting.drive);
+    if (g->request.kind == WS_KIND_RENEWAL) WS_TRY(cli_open_now(cli, &g->facts, &g->drive, &g->now));
+    setting.now = g->now;
     WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
     ws_guid_from_random(&setting.id);
     WS_TRY(ws_build_prepare(&g->request, &setting, &g->build, &cli->error));
@@ -401,6 +428,8 @@ done:
     ws_text_free(&text);
     if (g) ws_build_close(g->build);
     for (size_t i = 0; g && i < WS_INPUTS_MOST; i++) ws_source_close(g->input[i]);
+    if (g) ws_source_close(g->now);
+    if (g && g->drive) g->drive->ops->close(g->drive);
     free(g);
     return code;
 }

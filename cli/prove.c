@@ -127,7 +127,7 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
     struct ws_target_rules rules = {external != 0};
     WS_GO(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error)); /* the system that starts writes to it */
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
-        WS_GO(cli_ask(cli, &facts, NULL, answer, sizeof answer));
+        WS_GO(cli_ask(cli, &facts, NULL, "will be started, and writes to it", answer, sizeof answer));
         confirm = answer;
     }
     WS_GO(ws_drive_confirmed(&facts, confirm, &cli->error));

@@ -20,7 +20,7 @@ static enum ws_status open_drive(struct cli *cli, const struct ws_drive_facts *f
     if (writes) stop_listen();
     if (!writes || *confirm || !isatty(STDIN_FILENO) || !cli->terminal || cli->json) return WS_OK;
     *confirm = answer;
-    return cli_ask(cli, f, *drive, answer, room);
+    return cli_ask(cli, f, *drive, "", answer, room);
 }
 
 static void show_trial(const struct cli *cli, const struct ws_drive_facts *f, const struct ws_trial *t) {

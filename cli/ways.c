@@ -11,6 +11,7 @@ static const struct {
 } ways[] = {
     {WS_HINT_KIND, "replica", "--kind replica"},
     {WS_HINT_KIND, "live-files", "--arrangement files"},
+    {WS_HINT_KIND, "system", "--kind system"},
     {WS_HINT_KIND, "blank", "`satchel drives DRIVE --blank`"},
     {WS_HINT_PLACE, NULL, "without --in"},
     {WS_HINT_SYSTEM_FORMAT, NULL, "--arrangement files --files-on *"},
@@ -30,6 +31,7 @@ static const struct {
     {WS_HINT_ACCOUNT, NULL, "--account NAME"},
     {WS_HINT_INTERNAL_DISKS, NULL, "--internal-disks *"},
     {WS_HINT_EDITION, NULL, "--edition NAME"},
+    {WS_HINT_FINISH, NULL, "`satchel build --finish DRIVE`"},
     {WS_HINT_PASSWORDS, NULL, "--password-fd N"},
     {WS_HINT_TRIAL_AGAIN, NULL, "`satchel drives DRIVE --test --save FILE`"},
 };

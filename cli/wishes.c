@@ -14,7 +14,10 @@ const struct poptOption wish_options[] = {
      "FILE"},
     {"image", 'i', POPT_ARG_STRING, &wished.image, 0, "the image to lay down", "FILE"},
     {"kind", 'k', POPT_ARG_STRING, &wished.kind, 0,
-     "live (remembers), system (a full one, of a root) or replica; what suits the image if left out", "KIND"},
+     "live (remembers), system (a full one, of a root), renewal (of the full system that is on the drive) or replica; "
+     "what "
+     "suits the image if left out",
+     "KIND"},
     {"arrangement", 'a', POPT_ARG_STRING, &wished.arrangement, 0,
      "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
     {"files-on", 0, POPT_ARG_STRING, &wished.files_on, 0, "with files: fat32 (the default) or exfat", "SYSTEM"},
@@ -51,6 +54,8 @@ const struct poptOption wish_options[] = {
      "with kind system: further parameters for its kernel", "TEXT"},
     {"edition", 0, POPT_ARG_STRING, &wished.edition, 0,
      "with kind system: which of the image's editions; `satchel image` lists them", "NAME"},
+    {"keep-path", 0, POPT_ARG_ARGV, &wished.keep, 0,
+     "with kind renewal: a folder or file to carry over besides what is anyway; may be repeated", "PATH"},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)owner_options, 0, NULL, NULL},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)addition_options, 0, NULL, NULL},
     POPT_TABLEEND};
@@ -78,7 +83,7 @@ static const char *plain_word(unsigned i) {
     return words[i];
 }
 static const char *kind_word(unsigned i) {
-    static const char *const words[] = {"live", "replica", "system"};
+    static const char *const words[] = {"live", "replica", "system", "renewal"};
     return words[i];
 }
 static const char *arrangement_word(unsigned i) {
@@ -87,18 +92,17 @@ static const char *arrangement_word(unsigned i) {
 }
 
 static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct ws_request *r) {
+    static const enum ws_kind kinds[] = {WS_KIND_LIVE, WS_KIND_REPLICA, WS_KIND_SYSTEM, WS_KIND_RENEWAL};
     static const enum ws_kind live[] = {WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES};
     unsigned kind = 0;
     unsigned arrangement = 0;
-    if (w->kind) WS_TRY(cli_pick(cli, "--kind", w->kind, kind_word, 0, 3, &kind));
+    if (w->kind) WS_TRY(cli_pick(cli, "--kind", w->kind, kind_word, 0, 4, &kind));
     if (w->arrangement) WS_TRY(cli_pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
-    if (kind == 2 && w->arrangement)
+    if (ws_kind_is_system(kinds[kind]) && w->arrangement)
         return ws_fail(&cli->error, WS_E_USAGE, "a full system is not arranged: its files are a root's");
     if (kind == 1 && arrangement == 1) return ws_fail(&cli->error, WS_E_USAGE, "a replica is no arrangement of files");
-    if (kind == 2) r->kind = WS_KIND_SYSTEM;
-    else if (kind == 1) r->kind = WS_KIND_REPLICA;
-    else if (w->arrangement) r->kind = live[arrangement];
-    else if (w->kind) r->kind = WS_KIND_LIVE;
+    if (w->arrangement && kind == 0) r->kind = live[arrangement];
+    else if (w->kind) r->kind = kinds[kind];
     return WS_OK;
 }
 
@@ -187,6 +191,21 @@ static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct
             return ws_fail(&cli->error, WS_E_USAGE, "--menu-wait takes seconds, 0 to %d, not \"%s\"",
                            WS_MENU_SECONDS_MOST, w->wait);
         r->menu_seconds = (unsigned)seconds;
+    }
+    return WS_OK;
+}
+
+/* Places in the running system; a "/" at the end is forgiven. */
+static enum ws_status read_keeps(struct cli *cli, const struct wishes *w, struct ws_request *r) {
+    if (w->keep) r->keeps = 0;
+    for (size_t i = 0; w->keep && w->keep[i]; i++) {
+        size_t n = strlen(w->keep[i]);
+        if (r->keeps == WS_KEEPS_MOST || n >= WS_KEEP_ROOM)
+            return ws_fail(&cli->error, WS_E_USAGE, "--keep-path takes at most %d paths of at most %d bytes",
+                           WS_KEEPS_MOST, WS_KEEP_ROOM - 1);
+        struct ws_keep_place *k = &r->keep[r->keeps++];
+        (void)snprintf(k->path, sizeof k->path, "%s", w->keep[i]);
+        if (n > 1 && k->path[n - 1] == '/') k->path[n - 1] = '\0';
     }
     return WS_OK;
 }
@@ -315,6 +334,7 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct w
     WS_TRY(read_kind(cli, w, r));
     WS_TRY(read_volumes(cli, w, r));
     WS_TRY(read_start(cli, w, r));
+    WS_TRY(read_keeps(cli, w, r));
     WS_TRY(cli_read_owner(cli, &r->owner));
     WS_TRY(cli_read_additions(cli, r));
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));

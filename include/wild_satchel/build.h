@@ -22,6 +22,8 @@ struct ws_build_setting {
     /** The inputs of the request, opened, in the order of ws_request_input(); NULL where it has none. Borrowed until
      * the build is closed, and read by two tasks at once. */
     const struct ws_source *input[WS_INPUTS_MOST];
+    /** The drive as it is, for a renewal; else NULL. Borrowed until the build is closed. */
+    const struct ws_source *now;
     bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
 };
 
@@ -35,10 +37,11 @@ struct ws_build_setting {
 WS_CHECKED enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
                                            struct ws_build **build, struct ws_error *error);
 /** Work a saved plan out again. What it was told beside its inputs, a trial's findings for one, is taken over.
+ *  @param now  the drive as it is, see struct ws_build_setting
  *  @return also WS_E_FORMAT naming the first result that does not follow */
 WS_CHECKED enum ws_status ws_build_again(const struct ws_plan *read,
-                                         const struct ws_source *const input[WS_INPUTS_MOST], struct ws_build **build,
-                                         struct ws_error *error);
+                                         const struct ws_source *const input[WS_INPUTS_MOST],
+                                         const struct ws_source *now, struct ws_build **build, struct ws_error *error);
 /** What was decided; belongs to the build. */
 const struct ws_plan *ws_build_plan(const struct ws_build *build);
 /** Its extents belong to the parts of enum ws_role. */

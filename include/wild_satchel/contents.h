@@ -29,7 +29,8 @@ struct ws_content {
 
 struct ws_contents {
     enum ws_table_kind table;
-    bool unfinished;                   /**< a build was begun on it and not finished */
+    bool unfinished;                   /**< a build or a change was begun on it and not finished */
+    bool changing;                     /**< a change, see change.h: what is on it is still there */
     char build[WS_HASH_HEX];           /**< which, by its layout's fingerprint; empty if that cannot be told */
     uint64_t build_flushed, build_end; /**< how far it got; meaningful if build[0] */
     bool blank;                        /**< nothing is on it as far as can be seen */

@@ -51,6 +51,8 @@ struct ws_plan_facts {
     bool own_uefi;                 /**< UEFI firmware starts our program, not the image's */
     uint64_t write_bytes;          /**< what will be written */
     char fingerprint[WS_HASH_HEX]; /**< of the layout */
+    char was[WS_HASH_HEX];         /**< of a renewal: the state of the volumes that are there; used since, they have
+                                      another */
 };
 
 /** One change inside the image. */
@@ -99,6 +101,8 @@ const struct ws_volume *ws_plan_volume(const struct ws_plan *plan, enum ws_role 
 const struct ws_plan_edit *ws_plan_edits(const struct ws_plan *plan, size_t *count);
 const struct ws_plan_part *ws_plan_parts(const struct ws_plan *plan, size_t *count);
 const struct ws_plan_choice *ws_plan_choices(const struct ws_plan *plan, size_t *count);
+/** Of a renewal: what becomes of what the drive holds. */
+const struct ws_carried *ws_plan_carried(const struct ws_plan *plan, size_t *count);
 const struct ws_outlook *ws_plan_outlooks(const struct ws_plan *plan); /**< WS_OUTLOOKS of them */
 /** The outlook for one PC. */
 const struct ws_outlook *ws_plan_outlook(const struct ws_plan *plan, const struct ws_pc_facts *pc);

@@ -11,6 +11,7 @@
 #include "wild_satchel/live.h"
 #include "wild_satchel/owner.h"
 #include "wild_satchel/pieces.h"
+#include "wild_satchel/renew.h"
 #include "wild_satchel/rules.h"
 #include "wild_satchel/start.h"
 
@@ -25,10 +26,13 @@ enum ws_kind {
     WS_KIND_REPLICA,    /**< the image, byte for byte */
     WS_KIND_SYSTEM,     /**< a full system, made from its root file system */
     WS_KIND_BLANK,      /**< an ordinary drive: one volume, nothing left of what stood there */
+    WS_KIND_RENEWAL,    /**< a newer system in the place of the full system that is on the drive, see renew.h */
     WS_KINDS
 };
-/** "usual", "live", "live-whole", "live-files", "replica", "system", "blank" */
+/** "usual", "live", "live-whole", "live-files", "replica", "system", "blank", "renewal" */
 const char *ws_kind_name(enum ws_kind kind);
+/** Is a full system on the drive afterwards? */
+bool ws_kind_is_system(enum ws_kind kind);
 
 /** What a volume is for; also the part of a layout that its bytes belong to, 0 being the drive's own. */
 enum ws_role {
@@ -138,12 +142,15 @@ struct ws_request {
     enum ws_table_wish table;
     enum ws_uefi_code uefi_code;
     enum ws_check_at_start check;               /**< where our code starts it */
-    char kernel_options[256];                   /**< WS_KIND_SYSTEM: further parameters for its kernel; empty: none */
+    char kernel_options[256];                   /**< of a full system: further parameters for its kernel; empty: none,
+                                                   or as they were */
     unsigned menu_seconds;                      /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
     char edition[64];                           /**< WS_KIND_SYSTEM: which of an image's roots; empty: its default */
     struct ws_owner owner;                      /**< WS_KIND_SYSTEM: whose it is */
     struct ws_addition addition[WS_ADDED_MOST]; /**< WS_KIND_SYSTEM */
     size_t additions;
+    struct ws_keep_place keep[WS_KEEPS_MOST]; /**< WS_KIND_RENEWAL: what else is its owner's */
+    size_t keeps;
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;
     char family[WS_FAMILY_TEXT]; /**< a live family described by the user (docs/family-format.md), as text; empty: what

@@ -50,6 +50,7 @@
 #include "wild_satchel/plan.h"
 #include "wild_satchel/port.h"
 #include "wild_satchel/published.h"
+#include "wild_satchel/renew.h"
 #include "wild_satchel/request.h"
 #include "wild_satchel/rules.h"
 #include "wild_satchel/squashfs.h"

@@ -1,6 +1,7 @@
 /* firmware.c — a simulated PC walks the start-up chain over the real bytes of a drive, and says how far it got. */
 #include "base/bytes.h"
 #include "port/sim/internal.h"
+#include "wild_satchel/change.h"
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/medium.h"
 #include "wild_satchel/start.h"
@@ -30,8 +31,11 @@ static void say(struct walk *w, const char *format, const char *what) {
 }
 
 static bool has_unfinished_mark(struct walk *w, const uint8_t *sector) {
-    if (!ws_is_unfinished(sector)) return false;
-    say(w, "%s", "The build on this drive was begun and not finished. There is nothing to start.");
+    bool changing = ws_changing_read(sector, NULL);
+    if (!changing && !ws_is_unfinished(sector)) return false;
+    say(w, "%s",
+        changing ? "This drive was being changed, and that was not finished. There is nothing to start."
+                 : "The build on this drive was begun and not finished. There is nothing to start.");
     return true;
 }
 

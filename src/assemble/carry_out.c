@@ -76,8 +76,10 @@ static enum ws_status take_inputs(struct carrying *c, struct ws_error *error) {
     if (c->beside.status != WS_OK) {
         if (error) *error = c->beside.error;
         if (c->beside.status == WS_E_FORMAT)
-            (void)ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "",
-                               "make a new plan from it as it is; the drive is unfinished and says so");
+            (void)ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "%s",
+                               c->build->plan->facts.kind == WS_KIND_RENEWAL
+                                   ? "make a new plan from it as it is; the drive is as it was"
+                                   : "make a new plan from it as it is; the drive is unfinished and says so");
         return c->beside.status;
     }
     memcpy(c->result->image_sha256, c->build->plan->request.input[WS_INPUT_IMAGE].sha256, WS_HASH_HEX);
@@ -122,7 +124,8 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
                                  .pieces = plain ? NULL : c->options->pieces,
                                  .on_progress = c->options->on_progress,
                                  .context = c->options->context};
-    if (!c->options->skip_check) {
+    bool renewal = c->build->plan->facts.kind == WS_KIND_RENEWAL; /* compared by the change itself so far */
+    if (!c->options->skip_check && !renewal) {
         enum ws_status status = ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error);
         if (status == WS_E_CANCELLED) {
             ws_fail(error, status,
@@ -152,6 +155,19 @@ static enum ws_status check_seal(struct carrying *c, struct ws_error *error) {
     return WS_OK;
 }
 
+/* A drive that was changed: all that the change was. */
+static enum ws_status check_changed(struct carrying *c, struct ws_error *error) {
+    struct ws_check_options o = {.with_hash = true,
+                                 .pieces = c->options->pieces,
+                                 .on_progress = c->options->on_progress,
+                                 .context = c->options->context};
+    if (c->options->pieces) ws_pieces_free(c->options->pieces); /* of the image */
+    WS_TRY(ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error));
+    if (!c->result->check.equal) return say_different(c, error);
+    c->result->checked = true;
+    return WS_OK;
+}
+
 enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, struct ws_drive *drive,
                                   const struct ws_build_options *options, struct ws_build_result *result,
                                   struct ws_error *error) {
@@ -174,10 +190,13 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     c.beside.build = b;
     c.beside.port = port;
     WS_TRY(port->ops->start(port, check_inputs, &c.beside, &c.task, error));
-    enum ws_status status = ws_write(port, b->layout, drive, &w, &result->write, error);
+    const bool renewal = b->plan->facts.kind == WS_KIND_RENEWAL;
+    enum ws_status status = renewal ? ws_change(port, b->layout, b->log_at, drive, &w, &result->write, error)
+                                    : ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
     ws_pieces_free(&c.beside.pieces);
     WS_TRY(status);
+    if (renewal) return options->skip_check ? WS_OK : check_changed(&c, error);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */
     return options->skip_check ? WS_OK : check_seal(&c, error);
 }

@@ -5,6 +5,8 @@
 #include "base/bytes.h"
 #include "plan/internal.h"
 #include "wild_satchel/build.h"
+#include "wild_satchel/change.h"
+#include "wild_satchel/ext4.h"
 #include "wild_satchel/format.h"
 #include "wild_satchel/lock.h"
 #include "wild_satchel/system.h"
@@ -45,6 +47,18 @@ struct ws_build {
     struct ws_loader loader;      /* what UEFI firmware would find of the image's own */
     bool have_loader;
     bool no_kernel; /* of the image's own that our start-up code could start */
+    /* of a full system, as asked for, or as the system that is there has it */
+    struct ws_owner owner;
+    char kernel_options[256];
+    unsigned menu_seconds;
+    /* of a renewal: the drive as it is, and what that borrows */
+    const struct ws_source *now;
+    struct ws_source *now_slice; /* its system's volume */
+    struct ws_tree *was;
+    struct ws_system_facts was_facts;
+    struct ws_ext4_geometry geometry;
+    struct ws_layout *start_layout; /* of the volume that firmware reads, and of the front */
+    uint64_t log_at;
     struct ws_layout *layout;
 };
 
@@ -68,6 +82,20 @@ enum ws_status build_prepare_whole(struct ws_build *build, struct ws_error *erro
 enum ws_status build_prepare_files(struct ws_build *build, struct ws_error *error);
 /* system.c */
 enum ws_status build_prepare_system(struct ws_build *build, struct ws_error *error);
+/* The root made at home on the drive, by its table and the identifiers of its volumes. */
+enum ws_status build_settle(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
+void build_note_system(struct ws_build *build, const struct ws_system_facts *facts);
+/* root.c: the root into build->tree[WS_ROLE_SYSTEM], kernels that would not find it behind the others, and what starts
+ * it on UEFI; where that will be. */
+enum ws_status build_open_root(struct ws_build *build, struct ws_system_facts *facts, struct ws_error *error);
+enum ws_status build_look_at_kernels(struct ws_build *build, struct ws_system_facts *facts, struct ws_error *error);
+enum ws_status build_choose_loader(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
+void build_system_outlook(struct ws_build *build);
+/* renew.c */
+enum ws_status build_prepare_renewal(struct ws_build *build, struct ws_error *error);
+/* Room for the log of a change, once its layout is whole. */
+enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
+void build_close_renewal(struct ws_build *build);
 /* passwords.c */
 /* All that the plan's accounts need are there? */
 enum ws_status build_check_passwords(const struct ws_build *build, struct ws_error *error);
@@ -182,6 +210,8 @@ enum ws_status build_check_inputs(const struct ws_build *build, struct ws_port *
 
 /* parts.c: the drive's parts in a row, without gaps: what was placed, and what lies between. */
 void build_list_parts(struct ws_build *build);
+/* Those of a drive that has its partitions already. */
+void build_list_partitions(struct ws_build *build);
 /* notes.c: what was decided about where changes are kept, and about files. */
 void build_note_persistence(struct ws_build *build);
 void build_note_files(struct ws_build *build);

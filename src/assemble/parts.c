@@ -52,3 +52,24 @@ void build_list_parts(struct ws_build *b) {
     add(p, table_at - at < MIB && table_at > at ? "gap" : "free", "", 0, at, table_at);
     if (backup) add(p, "table", "backup of the GPT", 0, table_at, p->drive.size);
 }
+
+void build_list_partitions(struct ws_build *b) {
+    struct ws_plan *p = b->plan;
+    size_t count;
+    const struct ws_partition *t = ws_table_partitions(b->table, &count);
+    uint64_t at = 0;
+    p->parts = 0;
+    while (at < p->drive.size) { /* the next one in order of their places */
+        const struct ws_partition *next = NULL;
+        const struct ws_volume *v = NULL;
+        for (size_t i = 0; i < count; i++)
+            if (t[i].mbr_type != 0xee && t[i].at >= at && (!next || t[i].at < next->at)) next = &t[i];
+        add(p, next ? "gap" : "free", "", 0, at, next ? next->at : p->drive.size);
+        if (!next) return;
+        for (size_t i = 0; i < p->volumes; i++)
+            if (p->volume[i].at == next->at) v = &p->volume[i];
+        if (v) add_volume(p, v);
+        else add(p, "data", "stays as it is", next->number, next->at, next->at + next->length);
+        at = next->at + next->length;
+    }
+}

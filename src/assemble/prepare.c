@@ -36,7 +36,7 @@ static enum ws_status look_at_image(struct ws_build *b, const struct ws_source *
     WS_TRY(ws_image_inspect(image, &b->image, error));
     const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
     ws_visible(volume[0] ? volume : "image", p->facts.title, sizeof p->facts.title);
-    p->family = p->request.kind == WS_KIND_SYSTEM ? NULL : b->image.family; /* a full system forgets nothing */
+    p->family = ws_kind_is_system(p->request.kind) ? NULL : b->image.family; /* a full system forgets nothing */
     return WS_OK;
 }
 
@@ -67,7 +67,7 @@ static void choose_kind(struct ws_build *b, char why[200]) {
 
 static void carry_findings(struct ws_build *b) {
     const struct ws_findings *found[] = {&b->image.findings, &b->image.findings_whole};
-    size_t lists = b->plan->facts.kind == WS_KIND_SYSTEM       ? 0 /* of the image only a root is taken */
+    size_t lists = ws_kind_is_system(b->plan->facts.kind)      ? 0 /* of the image only a root is taken */
                    : b->plan->facts.kind == WS_KIND_LIVE_FILES ? 1
                                                                : 2;
     for (size_t k = 0; k < lists; k++)
@@ -94,6 +94,7 @@ static enum ws_status name_layout(struct ws_build *b, const struct ws_build_sett
     struct ws_known_input known[WS_INPUTS_MOST];
     size_t count = 0;
     WS_TRY(ws_layout_seal(b->layout, error));
+    if (p->facts.kind == WS_KIND_RENEWAL) WS_TRY(build_place_log(b, error));
     p->facts.write_bytes = ws_layout_bytes(b->layout);
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
         if (setting->input[i])
@@ -114,6 +115,10 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     }
     b->plan = p;
     b->measure = setting->measure;
+    b->now = setting->now;
+    b->owner = request->owner;
+    b->menu_seconds = request->menu_seconds;
+    memcpy(b->kernel_options, request->kernel_options, sizeof b->kernel_options);
     b->overlay = setting->input[WS_INPUT_OVERLAY];
     memcpy(b->added, setting->input + WS_INPUTS, sizeof b->added);
     p->request = *request;
@@ -132,7 +137,7 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     WS_GO(name_layout(b, setting, error));
     carry_findings(b);
     const struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
-    ws_drive_warnings(setting->facts, setting->trial, p->drive.size, v ? v->size : 0, p->facts.kind == WS_KIND_SYSTEM,
+    ws_drive_warnings(setting->facts, setting->trial, p->drive.size, v ? v->size : 0, ws_kind_is_system(p->facts.kind),
                       &p->findings);
 done:
     if (status == WS_OK) *out = b;
@@ -151,8 +156,9 @@ static void take_findings(struct ws_plan *plan, const struct ws_plan *read) {
 }
 
 enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS_MOST],
-                              struct ws_build **out, struct ws_error *error) {
-    struct ws_build_setting setting = {.drive = read->drive, .id = read->facts.id, .made_at = read->facts.made_at};
+                              const struct ws_source *now, struct ws_build **out, struct ws_error *error) {
+    struct ws_build_setting setting = {
+        .drive = read->drive, .id = read->facts.id, .made_at = read->facts.made_at, .now = now};
     struct ws_build *b = NULL;
     for (size_t i = 0; i < ws_request_inputs(&read->request); i++) setting.input[i] = input[i];
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
@@ -172,12 +178,15 @@ const struct ws_layout *ws_build_layout(const struct ws_build *build) { return b
 void ws_build_close(struct ws_build *b) {
     if (!b) return;
     ws_layout_close(b->layout);
+    build_close_renewal(b);
     ws_lock_close(b->lock);
     ws_source_close(b->open);
     ws_layout_close(b->open_layout);
     ws_tree_close(b->tree[WS_ROLE_BOOT]); /* borrows from the root */
     for (size_t i = 0; i < WS_ROLE_BOOT; i++) ws_tree_close(b->tree[i]);
     ws_root_close(&b->root);
+    ws_tree_close(b->was); /* the new root borrows from it */
+    ws_source_close(b->now_slice);
     ws_tree_close(b->medium);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);

@@ -7,18 +7,29 @@
 #include <string.h>
 
 #define VOLUME(role) (1u << (role))
-enum { OWN_TABLE = 1, OWN_CODE = 2, RULES = 4, OWNER = 8, CHECK = 16 }; /* what else may be asked for */
+enum {
+    OWN_TABLE = 1,
+    OWN_CODE = 2,
+    RULES = 4,
+    OWNER = 8,
+    CHECK = 16,
+    ROOT = 32,
+    KEEP = 64,
+    MENU = 128
+}; /* what else may be asked for */
 
 static const struct build_recipe recipes[] = {
     {WS_KIND_LIVE_WHOLE, true, 0, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "an image laid down whole stays as it is", build_prepare_whole},
-    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | CHECK | RULES,
+    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | MENU | CHECK | RULES,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "files of a medium bring their menus", build_prepare_files},
     {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | OWNER,
+    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | MENU | OWNER | ROOT,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
      build_prepare_system},
+    {WS_KIND_RENEWAL, true, OWN_CODE | MENU | ROOT | KEEP, 0, "a renewal leaves the drive's volumes as they are",
+     build_prepare_renewal},
     {WS_KIND_BLANK, false, 0, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
@@ -49,14 +60,15 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
     } others[] = {
         {RULES, r->family[0] != '\0', true, "a family of your own goes"},
         {RULES, ws_rules_any(&r->rules), true, "rules go"},
-        {OWN_TABLE, r->table != WS_TABLE_USUAL || r->menu_seconds != WS_MENU_SECONDS_USUAL, true,
-         "table and start-up code of ours go"},
+        {OWN_TABLE, r->table != WS_TABLE_USUAL, true, "a table of ours goes"},
+        {MENU, r->menu_seconds != WS_MENU_SECONDS_USUAL, true, "start-up code of ours goes"},
         {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO, true, "a choice of start-up code goes"},
         {CHECK, r->check != WS_CHECK_OFF, true, "checks by our start-up code go"},
-        {OWNER, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
-        {OWNER, r->edition[0] != '\0', false, "editions go with a full system"},
-        {OWNER, r->additions > 0, false, "files of your own go with a full system"},
+        {ROOT, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+        {ROOT, r->edition[0] != '\0', false, "editions go with a full system"},
+        {ROOT, r->additions > 0, false, "files of your own go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
+        {KEEP, r->keeps > 0, false, "places are kept by a renewal"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         if (others[i].asked && !(recipe->others & others[i].goes))
@@ -68,6 +80,7 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         if (ws_own_file_check(&file, &r->owner, error) != WS_OK)
             return ws_fail_where(error, "%s", r->addition[i].file.path);
     }
+    for (size_t i = 0; i < r->keeps; i++) WS_TRY(ws_keep_place_check(&r->keep[i], error));
     if (ws_is_visible(r->kernel_options)) return WS_OK; /* a line of a menu: nothing else may follow it there */
     ws_fail(error, WS_E_USAGE, "parameters for a kernel are one line of text");
     return ws_fail_next(error, "leave out what cannot be seen");

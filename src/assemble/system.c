@@ -8,161 +8,6 @@
 
 enum { START_BYTES = 64 << 20 };
 
-/* The root, with the kernel of its live medium where it has none of its own. */
-static enum ws_status open_root(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
-    struct ws_plan *p = b->plan;
-    const struct ws_tree *medium = b->image.iso ? ws_iso_tree(b->image.iso) : NULL;
-    const struct ws_format *format = medium ? NULL : ws_format_of(b->image.source, NULL);
-    if (format && format->everywhere && format->read) { /* the volume of a live stick laid down file by file */
-        WS_TRY(format->read(b->image.source, &b->medium, NULL, error));
-        medium = b->medium;
-    }
-    WS_TRY(ws_root_open(b->image.source, medium, p->request.edition, &b->root, error));
-    WS_TRY(ws_system_look(b->root.tree, facts, error));
-    if (facts->machine[0] && strcmp(facts->machine, "x86-64") != 0) {
-        ws_fail(error, WS_E_UNSUPPORTED, "its programs are made for %s, and PCs are x86-64", facts->machine);
-        return ws_fail_next(error, "take the edition for x86-64 PCs");
-    }
-    if (!facts->machine[0])
-        ws_findings_add(&p->findings, WS_WARNING, "what machine its programs are made for cannot be told");
-    if (facts->kernels == 0 && medium) {
-        WS_TRY(ws_system_adopt_kernel(b->root.tree, medium, error));
-        WS_TRY(ws_system_look(b->root.tree, facts, error));
-        if (facts->kernels)
-            plan_chose(p, "kernel", facts->kernel[0].version, "the root has none of its own: it is its live medium's");
-    }
-    if (facts->name[0]) memcpy(p->facts.title, facts->name, sizeof facts->name); /* else what its image is called */
-    else memcpy(facts->name, p->facts.title, sizeof facts->name);
-    b->tree[WS_ROLE_SYSTEM] = b->root.tree; /* closed with the build, what it borrows after it */
-    b->root.tree = NULL;
-    return WS_OK;
-}
-
-/* Why a kernel could not open its root, where that is locked: all of a menu are told the same words, those of the
- * newest that can. NULL: it could, or need not */
-static const char *cannot_open(const struct ws_build *b, const struct ws_system_facts *facts,
-                               const struct ws_kernel *k) {
-    char wanted[WS_UNLOCK_ROOM], words[WS_UNLOCK_ROOM], crypttab[WS_UNLOCK_ROOM];
-    const struct ws_kernel *first = facts->kernel;
-    if (!build_is_locked(b->plan)) return NULL;
-    if (ws_kernel_cannot_unlock(k)) return ws_kernel_cannot_unlock(k);
-    while (ws_kernel_cannot_unlock(first)) first++; /* to this one at the latest */
-    ws_unlock_words(first, "", wanted, crypttab);
-    ws_unlock_words(k, "", words, crypttab);
-    return strcmp(words, wanted) == 0 ? NULL
-                                      : "its initial RAM disk is told in other words than that of a newer kernel";
-}
-
-/* What is known of a kernel's way to its root, where it is not all well. */
-static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const char *locked_out,
-                        const struct ws_error *why) {
-    char names[120];
-    struct ws_findings *findings = &b->plan->findings;
-    if (ws_kernel_lacks(k))
-        ws_findings_add(findings, WS_WARNING, "the kernel %s is left out of the menu: it has no driver %s", k->version,
-                        ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
-    else if (locked_out)
-        ws_findings_add(findings, WS_WARNING,
-                        "the kernel %s is left out of the menu: it could not open its root, for %s", k->version,
-                        locked_out);
-    else if (!k->initrd[0])
-        ws_findings_add(
-            findings, WS_WARNING,
-            "the kernel %s has no initial RAM disk: it finds its root by UUID only if it needs none, and is "
-            "an entry only where no other kernel has one",
-            k->version);
-    else if (!k->known)
-        ws_findings_add(findings, WS_WARNING, "%s is not read: %s; a proof tells whether it starts", k->initrd,
-                        why->what);
-    else if (k->known && ws_kernel_unsure(k))
-        ws_findings_add(findings, WS_WARNING, "%s has no driver %s, and whether its kernel has is not known", k->initrd,
-                        ws_driver_names(ws_kernel_unsure(k), names, sizeof names));
-}
-
-/* One without an initial RAM disk may find it, but does not where others need theirs. */
-static bool finds_root(const struct ws_build *b, const struct ws_system_facts *facts, const struct ws_kernel *k) {
-    bool others = false;
-    if (cannot_open(b, facts, k)) return false;
-    for (size_t i = 0; i < facts->kernels; i++) others |= facts->kernel[i].initrd[0] != '\0';
-    return !ws_kernel_lacks(k) && (k->initrd[0] || !others);
-}
-
-/* A kernel that would wait for its root for ever is no entry of the menu. */
-static enum ws_status look_at_kernels(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
-    struct ws_error why[WS_KERNELS_MOST] = {0};
-    char names[120];
-    size_t left = 0;
-    for (size_t i = 0; i < facts->kernels; i++) {
-        enum ws_status status = ws_kernel_look(b->tree[WS_ROLE_SYSTEM], &facts->kernel[i], &why[i]);
-        if (status == WS_E_NOMEM || status == WS_E_READ) {
-            if (error) *error = why[i];
-            return status;
-        }
-    }
-    for (size_t i = 0; i < facts->kernels; i++) left += finds_root(b, facts, &facts->kernel[i]);
-    const struct ws_kernel *first = &facts->kernel[0];
-    if (facts->kernels && !left && cannot_open(b, facts, first)) {
-        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s could not open a locked root: %s", first->version,
-                cannot_open(b, facts, first));
-        return ws_fail_next(error, "have its system make the initial RAM disk anew, with what asks for a passphrase in "
-                                   "it (cryptsetup), or leave the drive open");
-    }
-    if (facts->kernels && !left) {
-        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s would not find its root on a USB drive: %s has no driver %s",
-                first->version, first->initrd, ws_driver_names(ws_kernel_lacks(first), names, sizeof names));
-        return ws_fail_next(error, "have its system make the initial RAM disk anew, with all drivers");
-    }
-    for (size_t i = left = 0; i < facts->kernels; i++) {
-        struct ws_kernel k = facts->kernel[i];
-        note_kernel(b, &k, cannot_open(b, facts, &k), &why[i]);
-        if (!finds_root(b, facts, &k)) continue;
-        memmove(&facts->kernel[left + 1], &facts->kernel[left], (i - left) * sizeof k); /* the others move behind */
-        facts->kernel[left++] = k;
-    }
-    facts->left_out = facts->kernels - left;
-    facts->kernels = left;
-    return WS_OK;
-}
-
-/* Unasked, a root's own loaders start it where Secure Boot has a use for them: with a kernel that is signed, too. */
-static enum ws_status choose_loader(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
-    struct ws_plan *p = b->plan;
-    struct ws_loader kernel = {0};
-    const struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
-    enum ws_uefi_code wanted = p->request.uefi_code;
-    bool found = wanted != WS_UEFI_CODE_OWN && ws_chain_find(root, &b->chain);
-    bool sayable = ws_chain_can_say(p->request.kernel_options);
-    const struct ws_node *n = facts->kernels ? ws_system_find(root, facts->kernel[0].path) : NULL;
-    b->kernel_signed = n && n->content && ws_loader_look(n->content, &kernel) && kernel.signed_;
-    if (wanted == WS_UEFI_CODE_IMAGE && (!found || !sayable)) {
-        ws_fail(error, WS_E_UNSUPPORTED,
-                found
-                    ? "the root's own loader cannot be told these kernel parameters"
-                    : "the root brings no signed loaders for x86-64 PCs of which it is known how they find their menu");
-        return ws_fail_hint(error, WS_HINT_UEFI_CODE, "",
-                            "leave that to the plan: our own start-up code is taken then");
-    }
-    b->have_chain = found && sayable && (wanted == WS_UEFI_CODE_IMAGE || b->kernel_signed);
-    b->have_loader = b->have_chain;
-    if (b->have_chain) b->loader = b->chain.loader;
-    p->facts.own_uefi = !b->have_chain;
-    return WS_OK;
-}
-
-/* Firmware checks the loaders, the loaders check the kernel. */
-static void correct_outlook(struct ws_build *b) {
-    build_correct_outlook(b);
-    for (size_t i = 1; i < WS_OUTLOOKS && b->have_chain; i++) {
-        struct ws_outlook *o = &b->plan->outlook[i];
-        o->starts = !o->secure_boot || b->kernel_signed;
-        if (!o->secure_boot) (void)snprintf(o->why, sizeof o->why, "by the root's own loader, /EFI/BOOT/BOOTX64.EFI");
-        else if (b->kernel_signed)
-            (void)snprintf(o->why, sizeof o->why, "its own loader is signed under %s, and its kernel is signed, too",
-                           b->loader.issuer[0] ? b->loader.issuer : "a key that could not be read");
-        else (void)snprintf(o->why, sizeof o->why, "its loader is signed, and its kernel is not");
-    }
-}
-
 /* What memory holds would stand in a swap partition as it is. */
 static enum ws_status check_swap(const struct ws_plan *p, struct ws_error *error) {
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
@@ -172,16 +17,16 @@ static enum ws_status check_swap(const struct ws_plan *p, struct ws_error *error
     return ws_fail_next(error, "leave the swap partition out, or the lock");
 }
 
-static enum ws_status settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
+enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
     struct ws_own_file file[WS_ADDED_MOST];
     for (size_t i = 0; i < p->request.additions; i++) file[i] = build_own_file(&p->request.addition[i], b->added[i]);
-    struct ws_settling s = {.options = p->request.kernel_options,
-                            .menu_seconds = p->request.menu_seconds,
+    struct ws_settling s = {.options = b->kernel_options,
+                            .menu_seconds = b->menu_seconds,
                             .made_at = p->facts.made_at,
                             .chain = b->have_chain,
-                            .owner = &p->request.owner,
+                            .owner = &b->owner,
                             .file = file,
                             .files = p->request.additions};
     struct ws_guid id;
@@ -272,7 +117,7 @@ static void note_owner(struct ws_build *b) {
                                         [WS_INTERNAL_LISTED] = "listed; only who may administer can mount them",
                                         [WS_INTERNAL_OPEN] = "as the root has it"};
     struct ws_plan *p = b->plan;
-    const struct ws_owner *o = &p->request.owner;
+    const struct ws_owner *o = &b->owner;
     if (o->host_name[0]) plan_chose(p, "host name", o->host_name, "as asked");
     for (size_t i = 0; i < o->accounts; i++)
         plan_chose(p, "account", o->account[i].name, "%s%s; its password is asked for when it is built, and kept as %s",
@@ -305,7 +150,7 @@ static void note_added(struct ws_build *b) {
     }
 }
 
-static void note_choices(struct ws_build *b, const struct ws_system_facts *facts) {
+void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) {
     struct ws_plan *p = b->plan;
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
     plan_chose(p, "start", "our own code", "it reads kernels from %s, whichever the system installs there",
@@ -336,17 +181,17 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     p->facts.align = build_choose_align(p);
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
     WS_TRY(check_swap(p, error));
-    WS_TRY(open_root(b, &facts, error));
-    WS_TRY(look_at_kernels(b, &facts, error));
-    WS_TRY(choose_loader(b, &facts, error));
+    WS_TRY(build_open_root(b, &facts, error));
+    WS_TRY(build_look_at_kernels(b, &facts, error));
+    WS_TRY(build_choose_loader(b, &facts, error));
     WS_TRY(build_begin_table(b, error));
-    WS_TRY(settle(b, &facts, error));
+    WS_TRY(build_settle(b, &facts, error));
     if (build_is_locked(p)) WS_TRY(build_cut_boot(b, &facts, error));
     WS_TRY(place(b, error));
     WS_TRY(build_add_front(b, error));
     WS_TRY(build_compose_volumes(b, error));
     build_list_parts(b);
-    note_choices(b, &facts);
-    correct_outlook(b);
+    build_note_system(b, &facts);
+    build_system_outlook(b);
     return WS_OK;
 }

@@ -44,7 +44,7 @@ struct ws_size build_wanted_size(const struct ws_plan *p, enum ws_role role) {
  * drives are more than FAT32 can be. */
 static const char *usual_format(const struct ws_plan *p, enum ws_role role) {
     bool vast = p->facts.kind == WS_KIND_BLANK && p->drive.size > ws_format_find("fat32")->most;
-    bool root = p->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
+    bool root = ws_kind_is_system(p->facts.kind) && role == WS_ROLE_SYSTEM;
     return root ? "ext4" : vast ? "exfat" : build_roles[role].format;
 }
 
@@ -66,6 +66,9 @@ enum ws_status build_format(const struct ws_plan *p, enum ws_role role, const st
 }
 
 enum ws_status build_volume_id(const struct ws_plan *p, enum ws_role role, struct ws_guid *id, struct ws_error *error) {
+    static const struct ws_guid none;
+    *id = p->id_of[role];
+    if (memcmp(id, &none, sizeof none) != 0) return WS_OK;
     return ws_guid_derive(&p->facts.id, build_roles[role].volume_id, id, error);
 }
 
@@ -106,7 +109,7 @@ enum ws_status build_label(const struct ws_build *b, enum ws_role role, char lab
         return ws_label_normalise(format->word, w->label, label, WS_LABEL_ROOM, said, 160, error);
     }
     bool by_label = build_holds(b, role) && ws_live_wants_label(b->plan->family);
-    bool root = b->plan->facts.kind == WS_KIND_SYSTEM && role == WS_ROLE_SYSTEM;
+    bool root = ws_kind_is_system(b->plan->facts.kind) && role == WS_ROLE_SYSTEM;
     (void)snprintf(label, WS_LABEL_ROOM, "%s",
                    root                          ? build_roles[role].name
                    : role == WS_ROLE_SYSTEM      ? system

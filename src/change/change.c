@@ -24,7 +24,8 @@ static enum ws_status check_layout(const struct changing *c, struct ws_error *er
         if (e->phase != WS_PHASE_SEAL) continue;
         first |= e->at == 0 && e->length == c->sector;
         if (e->at % c->sector || e->length % c->sector)
-            return ws_fail(error, WS_E_USAGE, "a change is of whole sectors");
+            return ws_fail(error, WS_E_USAGE, "a change is of whole sectors, not of %llu bytes at %llu",
+                           (unsigned long long)e->length, (unsigned long long)e->at);
     }
     return first ? WS_OK : ws_fail(error, WS_E_USAGE, "a change ends with the drive's first sector");
 }

@@ -5,7 +5,7 @@
 #include "wild_satchel/format.h"
 #include "wild_satchel/iso9660.h"
 #include "wild_satchel/live.h"
-#include "wild_satchel/write.h"
+#include "wild_satchel/change.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -199,7 +199,8 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
         starts |= c->part[i].starts;
     }
     char got[24], all[24];
-    if (c->unfinished && c->build_flushed)
+    if (c->changing) (void)snprintf(c->guess, sizeof c->guess, "a system whose renewal was cut and is to be finished");
+    else if (c->unfinished && c->build_flushed)
         (void)snprintf(c->guess, sizeof c->guess, "unfinished build, done up to %s of %s",
                        ws_size_counted(c->build_flushed, got, sizeof got),
                        ws_size_counted(c->build_end, all, sizeof all));
@@ -253,7 +254,10 @@ enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, 
     WS_GO(ws_source_read(drive, 0, first, sizeof first, error));
     WS_GO(ws_table_read(drive, sector, table, NULL, error));
     struct ws_unfinished mark;
-    c->unfinished = ws_is_unfinished(first);
+    struct ws_changing changing;
+    c->changing = ws_changing_read(first, &changing);
+    c->unfinished = c->changing || ws_is_unfinished(first);
+    if (c->changing) memcpy(c->build, changing.change, sizeof c->build);
     if (ws_unfinished_read(first, &mark)) {
         memcpy(c->build, mark.build, sizeof c->build);
         c->build_flushed = mark.flushed;

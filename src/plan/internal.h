@@ -6,7 +6,7 @@
 #include "plan/rows.h"
 #include "wild_satchel/plan.h"
 
-enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 24, PLAN_CHOICES_MOST = 32, PLAN_REQUEST_ROWS = 10 };
+enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 24, PLAN_CHOICES_MOST = 32, PLAN_REQUEST_ROWS = 11 };
 
 struct ws_plan {
     struct ws_request request;
@@ -22,6 +22,8 @@ struct ws_plan {
     size_t choices;
     struct ws_outlook outlook[WS_OUTLOOKS];
     struct ws_findings findings;
+    struct ws_carried_list carried;
+    struct ws_guid id_of[WS_ROLES];      /* of volumes that are there already; zeros: it derives from the plan's */
     struct ws_own_family own_family;     /* of the request, read */
     const struct ws_live_family *family; /* that, or one known here */
 };

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { FORMAT_VERSION = 2 };
+enum { FORMAT_VERSION = 3 };
 static const char format_name[] = "wild-satchel-plan";
 static const char checksum_key[] = "document_sha256";
 
@@ -47,6 +47,11 @@ const struct ws_plan_part *ws_plan_parts(const struct ws_plan *p, size_t *count)
 const struct ws_plan_choice *ws_plan_choices(const struct ws_plan *p, size_t *count) {
     *count = p->choices;
     return p->choice;
+}
+
+const struct ws_carried *ws_plan_carried(const struct ws_plan *p, size_t *count) {
+    *count = p->carried.rows;
+    return p->carried.row;
 }
 
 bool ws_plan_is_live(const struct ws_plan *p) {
@@ -148,6 +153,14 @@ static const struct row choice_rows[] = {
     {"choice", ROW_TEXT, ROW_FIELD(struct ws_plan_choice, choice)},
     {"why", ROW_TEXT, ROW_FIELD(struct ws_plan_choice, why)},
 };
+static const char *fate_word(unsigned i) { return ws_fate_name((enum ws_fate)i); }
+static const struct row carried_rows[] = {
+    {"fate", ROW_WORD, ROW_FIELD(struct ws_carried, fate), .word = fate_word, .words = WS_FATES},
+    {"path", ROW_TEXT, ROW_FIELD(struct ws_carried, path)},
+    {"what", ROW_TEXT, ROW_FIELD(struct ws_carried, what), .told = true},
+    {"files", ROW_NUMBER, ROW_FIELD(struct ws_carried, files), .most = INT64_MAX},
+    {"bytes", ROW_NUMBER, ROW_FIELD(struct ws_carried, bytes), .most = INT64_MAX},
+};
 static const struct row outlook_rows[] = {
     {"firmware", ROW_WORD, ROW_FIELD(struct ws_outlook, firmware), .word = firmware_word, .words = 2},
     {"secure_boot", ROW_BOOL, ROW_FIELD(struct ws_outlook, secure_boot)},
@@ -170,6 +183,8 @@ static const struct row result_rows[] = {
     {"volumes", ROW_LIST, LIST_OF(volume, volumes, WS_WANTED_MOST, volume_rows)},
     {"write_bytes", ROW_NUMBER, FIELD(facts.write_bytes), .most = INT64_MAX},
     {"layout_sha256", ROW_SHA256, FIELD(facts.fingerprint)},
+    {"was_sha256", ROW_SHA256, FIELD(facts.was)},
+    {"carried", ROW_LIST, LIST_OF(carried.row, carried.rows, WS_CARRIED_MOST, carried_rows)},
     {"edits", ROW_LIST, LIST_OF(edit, edits, PLAN_EDITS_MOST, edit_rows)},
     {"parts", ROW_LIST, LIST_OF(part, parts, PLAN_PARTS_MOST, part_rows)},
     {"choices", ROW_LIST, LIST_OF(choice, choices, PLAN_CHOICES_MOST, choice_rows), .told = true},

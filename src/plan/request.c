@@ -8,7 +8,8 @@
 enum { FORMAT_VERSION = 1 };
 static const char format_name[] = "wild-satchel-request";
 
-static const char *const kinds[] = {"usual", "live", "live-whole", "live-files", "replica", "system", "blank"};
+static const char *const kinds[] = {"usual",   "live",   "live-whole", "live-files",
+                                    "replica", "system", "blank",      "renewal"};
 static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap", "boot"};
 static const char *const places[] = {"usual", "partition", "file"};
 static const char *const uses[] = {"image", "overlay"};
@@ -17,6 +18,7 @@ static const char *const wishes[] = {"usual", "mbr", "gpt"};
 static const char *const sizes[] = {"usual", "least", NULL, "rest", "none"};
 
 const char *ws_kind_name(enum ws_kind kind) { return kinds[kind]; }
+bool ws_kind_is_system(enum ws_kind kind) { return kind == WS_KIND_SYSTEM || kind == WS_KIND_RENEWAL; }
 const char *ws_role_name(enum ws_role role) { return roles[role]; }
 const char *ws_place_name(enum ws_place place) { return places[place]; }
 const char *ws_input_name(enum ws_input_use use) { return uses[use]; }
@@ -30,7 +32,7 @@ const struct ws_input *ws_request_input(const struct ws_request *r, size_t numbe
 
 uint32_t ws_roles_in_use(enum ws_kind kind) {
     return 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP |
-           (kind == WS_KIND_SYSTEM ? 1u << WS_ROLE_SYSTEM | 1u << WS_ROLE_BOOT : 0);
+           (ws_kind_is_system(kind) ? 1u << WS_ROLE_SYSTEM | 1u << WS_ROLE_BOOT : 0);
 }
 
 struct ws_size ws_size_of(uint64_t bytes) {
@@ -160,6 +162,7 @@ static const struct row addition_rows[] = {
     {"runs", ROW_BOOL, ROW_FIELD(struct ws_addition, runs)},
     {"file", ROW_OBJECT, ROW_FIELD(struct ws_addition, file), .rows = input_rows, .count = ROW_COUNT(input_rows)},
 };
+static const struct row keep_rows[] = {{"path", ROW_TEXT, ROW_FIELD(struct ws_keep_place, path)}};
 const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
     {"kind", ROW_WORD, ROW_FIELD(struct ws_request, kind), .word = kind_word, .words = WS_KINDS},
     {"image", ROW_OBJECT, ROW_FIELD(struct ws_request, input[WS_INPUT_IMAGE]), .rows = input_rows,
@@ -175,6 +178,8 @@ const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
     {"additions", ROW_LIST, ROW_FIELD(struct ws_request, addition), .rows = addition_rows,
      .count = ROW_COUNT(addition_rows), .each = sizeof(struct ws_addition),
      .number_at = offsetof(struct ws_request, additions), .most = WS_ADDED_MOST},
+    {"keep", ROW_LIST, ROW_FIELD(struct ws_request, keep), .rows = keep_rows, .count = ROW_COUNT(keep_rows),
+     .each = sizeof(struct ws_keep_place), .number_at = offsetof(struct ws_request, keeps), .most = WS_KEEPS_MOST},
     {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
     {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},
 };

@@ -26,26 +26,10 @@ struct accounts {
     bool taken[LAST_ID + 1]; /* identifiers of accounts and groups */
 };
 
-/* The line of `name`, without its end; NULL: none. */
-static const char *line_of(const struct ws_text *text, const char *name, size_t *length) {
-    size_t n = strlen(name);
-    for (const char *p = text->data; p && *p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL) {
-        *length = strcspn(p, "\n");
-        if (strncmp(p, name, n) == 0 && p[n] == ':') return p;
-    }
-    return NULL;
-}
-
-/* Field `number` of a line, from 0 on. */
-static void field_of(const char *line, unsigned number, char *out, size_t room) {
-    while (number-- > 0 && line[strcspn(line, ":\n")] == ':') line += strcspn(line, ":\n") + 1;
-    (void)snprintf(out, room, "%.*s", (int)strcspn(line, ":\n"), line);
-}
-
 static void note_ids(struct accounts *a, const struct ws_text *text) {
     char field[24];
     for (const char *p = text->data; p && *p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL) {
-        field_of(p, 2, field, sizeof field);
+        edit_field(p, 2, field, sizeof field);
         unsigned long id = strtoul(field, NULL, 10);
         if (field[0] && id <= LAST_ID) a->taken[id] = true;
     }
@@ -64,7 +48,7 @@ static enum ws_status take_line(const struct edit *e, struct ws_text *text, cons
 static enum ws_status join(const struct edit *e, struct ws_text *text, const char *group, const char *name) {
     struct ws_text line = {0};
     size_t length, n = strlen(name);
-    const char *p = line_of(text, group, &length);
+    const char *p = edit_entry(text, group, &length);
     if (!p) return WS_OK;
     const char *members = p + length;
     while (members > p && members[-1] != ':') members--;
@@ -109,13 +93,13 @@ static enum ws_status put_passwd(struct accounts *a, const struct ws_account *ac
     struct ws_text line = {0}, group = {0};
     char uid[24], gid[24], home[200], shell[200] = "/bin/sh", full_name[sizeof account->full_name] = "";
     size_t length;
-    const char *old = line_of(&a->passwd, account->name, &length);
+    const char *old = edit_entry(&a->passwd, account->name, &length);
     if (old) { /* the root has it: of a live system, say */
-        field_of(old, 2, uid, sizeof uid);
-        field_of(old, 3, gid, sizeof gid);
-        field_of(old, 4, full_name, sizeof full_name);
-        field_of(old, 5, home, sizeof home);
-        field_of(old, 6, shell, sizeof shell);
+        edit_field(old, 2, uid, sizeof uid);
+        edit_field(old, 3, gid, sizeof gid);
+        edit_field(old, 4, full_name, sizeof full_name);
+        edit_field(old, 5, home, sizeof home);
+        edit_field(old, 6, shell, sizeof shell);
         if (strtoul(uid, NULL, 10) < FIRST_ID || strtoul(uid, NULL, 10) > LAST_ID) {
             ws_fail(e->error, WS_E_USAGE, "\"%s\" is an account of the system itself in this root", account->name);
             return ws_fail_next(e->error, "choose another name");
@@ -128,7 +112,7 @@ static enum ws_status put_passwd(struct accounts *a, const struct ws_account *ac
         (void)snprintf(gid, sizeof gid, "%lu", id);
         (void)snprintf(home, sizeof home, "/home/%s", account->name);
         if (edit_has(e, "/bin/bash")) (void)snprintf(shell, sizeof shell, "/bin/bash");
-        if (line_of(&a->group, account->name, &length)) {
+        if (edit_entry(&a->group, account->name, &length)) {
             ws_fail(e->error, WS_E_USAGE, "\"%s\" is a group of the system itself in this root", account->name);
             return ws_fail_next(e->error, "choose another name");
         }
@@ -221,10 +205,10 @@ static enum ws_status close_root(struct accounts *a, bool accounts) {
     struct ws_text line = {0};
     char password[24] = "x", by_shadow[24] = "x";
     size_t length;
-    const char *root = line_of(&a->passwd, "root", &length);
-    const char *shadow = line_of(&a->shadow, "root", &length);
-    if (root) field_of(root, 1, password, sizeof password);
-    if (shadow) field_of(shadow, 1, by_shadow, sizeof by_shadow);
+    const char *root = edit_entry(&a->passwd, "root", &length);
+    const char *shadow = edit_entry(&a->shadow, "root", &length);
+    if (root) edit_field(root, 1, password, sizeof password);
+    if (shadow) edit_field(shadow, 1, by_shadow, sizeof by_shadow);
     bool open = root && (!password[0] || (strcmp(password, "x") == 0 && shadow && !by_shadow[0]));
     if (!open) return WS_OK;
     if (!accounts) {
@@ -253,7 +237,7 @@ static enum ws_status find_hashes(const struct accounts *a, const struct ws_owne
     file->content = owned->shadow = patched;
     for (size_t i = 0; i < o->accounts; i++) {
         struct ws_owned_password *p = &owned->password[owned->passwords++];
-        const char *line = line_of(&a->shadow, o->account[i].name, &length);
+        const char *line = edit_entry(&a->shadow, o->account[i].name, &length);
         (void)snprintf(p->account, sizeof p->account, "%s", o->account[i].name);
         p->hash = a->hash;
         p->at = (uint64_t)(line - a->shadow.data) + strlen(p->account) + 1;

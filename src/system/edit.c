@@ -239,3 +239,17 @@ enum ws_status edit_set(const struct edit *e, const char *path, const char *sect
     ws_text_free(&head);
     return status;
 }
+
+const char *edit_entry(const struct ws_text *text, const char *name, size_t *length) {
+    size_t n = strlen(name);
+    for (const char *p = text->data; p && *p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL) {
+        *length = strcspn(p, "\n");
+        if (strncmp(p, name, n) == 0 && p[n] == ':') return p;
+    }
+    return NULL;
+}
+
+void edit_field(const char *line, unsigned number, char *out, size_t room) {
+    while (number-- > 0 && line[strcspn(line, ":\n")] == ':') line += strcspn(line, ":\n") + 1;
+    (void)snprintf(out, room, "%.*s", (int)strcspn(line, ":\n"), line);
+}

@@ -39,5 +39,10 @@ void edit_line(struct ws_text *text, const char *begin, const char *line);
 /* The same in a file, which is made where it is missing: then `usual` stands before it. */
 enum ws_status edit_put_line(const struct edit *edit, const char *path, const char *usual, const char *begin,
                              const char *line);
+/* Lists of colon-separated fields, passwd(5) and its like: the entry of `name`, `length` without its end; NULL: none.
+ */
+const char *edit_entry(const struct ws_text *text, const char *name, size_t *length);
+/* Field `number` of an entry, from 0 on. */
+void edit_field(const char *line, unsigned number, char *out, size_t room);
 
 #endif

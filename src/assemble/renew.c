@@ -1,0 +1,264 @@
+/* renew.c — the recipe of a renewal: a newer system in the place of the one that is on the drive, in its volumes. */
+#include "assemble/internal.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static enum ws_status refuse(const struct ws_build *b, struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "there is no system on this drive that could be renewed: %s", what);
+    ws_fail_where(error, "%s", b->plan->drive.name);
+    return ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_SYSTEM),
+                        "make it a new one; everything on it is lost");
+}
+
+static enum ws_status read_table(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    uint8_t first[512];
+    if (!b->now) return ws_fail(error, WS_E_USAGE, "a renewal needs the drive as it is, and it is not given");
+    WS_TRY(ws_source_read(b->now, 0, first, sizeof first, error));
+    if (ws_changing_read(first, NULL)) {
+        ws_fail(error, WS_E_REFUSED, "an earlier change of this drive was cut, and is to be finished first");
+        ws_fail_where(error, "%s", p->drive.name);
+        return ws_fail_hint(error, WS_HINT_FINISH, "", "finish it");
+    }
+    b->table = &b->image.table; /* the image's own is of no use here */
+    WS_TRY(ws_table_read(b->now, p->drive.sector, b->table, &p->findings, error));
+    p->facts.table = b->table->kind;
+    return WS_OK;
+}
+
+/* What the volumes have been through since: any use changes it. */
+static enum ws_status note_state(struct ws_build *b, const struct ws_ext4_facts *facts, struct ws_hash *hash,
+                                 struct ws_error *error) {
+    uint64_t bytes = ws_min_u64(8192 + ws_div_up(facts->size, 32768ull * PAGE) * 64, b->now_slice->size);
+    uint8_t page[PAGE];
+    for (uint64_t at = 0; at < bytes; at += PAGE) {
+        WS_TRY(ws_source_read(b->now_slice, at, page, PAGE, error));
+        ws_hash_add(hash, page, PAGE);
+    }
+    for (unsigned i = 0; i < 2; i++) { /* the front of the drive, and of what firmware reads */
+        const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_START);
+        WS_TRY(ws_source_read(b->now, i ? v->at : 0, page, PAGE, error));
+        ws_hash_add(hash, page, PAGE);
+    }
+    ws_hash_hex(hash, b->plan->facts.was);
+    return WS_OK;
+}
+
+static void add_volume(struct ws_build *b, enum ws_role role, const struct ws_partition *t, const char *format,
+                       const struct ws_volume_facts *facts) {
+    struct ws_volume *v = plan_add_volume(b->plan, role);
+    v->number = t->number;
+    v->at = t->at;
+    v->size = t->length;
+    v->free_bytes = facts->counted ? facts->free_bytes : 0;
+    (void)snprintf(v->format, sizeof v->format, "%s", format);
+    (void)snprintf(v->label, sizeof v->label, "%s", facts->label);
+}
+
+/* A system's root, in a volume of its own? Then it is the one to be renewed. */
+static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t, const struct ws_volume_facts *facts,
+                               bool *is, struct ws_error *error) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_system_facts system;
+    struct ws_start_settings settings = {0};
+    *is = false;
+    WS_TRY(ws_source_slice(b->now, t->at, t->length, &slice, error));
+    enum ws_status status = ws_ext4_read(slice, &tree, NULL, error);
+    if (status == WS_OK) {
+        ws_start_settings_look(tree, &settings);
+        *is = settings.found && !settings.boot_apart && ws_system_look(tree, &system, error) == WS_OK;
+    }
+    if (!*is || b->was) {
+        ws_tree_close(tree);
+        ws_source_close(slice);
+        return status;
+    }
+    b->was = tree;
+    b->now_slice = slice;
+    b->was_facts = system;
+    if (b->menu_seconds == WS_MENU_SECONDS_USUAL) b->menu_seconds = settings.wait;
+    if (!b->kernel_options[0]) memcpy(b->kernel_options, settings.options, sizeof b->kernel_options);
+    b->owner.internal_disks = ws_internal_disks_of(tree);
+    add_volume(b, WS_ROLE_SYSTEM, t, "ext4", facts);
+    return ws_guid_parse(facts->id, &b->plan->id_of[WS_ROLE_SYSTEM]) ? WS_OK : WS_E_FORMAT;
+}
+
+/* The number of a FAT volume as its identifier: XXXX-XXXX. */
+static void take_serial(struct ws_plan *p, const char *text) {
+    unsigned high = 0, low = 0;
+    if (sscanf(text, "%4x-%4x", &high, &low) == 2)
+        ws_store_le32(p->id_of[WS_ROLE_START].byte, (uint32_t)high << 16 | low);
+}
+
+static enum ws_status find_volumes(struct ws_build *b, struct ws_error *error) {
+    size_t count;
+    const struct ws_partition *t = ws_table_partitions(b->table, &count);
+    enum ws_status broken = WS_OK;
+    struct ws_error why = {0};
+    for (size_t i = 0; i < count; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_volume_facts facts = {.system = ""};
+        if (t[i].mbr_type == 0xee || !ws_inside(t[i].at, t[i].length, b->now->size)) continue;
+        WS_TRY(ws_source_slice(b->now, t[i].at, t[i].length, &slice, error));
+        if (ws_lock_probe(slice, NULL)) {
+            ws_source_close(slice);
+            return refuse(b, error, "it is locked, and locked systems are not renewed yet");
+        }
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        ws_source_close(slice);
+        bool root = false;
+        if (format && strcmp(format->word, "ext4") == 0) {
+            enum ws_status status = try_root(b, &t[i], &facts, &root, &why);
+            if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "%s", why.what);
+            if (status != WS_OK) broken = status;
+        }
+        if (root) continue;
+        bool start = format && format->firmware && !plan_volume(b->plan, WS_ROLE_START);
+        if (start) add_volume(b, WS_ROLE_START, &t[i], format->word, &facts);
+        if (start) take_serial(b->plan, facts.id);
+        else if (format && strcmp(format->word, "swap") == 0 && !plan_volume(b->plan, WS_ROLE_SWAP)) {
+            add_volume(b, WS_ROLE_SWAP, &t[i], format->word, &facts);
+            (void)ws_guid_parse(facts.id, &b->plan->id_of[WS_ROLE_SWAP]);
+        } else if (format && !plan_volume(b->plan, WS_ROLE_DATA))
+            add_volume(b, WS_ROLE_DATA, &t[i], format->word, &facts);
+    }
+    if (!b->was && broken != WS_OK) return refuse(b, error, why.what);
+    if (!b->was) return refuse(b, error, "no volume holds a full system made here");
+    return plan_volume(b->plan, WS_ROLE_START) ? WS_OK : refuse(b, error, "it has no volume that firmware reads");
+}
+
+static enum ws_status look_at_drive(struct ws_build *b, struct ws_error *error) {
+    struct ws_ext4_facts facts;
+    struct ws_hash *hash = NULL;
+    WS_TRY(read_table(b, error));
+    WS_TRY(find_volumes(b, error));
+    WS_TRY(ws_ext4_probe(b->now_slice, &facts, error));
+    WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
+    enum ws_status status = note_state(b, &facts, hash, error);
+    ws_hash_close(hash);
+    if (facts.needs_recovery)
+        ws_findings_add(&b->plan->findings, WS_NOTE,
+                        "its system was not shut down: what stands in the journal of its volume is taken over");
+    return status;
+}
+
+/* All of a layout as what goes over something: in whole sectors, zeros behind what ends inside one. */
+static enum ws_status take_over(struct ws_build *b, const struct ws_layout *from, struct ws_error *error) {
+    const uint64_t sector = b->plan->drive.sector;
+    struct ws_source *view = NULL;
+    uint64_t done = 0;
+    WS_TRY(ws_layout_source(from, &view, error));
+    WS_TRY(ws_layout_own(b->layout, view, error));
+    for (size_t i = 0; i < ws_layout_count(from); i++) {
+        const struct ws_extent *e = ws_layout_extent(from, i);
+        uint64_t at = ws_max_u64(e->at / sector * sector, done);
+        done = ws_max_u64(ws_round_up(e->at + e->length, sector), done);
+        (void)ws_layout_part(b->layout, e->part);
+        uint64_t cut = at == 0 ? sector : 0; /* the first sector stands by itself */
+        WS_TRY(ws_layout_add(b->layout, at, cut, view, at, WS_PHASE_SEAL, error));
+        WS_TRY(ws_layout_add(b->layout, at + cut, done - at - cut, view, at + cut, WS_PHASE_SEAL, error));
+    }
+    (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
+    return WS_OK;
+}
+
+/* Table and start-up code of the front, and the volume that firmware reads, are made anew where they stand. */
+static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_volume *v = plan_volume(p, WS_ROLE_START);
+    const struct ws_format *format = ws_format_find(v->format);
+    uint8_t first[PAGE];
+    if (!format->compose) return refuse(b, error, "the volume that firmware reads is none that is made here");
+    WS_TRY(ws_layout_create(p->drive.size, &b->start_layout, error));
+    WS_TRY(ws_source_read(b->now, 0, first, p->drive.sector, error));
+    if (ws_start_is_ours(first)) WS_TRY(ws_start_add_bios(b->table, b->start_layout, error));
+    memcpy(first, b->table->mbr_sector, 512);
+    WS_TRY(ws_layout_add_bytes(b->start_layout, 0, first, p->drive.sector, WS_PHASE_SEAL, error));
+    WS_TRY(build_make_start(b, error));
+    struct ws_volume_params params = build_params(b, WS_ROLE_START, format, v->size);
+    memcpy(params.label, v->label, sizeof params.label);
+    params.id = p->id_of[WS_ROLE_START];
+    (void)ws_layout_part(b->start_layout, WS_ROLE_START);
+    WS_TRY(format->compose(&params, b->tree[WS_ROLE_START], v->at, b->start_layout, &v->free_bytes, error));
+    WS_TRY(ws_layout_seal(b->start_layout, error));
+    return take_over(b, b->start_layout, error);
+}
+
+static enum ws_status compose_system(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_volume *v = plan_volume(p, WS_ROLE_SYSTEM);
+    struct ws_ext4_params params = {.made_at = p->facts.made_at, .over = b->now_slice};
+    enum ws_status status = ws_ext4_measure(&params, b->tree[WS_ROLE_SYSTEM], &b->geometry, error);
+    if (status == WS_E_SPACE)
+        ws_fail_next(error, "make room on the system that is there: until the new one is whole, both are on the drive");
+    WS_TRY(status);
+    v->free_bytes = b->geometry.free_bytes;
+    (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
+    WS_TRY(ws_ext4_compose(&b->geometry, v->at, b->layout, WS_PHASE_SEAL, error));
+    (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
+    return WS_OK;
+}
+
+enum ws_status build_place_log(struct ws_build *b, struct ws_error *error) {
+    uint64_t at, length;
+    uint64_t needed = ws_change_log_bytes(b->layout);
+    ws_ext4_spare(&b->geometry, &at, &length);
+    b->log_at = plan_volume(b->plan, WS_ROLE_SYSTEM)->at + at;
+    if (length >= needed) return WS_OK;
+    char has[32], needs[32];
+    ws_fail(error, WS_E_SPACE, "the change itself needs %s in one piece beside all files, and the volume has %s",
+            ws_size_counted(needed, needs, sizeof needs), ws_size_counted(length, has, sizeof has));
+    return ws_fail_next(error, "make room on the system that is there");
+}
+
+/* What it was and what it becomes; what its owner may want to know before. */
+static void note(struct ws_build *b, const struct ws_system_facts *facts) {
+    struct ws_plan *p = b->plan;
+    char size[48];
+    plan_chose(p, "renewal", facts->name, "in the place of %.100s", b->was_facts.name);
+    if (strcmp(b->was_facts.id, facts->id) != 0)
+        ws_findings_add(&p->findings, WS_WARNING,
+                        "this is another system, not a newer one of the same: settings in people's folders may not go "
+                        "with it");
+    else if (ws_version_compare(b->was_facts.version, facts->version) > 0)
+        ws_findings_add(&p->findings, WS_WARNING, "the system that is there is the newer one: %s, and this is %s",
+                        b->was_facts.version, facts->version);
+    uint64_t free_bytes = plan_volume(p, WS_ROLE_SYSTEM)->free_bytes;
+    if (free_bytes < 256ull * MIB)
+        ws_findings_add(&p->findings, WS_WARNING, "only %s will be free on the system's volume",
+                        ws_size_both(free_bytes, size, sizeof size));
+}
+
+static enum ws_status carry(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    return ws_system_carry(b->tree[WS_ROLE_SYSTEM], facts, b->was, &b->was_facts, p->request.keep, p->request.keeps,
+                           p->facts.made_at, &p->carried, &p->findings, error);
+}
+
+enum ws_status build_prepare_renewal(struct ws_build *b, struct ws_error *error) {
+    struct ws_plan *p = b->plan;
+    struct ws_system_facts facts;
+    p->facts.align = MIB;
+    WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
+    WS_TRY(look_at_drive(b, error));
+    WS_TRY(build_open_root(b, &facts, error));
+    WS_TRY(build_look_at_kernels(b, &facts, error));
+    WS_TRY(build_choose_loader(b, &facts, error));
+    WS_TRY(build_settle(b, &facts, error));
+    WS_TRY(carry(b, &facts, error));
+    WS_TRY(compose_system(b, error));
+    WS_TRY(compose_start(b, error));
+    build_list_partitions(b);
+    note(b, &facts);
+    build_note_system(b, &facts);
+    build_system_outlook(b);
+    return WS_OK;
+}
+
+void build_close_renewal(struct ws_build *b) {
+    ws_ext4_geometry_free(&b->geometry);
+    ws_layout_close(b->start_layout);
+}
