@@ -58,6 +58,11 @@ echo "over the bar at seven" > password
 printf '\033[2m$ satchel build hut-7.plan --confirm %s --password-fd 3 3< password\033[0m\n' "$teasel"
 satchel build hut-7.plan --confirm "$teasel" --password-fd 3 3< password
 show satchel prove "$teasel" --confirm "$teasel" --on launch
+step "A year later: a newer image, and all that is its own stays"
+demo-image curlew-live-13.iso newer
+show satchel plan --image curlew-live-13.iso --drive "$teasel" --kind renewal --save renewal.plan
+show satchel build renewal.plan --confirm "$teasel"
+show satchel prove "$teasel" --confirm "$teasel" --on launch
 step "The same, locked: a passphrase opens it, and a recovery key"
 show satchel plan --image curlew-live.iso --drive "$teasel" --kind system --host-name hut-7 --administrator "tide:Tide survey" \
     --locked --save locked.plan

@@ -101,14 +101,15 @@ static enum ws_status put_program(struct ws_tree *tree, const char *path, struct
     return WS_OK;
 }
 
-/* What is installed, as the system's own package database says; sizes in KiB. */
+/* What is installed, as the system's own package database says; sizes in KiB. The newer one is without the last. */
 static const char packages[] =
     "Package: curlew-base\nStatus: install ok installed\nInstalled-Size: 612400\nVersion: 12.1\n\n"
     "Package: curlew-desk\nStatus: install ok installed\nInstalled-Size: 1054720\nVersion: 12.1\n\n"
     "Package: linux-image-12.1-curlew\nStatus: install ok installed\nInstalled-Size: 391168\nVersion: 12.1\n\n"
     "Package: linux-image-curlew\nStatus: install ok installed\nInstalled-Size: 8\nVersion: 12.1\n\n"
-    "Package: tide-tables\nStatus: install ok installed\nInstalled-Size: 20480\nVersion: 3\n\n"
-    "Package: old-tide-tables\nStatus: deinstall ok config-files\nInstalled-Size: 99999\nVersion: 2\n";
+    "Package: old-tide-tables\nStatus: deinstall ok config-files\nInstalled-Size: 99999\nVersion: 2\n\n";
+static const char tide_tables[] =
+    "Package: tide-tables\nStatus: install ok installed\nInstalled-Size: 20480\nVersion: 3\n\n";
 
 /* What makes a root a system that can become somebody's own. */
 static const char *const root_files[][2] = {
@@ -128,23 +129,33 @@ static const char *const root_files[][2] = {
 static const char *const root_programs[] = {"sbin/init",     "sbin/agetty",   "sbin/udevd",
                                             "sbin/blockdev", "usr/sbin/sshd", "usr/bin/sudo"};
 
-static enum ws_status make_root(struct demo_image *d, struct ws_error *error) {
+/* Texts that say which one it is. */
+static enum ws_status put_version(struct ws_tree *root, bool newer, struct ws_error *error) {
+    char text[700];
+    const int version = newer ? 13 : 12;
+    (void)snprintf(text, sizeof text, "Curlew Live %d, made for the Gannet Point tide survey.\n", version);
+    WS_TRY(put_text(root, "etc/motd", text, error));
+    (void)snprintf(text, sizeof text, "Curlew Live %d\n", version);
+    WS_TRY(put_text(root, "etc/issue.net", text, error));
+    (void)snprintf(text, sizeof text, "PRETTY_NAME=\"Curlew Live %d\"\nID=curlew\nVERSION_ID=%d\n", version, version);
+    WS_TRY(put_text(root, "etc/os-release", text, error));
+    (void)snprintf(text, sizeof text, "%s%s", packages, newer ? "" : tide_tables);
+    return put_text(root, "var/lib/dpkg/status", text, error);
+}
+
+static enum ws_status make_root(struct demo_image *d, bool newer, struct ws_error *error) {
     struct ws_ext4_params p = {.size = 16 << 20, .made_at = MADE_AT, .label = "curlew-root"};
     memset(p.id.byte, 0x41, 16);
     memset(p.seed.byte, 0x42, 16);
     WS_TRY(ws_tree_create(&d->root_tree, error));
-    WS_TRY(put_text(d->root_tree, "etc/motd", "Curlew Live 12, made for the Gannet Point tide survey.\n", error));
-    WS_TRY(put_text(d->root_tree, "etc/issue.net", "Curlew Live 12\n", error));
+    WS_TRY(put_version(d->root_tree, newer, error));
     WS_TRY(put_text(d->root_tree, "etc/hostname", "curlew\n", error));
-    WS_TRY(
-        put_text(d->root_tree, "etc/os-release", "PRETTY_NAME=\"Curlew Live 12\"\nID=curlew\nVERSION_ID=12\n", error));
     for (size_t i = 0; i < sizeof root_files / sizeof root_files[0]; i++)
         WS_TRY(put_text(d->root_tree, root_files[i][0], root_files[i][1], error));
     for (size_t i = 0; i < sizeof root_programs / sizeof root_programs[0]; i++)
         WS_TRY(put_program(d->root_tree, root_programs[i], error));
     ws_tree_find(d->root_tree, "etc/shadow")->mode = 0640;
     WS_TRY(put_text(d->root_tree, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error));
-    WS_TRY(put_text(d->root_tree, "var/lib/dpkg/status", packages, error));
     WS_TRY(ws_ext4_measure(&p, d->root_tree, &d->root_geometry, error));
     WS_TRY(ws_layout_create(p.size, &d->root, error));
     WS_TRY(ws_ext4_compose(&d->root_geometry, 0, d->root, WS_PHASE_BODY, error));
@@ -345,7 +356,7 @@ enum ws_status demo_image_make(const struct demo_params *p, struct demo_image *d
     enum ws_status status;
     memset(d, 0, sizeof *d);
     (void)snprintf(iso.volume_id, sizeof iso.volume_id, "%s", p->volume_id ? p->volume_id : "CURLEW_LIVE_12");
-    WS_GO(make_root(d, error));
+    WS_GO(make_root(d, p->newer, error));
     WS_GO(make_esp(d, p, error));
     WS_GO(make_tree(d, p, error));
     WS_GO(ws_iso_compose(&iso, d->tree, NULL, &size, error));

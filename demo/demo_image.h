@@ -21,6 +21,7 @@ struct demo_params {
     const char *grub_text; /**< instead of the usual menu; NULL for the usual one */
     uint64_t ballast;      /**< bytes of filler, to make a larger image */
     const char *volume_id; /**< NULL: CURLEW_LIVE_12 */
+    bool newer;            /**< what came a year later, Curlew Live 13 */
 };
 
 /** Everything a demo image borrows, held together. */

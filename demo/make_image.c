@@ -12,10 +12,11 @@ int main(int argc, char **argv) {
     struct demo_image image;
     struct ws_error error = {0};
     if (argc < 2) {
-        fprintf(stderr, "demo-image FILE [FAMILY|none [MIB]]\n");
+        fprintf(stderr, "demo-image FILE [FAMILY|none|newer [MIB]]\n");
         return 2;
     }
-    if (argc > 2) params.family = strcmp(argv[2], "none") == 0 ? NULL : argv[2];
+    params.newer = argc > 2 && strcmp(argv[2], "newer") == 0;
+    if (argc > 2 && !params.newer) params.family = strcmp(argv[2], "none") == 0 ? NULL : argv[2];
     if (argc > 3) params.ballast = strtoull(argv[3], NULL, 10) << 20;
     if (demo_image_make(&params, &image, &error) != WS_OK) {
         fprintf(stderr, "demo-image: %s\n", error.what);

@@ -9,155 +9,21 @@ The account of the plan logs in on the serial console, makes three folders and a
 (on the other firmware) all is there. A disk inside the PC, with a file system on it, is not mounted, cannot be written
 even by the administrator, and is untouched to the last byte.
 """
-import hashlib, os, re, select, subprocess, sys, tempfile, time
+import os, re, subprocess, sys, time
 
-satchel, root, firmware = (os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2]), sys.argv[3])
-work = tempfile.mkdtemp(prefix="satchel-full-")
-os.chdir(work)
+from emulated import *
+
+root, firmware = os.path.abspath(sys.argv[2]), sys.argv[3]
 package = os.path.abspath(sys.argv[4]) if len(sys.argv) > 4 else None
 firmware, _, locked = firmware.partition("-")
-PASSPHRASE, ASKS = "fulmar over the bar", "(?i)unlock disk|passphrase for"
-PASSWORD = "gull 7 over the bar"
 
-
-def run(*words, **options):
-    done = subprocess.run(words, text=True, capture_output=True, **options)
-    if done.returncode:
-        print(done.stdout, done.stderr)
-        sys.exit(f"{words[0]} {words[1]} failed with {done.returncode}")
-    return done.stdout
-
-
-class PC:
-    def __init__(self, firmware):
-        words = ["qemu-system-x86_64", "-m", "1024", "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
-                 "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg", "-device", "qemu-xhci",
-                 "-drive", "if=none,id=stick,format=raw,file=stick.img,cache=unsafe",
-                 "-device", "usb-storage,drive=stick,bootindex=1",
-                 "-device", "ich9-ahci,id=sata", "-drive", "if=none,id=disk,format=raw,file=internal.img",
-                 "-device", "ide-hd,drive=disk,bus=sata.0,bootindex=2"]
-        if firmware != "bios":
-            code, variables = ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd") if firmware == "secure" else ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd")
-            subprocess.run(["cp", f"/usr/share/OVMF/{variables}", "vars.fd"], check=True)
-            words += ["-drive", f"if=pflash,format=raw,readonly=on,file=/usr/share/OVMF/{code}",
-                      "-drive", "if=pflash,format=raw,file=vars.fd"]
-        words += {"bios": [], "uefi": ["-machine", "q35"],
-                  "secure": ["-machine", "q35,smm=on", "-global", "driver=cfi.pflash01,property=secure,value=on"]}[firmware]
-        self.log = b""
-        self.process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-
-    def until(self, pattern, seconds):
-        """Read the console until it shows this; what it showed since the last time."""
-        end = time.time() + seconds
-        seen = b""
-        while not re.search(pattern.encode(), seen):
-            left = end - time.time()
-            if left <= 0 or (select.select([self.process.stdout], [], [], left)[0] == [] ):
-                self.fail(f"nothing like {pattern!r} on the console in {seconds} s", seen)
-            got = os.read(self.process.stdout.fileno(), 65536)
-            if not got:
-                self.fail(f"the PC went off before {pattern!r}", seen)
-            seen += got
-            self.log += got
-        return seen.decode(errors="replace")
-
-    def fail(self, why, seen):
-        self.process.kill()
-        sys.exit(f"{why}:\n{(self.log if len(seen) < 200 else seen)[-3000:].decode(errors='replace')}\n0 passed, 1 failed")
-
-    def type(self, text):
-        self.process.stdin.write(text.encode() + b"\n")
-        self.process.stdin.flush()
-
-    def ask(self, command, seconds=120):
-        """A command in the shell; its output."""
-        self.type(f"{command}; echo 'en''d:'$?")
-        said = self.until(r"end:\d+", seconds)
-        return re.sub(r"\x1b\[\?2004[hl]|\r", "", said)
-
-    def unlock(self):
-        """A wrong passphrase opens nothing."""
-        if not locked:
-            return
-        self.until(ASKS, 300)
-        time.sleep(3)
-        self.type("fulmar over the hill")
-        self.until(ASKS, 120)
-        time.sleep(3)
-        self.type(PASSPHRASE)
-
-    def log_in(self):
-        self.unlock()
-        self.until(r"hut-3 login: ", 600)
-        self.enter()
-
-    def enter(self):
-        self.type("tide")
-        self.until("(?i)pass|kennwort", 60)
-        self.type(PASSWORD)
-        self.until(r"\$ ", 120)
-        self.ask("PS1='> '; stty -echo; export LC_ALL=C")
-
-    def comes_up(self):
-        """To a login, or not: a kernel that panics starts the PC anew, which goes off then."""
-        seen = b""
-        while b"hut-3 login: " not in seen:
-            if not select.select([self.process.stdout], [], [], 400)[0]:
-                self.fail("nothing more on the console", seen)
-            got = os.read(self.process.stdout.fileno(), 65536)
-            if not got:
-                self.process.wait()
-                return False
-            seen += got
-            self.log += got
-            if locked and re.search(ASKS.encode(), seen):
-                time.sleep(3)
-                self.type(PASSPHRASE)
-                seen = b""
-        self.enter()
-        return True
-
-    def off(self):
-        self.type(f"echo '{PASSWORD}' | sudo -S poweroff")
-        try:
-            self.process.communicate(timeout=240)
-        except subprocess.TimeoutExpired:
-            self.fail("the PC did not go off", b"")
-
-
-checks = failures = 0
-
-
-def check(what, good, detail=""):
-    global checks, failures
-    checks += 1
-    if not good:
-        failures += 1
-        print(f"FAILED: {what}\n{detail[-1500:]}")
-
-
-def attach(number=1):
-    """The volume that starts, the root's or where that is locked its kernels', as a block device; or a later one."""
-    start = int(re.findall(r"start= *(\d+)", run("sfdisk", "-d", "stick.img"))[number]) * 512
-    return run("losetup", "--show", "-f", "-o", str(start), "stick.img").strip()
-
-
-def digest(path):
-    return hashlib.sha256(open(path, "rb").read()).hexdigest()
-
-
-run("truncate", "-s", "6G", "stick.img")
-run("truncate", "-s", "64M", "internal.img")
-run("mke2fs", "-q", "-F", "-t", "ext4", "-L", "office", "internal.img")
+name = begin()
 before = digest("internal.img")
-name = re.search(r'"name": "([^"]+)"', run(satchel, "drives", "stick.img", "--json")).group(1)
 plan = run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
           "--administrator", "tide:Tide survey", "--account", "guest", "--login", "automatic", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
           "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan", *(["--locked"] if locked else []))
 print(plan, flush=True)
-read, write = os.pipe()
-os.write(write, f"{PASSWORD}\nanother one\n{PASSPHRASE}\n".encode())
-os.close(write)
+read = given(PASSWORD, "another one", PASSPHRASE)
 with open("recovery", "w") as recovery:
     run(satchel, "build", "stick.plan", "--confirm", name, "--password-fd", str(read),
         *(["--recovery-fd", str(recovery.fileno())] if locked else []), pass_fds=[read, recovery.fileno()])
@@ -184,7 +50,7 @@ secrets = (PASSWORD, PASSPHRASE, "/home/tide") if locked else (PASSWORD,)
 found = subprocess.run(["grep", "-caF", *(w for s in secrets for w in ("-e", s)), "stick.img"], capture_output=True, text=True)
 check("no secret stands on the drive in clear", found.stdout.strip() == "0", found.stdout)
 started = time.time()
-pc = PC(firmware)
+pc = PC(firmware, locked)
 pc.log_in()
 print(f"first start: at a login after {time.time() - started:.0f} s")
 said = pc.ask("id; hostname; date +%Z; echo state:$(systemctl is-system-running --wait 2>/dev/null)", 400)
@@ -225,7 +91,7 @@ if firmware == "secure":
     check("it started by signed loaders", "Secure Boot yes" in plan and "menu.cfg" in menu and re.search(r"\b1\n", menu), plan + menu)
 check("the PC's disk is untouched", digest("internal.img") == before)
 
-pc = PC("uefi" if firmware == "bios" else "bios")
+pc = PC("uefi" if firmware == "bios" else "bios", locked)
 pc.log_in()
 said = pc.ask("ls; cat two/tide.txt; cat /etc/machine-id; uname -r")
 check("all is there on the other firmware", all(w in said for w in ("one", "two", "three")) and kept and kept.group(0) in said, said)
@@ -243,7 +109,7 @@ pc.off()
 started = time.time()
 tried = 0
 while tried < 5:
-    pc = PC(firmware)
+    pc = PC(firmware, locked)
     if pc.comes_up():
         break
     tried += 1
@@ -252,11 +118,4 @@ said = pc.ask("uname -r; echo; cd /boot/loader/entries; echo *; cat ../tries.env
 check("its tries are noted, the one that runs stays good", "0001+0-3.conf 0002.conf" in said or "left_0001=0" in said, said)
 pc.off()
 check("the PC's disk is still untouched", digest("internal.img") == before)
-loop = attach()
-done = subprocess.run(["e2fsck", "-fn", loop], text=True, capture_output=True)
-subprocess.run(["losetup", "-d", loop])
-check("the volume is clean afterwards", done.returncode == 0, done.stdout)
-print(f"{checks - failures} passed, {failures} failed")
-if not failures:
-    subprocess.run(["rm", "-rf", work])
-sys.exit(1 if failures else 0)
+conclude()

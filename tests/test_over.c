@@ -163,9 +163,8 @@ static void random_volumes_in_use_are_changed_in_place(void) {
 }
 
 static void other_volumes_are_refused(void) {
-    static const char *const options[] = {"-b 1024",        "-O ^metadata_csum",    "-I 128",
-                                          "-O project",    "-O ^flex_bg",          "-N 5000",
-                                          "-E lazy_itable_init=1"};
+    static const char *const options[] = {"-b 1024", "-O ^metadata_csum",    "-I 128", "-O project", "-O ^flex_bg",
+                                          "-N 5000", "-E lazy_itable_init=1"};
     if (!have_program("mke2fs")) {
         skip_test("nothing is installed that makes other volumes");
         return;

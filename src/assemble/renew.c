@@ -42,6 +42,14 @@ static enum ws_status note_state(struct ws_build *b, const struct ws_ext4_facts 
         WS_TRY(ws_source_read(b->now, i ? v->at : 0, page, PAGE, error));
         ws_hash_add(hash, page, PAGE);
     }
+    for (const struct ws_node *n = ws_tree_root(b->was); n; n = ws_tree_next(n)) {
+        const uint64_t says[] = {n->kind,     n->mode,  n->uid,  n->gid, ws_node_size(n), n->origin, (uint64_t)n->mtime,
+                                 n->mtime_ns, n->major, n->minor};
+        uint8_t raw[sizeof says];
+        for (size_t i = 0; i < sizeof says / sizeof says[0]; i++) ws_store_le64(raw + 8 * i, says[i]);
+        ws_hash_add(hash, n->name, strlen(n->name) + 1);
+        ws_hash_add(hash, raw, sizeof raw);
+    }
     ws_hash_hex(hash, b->plan->facts.was);
     return WS_OK;
 }

@@ -142,7 +142,8 @@ static enum ws_status carry_all(struct carry *c, const struct ws_keep_place *kee
         ws_findings_add(
             c->e.findings, WS_NOTE,
             "the old system's list of packages is not read here: whatever is not in the new one is told as lost");
-    return carry_lost(c, known);
+    carry_lost(c, known);
+    return WS_OK;
 }
 
 enum ws_status ws_system_carry(struct ws_tree *root, const struct ws_system_facts *facts, struct ws_tree *was,

@@ -7,6 +7,7 @@
 
 /* Flags in `work2` of the old root's nodes. */
 enum { CARRY_KEPT = 1, CARRY_OWNED = 2, CARRY_PASSED = 4, CARRY_CHANGED = 8 };
+
 enum { CARRY_SYSTEM_IDS = 1000, CARRY_LAST_ID = 59999 };
 
 struct carry {
@@ -33,6 +34,6 @@ enum ws_status carry_same(struct carry *carry, uint64_t *files, uint64_t *bytes)
 /* packages.c: the list of those that were added, left in the new root; and flags for what packages own. */
 enum ws_status carry_packages(struct carry *carry, bool *known);
 /* lost.c: what has no place in the new system. */
-enum ws_status carry_lost(struct carry *carry, bool packages_known);
+void carry_lost(struct carry *carry, bool packages_known);
 
 #endif

@@ -64,6 +64,10 @@ static const char *const passed[] = {"/boot",
                                      "/etc/fstab.before",
                                      "/etc/ld.so.cache",
                                      "/etc/.pwd.lock",
+                                     "/etc/passwd",
+                                     "/etc/shadow",
+                                     "/etc/group",
+                                     "/etc/gshadow",
                                      "/etc/passwd-",
                                      "/etc/shadow-",
                                      "/etc/group-",
@@ -86,8 +90,17 @@ static const char *const passed_names[] = {
 
 struct lost {
     char path[WS_KEEP_ROOM];
-    uint64_t files, bytes, changed;
+    uint64_t files, bytes;
+    enum kind { ALONE, CHANGED, UNLIKE } kind;
 };
+/* What is told of each kind: of what nobody else brings, of settings that were changed, and of settings that may have
+ * been: no package's, and others in the new system. */
+static const struct {
+    enum ws_fate fate;
+    const char *what, *unknown; /* where packages are known, and where not */
+} kinds[] = {[ALONE] = {WS_FATE_LOST, "no package's, and not in the new system", "not in the new system"},
+             [CHANGED] = {WS_FATE_LOST, "settings that were changed; the new system's take their place", ""},
+             [UNLIKE] = {WS_FATE_REPLACED, "no package's; the new system has another there", ""}};
 
 static void pass_over(const struct carry *c) {
     for (size_t i = 0; i < sizeof passed / sizeof passed[0]; i++) {
@@ -111,56 +124,55 @@ static void group_of(const char *path, char out[WS_KEEP_ROOM]) {
     (void)snprintf(out, WS_KEEP_ROOM, "%.*s", (int)(end ? end - path : (long)strlen(path)), path);
 }
 
-static enum ws_status same_as_new(const struct carry *c, const struct ws_node *was, const char *path, bool *same) {
+/* @return false for what is in the new root, too, or has an heir there */
+static bool kind_of(const struct carry *c, const struct ws_node *was, const char *path, bool packages,
+                    enum kind *kind) {
     const struct ws_node *now = carry_name(&c->e, path);
-    char a[WS_HASH_HEX], b[WS_HASH_HEX];
-    *same = now != NULL;
-    if (!now || !(was->work2 & CARRY_CHANGED)) return WS_OK; /* what the new one has there takes its place */
-    *same = now->content == was->content;
-    if (*same || !now->content || now->content->size != was->content->size) return WS_OK;
-    WS_TRY(ws_source_hash(now->content, WS_HASH_SHA256, a, c->e.error));
-    WS_TRY(ws_source_hash(was->content, WS_HASH_SHA256, b, c->e.error));
-    *same = strcmp(a, b) == 0;
-    return WS_OK;
+    const struct ws_node *thing = was->same_as ? was->same_as : was;
+    *kind = !now ? ALONE : was->work2 & CARRY_CHANGED ? CHANGED : UNLIKE;
+    if (!now) return true;
+    if (now->same_as) now = now->same_as;
+    bool same = now->content == thing->content; /* made one, where they are alike */
+    if (same || *kind == CHANGED) return !same;
+    return packages && strncmp(path, "/etc/", 5) == 0 && thing->kind == WS_NODE_FILE;
 }
 
-static void count(struct lost *lost, size_t *groups, const struct ws_node *n, const char *path) {
+static void count(struct lost *lost, size_t *groups, const struct ws_node *n, const char *path, enum kind kind) {
     char group[WS_KEEP_ROOM];
     size_t i = 0;
-    if (n->work2 & CARRY_CHANGED) (void)snprintf(group, sizeof group, "%.255s", path);
+    if (kind != ALONE) (void)snprintf(group, sizeof group, "%.255s", path);
     else group_of(path, group);
-    while (i < *groups && strcmp(lost[i].path, group) != 0) i++;
+    while (i < *groups && (lost[i].kind != kind || strcmp(lost[i].path, group) != 0)) i++;
     if (i == WS_CARRIED_MOST) i--; /* the last one stands for all others */
     if (i == *groups) {
         memset(&lost[i], 0, sizeof lost[i]);
         (void)snprintf(lost[i].path, sizeof lost[i].path, "%s", group);
+        lost[i].kind = kind;
         ++*groups;
     } else if (strcmp(lost[i].path, group) != 0) {
         lost[i].path[0] = '\0';
     }
     lost[i].files++;
     lost[i].bytes += ws_node_size(n);
-    lost[i].changed += (n->work2 & CARRY_CHANGED) != 0;
 }
 
-enum ws_status carry_lost(struct carry *c, bool packages_known) {
+void carry_lost(struct carry *c, bool packages_known) {
     struct lost lost[WS_CARRIED_MOST];
     size_t groups = 0;
     char path[1024];
     pass_over(c);
     for (struct ws_node *n = ws_tree_root(c->was.root); n; n = ws_tree_next(n)) {
-        bool same = false;
+        enum kind kind;
         bool owned = n->work2 & CARRY_OWNED && !(n->work2 & CARRY_CHANGED);
         if (is_passed(n) || n->kind == WS_NODE_FOLDER || n->work2 & CARRY_KEPT || owned) continue;
         ws_node_path(n, path, sizeof path);
-        WS_TRY(same_as_new(c, n, path, &same));
-        if (!same) count(lost, &groups, n, path);
+        if (kind_of(c, n, path, packages_known, &kind)) count(lost, &groups, n, path, kind);
     }
-    for (size_t i = 0; i < groups; i++)
-        carry_tell(c, WS_FATE_LOST, lost[i].path, lost[i].files, lost[i].bytes, "%s",
-                   !lost[i].path[0]  ? "in further places"
-                   : lost[i].changed ? "settings that were changed; the new system's take their place"
-                   : packages_known  ? "no package's, and not in the new system"
-                                     : "not in the new system");
-    return WS_OK;
+    for (enum ws_fate fate = WS_FATE_REPLACED; fate <= WS_FATE_LOST; fate++)
+        for (size_t i = 0; i < groups; i++)
+            if (kinds[lost[i].kind].fate == fate)
+                carry_tell(c, fate, lost[i].path, lost[i].files, lost[i].bytes, "%s",
+                           !lost[i].path[0]                          ? "in further places"
+                           : packages_known || lost[i].kind != ALONE ? kinds[lost[i].kind].what
+                                                                     : kinds[lost[i].kind].unknown);
 }

@@ -77,6 +77,7 @@ static enum ws_status check_shell(struct people *p, const char *name) {
     edit_field(entry, 6, shell, sizeof shell);
     if (!shell[0] || edit_has(&p->c->e, shell)) return WS_OK;
     const char *usual = edit_has(&p->c->e, "/bin/bash") ? "/bin/bash" : "/bin/sh";
+    if (!edit_has(&p->c->e, usual)) return WS_OK;
     const char *colon = entry + length;
     while (colon > entry && *colon != ':') colon--;
     struct ws_text line = {0};
