@@ -142,8 +142,9 @@ def memory(folder):
     print(f"peak memory of any command above, a 15 TiB volume among them: {peak:.0f} MiB (target: under 64 MiB)")
 
 
-def make_root(path, files, mean_bytes):
-    """The archive of a root file system: so many files, most of them small, and what makes a root of them."""
+def make_root(path, files, mean_bytes, changed=0):
+    """The archive of a root file system: so many files, most of them small, and what makes a root of them; of a hundred so many
+    are not those of the same archive without."""
     rng = random.Random(7)
     noise = rng.randbytes(1 << 22)
     with tarfile.open(path, "w") as tar:
@@ -157,7 +158,8 @@ def make_root(path, files, mean_bytes):
         for i in range(files):
             size = min(int(rng.expovariate(1 / mean_bytes)), 1 << 21)
             at = rng.randrange(1 << 21)
-            add(f"usr/{i % 97}/{i % 1013}/file-{i}", noise[at:at + size])
+            content = noise[at:at + size]
+            add(f"usr/{i % 97}/{i % 1013}/file-{i}", content[::-1] if i * 7 % 100 < changed else content)
     return os.path.getsize(path)
 
 
@@ -276,6 +278,30 @@ def systems(folder):
     print(f"  of 300,003 files: plan {p:.1f} s, {planning:.0f} MiB; build {b:.1f} s, {building:.0f} MiB (target: under {64 + 300 * 300003 / (1 << 20):.0f} MiB)")
 
 
+def renewals(folder):
+    """A full system renewed by one of which a tenth of the files differ, against building the newer one."""
+    tar, newer, drive, fresh, plan = (os.path.join(folder, n) for n in ("was.tar", "newer.tar", "renewed.img", "fresh.img", "renewal.plan"))
+    make_root(tar, 30000, 18000)
+    make_root(newer, 30000, 18000, changed=10)
+    for target in (drive, fresh):
+        with open(target, "wb") as f:
+            f.truncate(4 << 30)
+    planned, renewed, built, moved = [], [], [], []
+    names = {t: json.loads(run(satchel, "drives", t, "--json")[1])["drives"][0]["name"] for t in (drive, fresh)}
+    for i in range(3):
+        for source, target in ((tar, drive), (newer, fresh)):
+            run(satchel, "plan", "--image", source, "--drive", target, "--kind", "system", "--save", plan, "--over")
+            b, out = run(satchel, "build", plan, "--confirm", names[target], "--afresh", "--no-check", "--json")
+        p, peak = peak_of(satchel, "plan", "--image", newer, "--drive", drive, "--kind", "renewal", "--save", plan, "--over")
+        r, changed = run(satchel, "build", plan, "--confirm", names[drive], "--no-check", "--json")
+        planned.append(p)
+        renewed.append(r)
+        built.append(b)
+        moved.append(json.loads(changed)["written_bytes"] / json.loads(out)["written_bytes"])
+    print(f"full system of 30,003 files renewed, a tenth of them changed: plan {statistics.median(planned):.2f} s, {peak:.0f} MiB; build {statistics.median(renewed):.2f} s, "
+          f"the newer one built anew {statistics.median(built):.2f} s; bytes written {statistics.median(moved):.2f} x")
+
+
 def names(folder):
     """Ten times as many names should take ten times as long, whatever reads them."""
     count = os.environ.get("WS_BENCH_NAMES", "20000")
@@ -286,8 +312,8 @@ def names(folder):
         print(f"  {what:18} {shape:26} {few:>8} {many:>8}  {ratio} x")
 
 
-WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems names").split()
+WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals names").split()
 with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
-    for part in (replica, files, persistence, memory, systems, names):
+    for part in (replica, files, persistence, memory, systems, renewals, names):
         if part.__name__ in WANTED:
             part(folder)

@@ -132,6 +132,9 @@ int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const st
 bool root_look(const struct ws_image *image, const struct ws_tree *folder, struct ws_system_facts *facts);
 void root_show(const struct cli *cli, const struct ws_system_facts *facts);
 json_t *root_json(const struct ws_system_facts *facts);
+/* What a live image's initial RAM disk can do for remembering, where it is read. */
+void ability_show(const struct cli *cli, const struct ws_image *image);
+json_t *ability_json(const struct ws_image *image);
 void editions_show(const struct cli *cli, const struct ws_editions *editions);
 json_t *editions_json(const struct ws_editions *editions);
 

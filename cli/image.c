@@ -87,10 +87,11 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
                               cli_pack("{s:s, s:s, s:b, s:o, s:o}", "path", i->loader[k].path, "machine",
                                        i->loader[k].machine, "signed", i->loader[k].signed_, "signer",
                                        text_or_null(i->loader[k].signer), "issuer", text_or_null(i->loader[k].issuer)));
-    json_t *memory = i->family ? cli_pack("{s:s, s:s, s:s, s:i, s:i}", "family", i->family->word, "label",
-                                          i->family->label, "parameters", i->family->parameters, "live_entries",
-                                          (int)i->live_entries, "remembering_entries", (int)i->remembering_entries)
-                               : json_null();
+    json_t *memory =
+        i->family ? cli_pack("{s:s, s:s, s:s, s:i, s:i, s:o}", "family", i->family->word, "label", i->family->label,
+                             "parameters", i->family->parameters, "live_entries", (int)i->live_entries,
+                             "remembering_entries", (int)i->remembering_entries, "ability", ability_json(i))
+                  : json_null();
     json_t *checksum = c->hex[0] ? cli_pack("{s:s, s:s, s:b, s:o}", "value", c->hex, "kind", ws_hash_name(c->kind),
                                             "as_published", c->as_published, "list", text_or_null(c->list))
                                  : json_null();
@@ -160,6 +161,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const st
         show_field(cli, "Remembers on", "a volume labelled \"%s\"%s%s", i->family->label,
                    i->family->config_path ? " with a file " : "", i->family->config_path ? i->family->config_path : "");
         show_field(cli, "when passed", "%s", i->family->parameters);
+        ability_show(cli, i);
     }
     if (i->default_title[0]) {
         show_field(cli, "Starts first", "%s", i->default_title);

@@ -102,3 +102,40 @@ json_t *editions_json(const struct ws_editions *all) {
                                                  (json_int_t)all->edition[i].layers));
     return list;
 }
+
+static bool ability_of(const struct ws_image *image, struct ws_live_ability *ability, struct ws_error *why) {
+    return image->family && image->iso &&
+           ws_live_ability_look(ws_iso_tree(image->iso), image->family, ability, why) == WS_OK;
+}
+
+static const uint32_t of_memory =
+    1u << WS_DRIVER_EXT4 | 1u << WS_DRIVER_VFAT | 1u << WS_DRIVER_EXFAT | 1u << WS_DRIVER_LOOP;
+
+void ability_show(const struct cli *cli, const struct ws_image *image) {
+    struct ws_live_ability a;
+    struct ws_error why = {0};
+    char names[120];
+    if (!image->family || !image->iso) return;
+    if (!ability_of(image, &a, &why)) {
+        show_field(cli, "Its scripts", "not read: %s", why.what);
+        return;
+    }
+    const char *memory = !a.scripts                               ? "no scripts of this family known here"
+                         : !a.parameter || (!a.volume && !a.file) ? "know nothing of remembering so"
+                         : a.volume && a.file                     ? "remember in a partition, or in a file"
+                         : a.volume                               ? "remember in a partition, not in a file"
+                                                                  : "remember in a file, not in a partition";
+    show_field(cli, "Its scripts", "%s (%s%s%s)", memory, a.initrd, a.maker[0] ? ", made by " : "", a.maker);
+    show_field(cli, "", "with the drivers %s%s%s", ws_driver_names(a.drivers & of_memory, names, sizeof names),
+               a.drivers & of_memory ? "" : "none", a.built_in ? "" : "; what its kernel has built in is not said");
+}
+
+json_t *ability_json(const struct ws_image *image) {
+    struct ws_live_ability a;
+    char names[120];
+    if (!ability_of(image, &a, NULL)) return json_null();
+    return cli_pack("{s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:b}", "initrd", a.initrd, "maker", a.maker, "scripts",
+                    a.scripts, "knows_parameter", a.parameter, "in_partition", a.scripts && a.parameter && a.volume,
+                    "in_file", a.scripts && a.parameter && a.file, "drivers",
+                    ws_driver_names(a.drivers & of_memory, names, sizeof names), "says_what_is_built_in", a.built_in);
+}

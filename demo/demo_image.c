@@ -63,22 +63,36 @@ static size_t demo_kernel(uint8_t *out, size_t length) {
 /* An initial RAM disk with the drivers that a live stick needs: cpio, "newc" (Linux, buffer-format.rst); its size is
  * always the same. */
 enum { INITRD_BYTES = 40000 };
-static void demo_initrd(uint8_t *bytes) {
+/* What its scripts say of remembering, by family. */
+static const char *scripts_of(const char *family) {
+    if (!family) return "";
+    if (strcmp(family, "casper") == 0) return "# casper\ncase $x in persistent) find writable ;; esac\n";
+    if (strcmp(family, "casper-old") == 0) return "# casper\ncase $x in persistent) find casper-rw ;; esac\n";
+    if (strcmp(family, "dracut") == 0)
+        return "getarg rd.live.image\ngetarg rd.live.overlay=\ngetargbool 0 rd.live.overlay.overlayfs\n";
+    return "case $x in live-media=*) ;; persistence) find persistence persistence.conf ;; esac\n";
+}
+
+static void demo_initrd(uint8_t *bytes, const char *family) {
     static const char *const names[] = {"init",           "scripts/functions",  "kernel/xhci_pci.ko",
                                         "kernel/uas.ko",  "kernel/ehci_pci.ko", "kernel/usb-storage.ko",
                                         "kernel/ext4.ko", "kernel/sd_mod.ko",   "kernel/vfat.ko",
                                         "kernel/loop.ko", "kernel/overlay.ko",  "kernel/dm-crypt.ko",
-                                        "kernel/xts.ko",  "sbin/cryptsetup",    "TRAILER!!!"};
+                                        "kernel/xts.ko",  "sbin/cryptsetup",    "scripts/live",
+                                        "TRAILER!!!"};
     size_t at = 0;
     memset(bytes, 0, INITRD_BYTES);
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++) {
         char head[120];
+        const char *text = strcmp(names[i], "scripts/live") == 0 ? scripts_of(family) : "";
         size_t name = strlen(names[i]) + 1;
         int n = snprintf(head, sizeof head, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x", 1, 0100644, 0,
-                         0, 1, 0, 0, 0, 0, 0, 0, (unsigned)name, 0);
+                         0, 1, 0, (unsigned)strlen(text), 0, 0, 0, 0, (unsigned)name, 0);
         memcpy(bytes + at, head, (size_t)n);
         memcpy(bytes + at + n, names[i], name);
         at = (at + (size_t)n + name + 3) / 4 * 4;
+        memcpy(bytes + at, text, strlen(text));
+        at = (at + strlen(text) + 3) / 4 * 4;
     }
 }
 
@@ -277,8 +291,9 @@ static enum ws_status make_tree(struct demo_image *d, const struct demo_params *
     (void)snprintf(path, sizeof path, "%s/vmlinuz", w.folder);
     WS_GO(ws_tree_put(d->tree, path, bytes, length, NULL, error));
     (void)snprintf(path, sizeof path, "%s/initrd.img", w.folder);
-    demo_initrd(bytes);
-    WS_GO(ws_tree_put(d->tree, path, bytes, INITRD_BYTES, NULL, error));
+    demo_initrd(bytes, p->family);
+    WS_GO(ws_tree_put(d->tree, path, bytes, INITRD_BYTES, &node, error));
+    if (p->initrd) node->content = p->initrd;
     WS_GO(ws_tree_put(d->tree, w.root, "", 0, &node, error));
     node->content = d->root_source;
     demo_code(bytes);

@@ -15,13 +15,14 @@ struct demo_params {
     const char *family; /**< "live-boot", "casper", "casper-old", "dracut"; NULL: a system nobody knows */
     enum demo_table table;
     bool unsigned_loader;
-    bool full_menus;       /**< the menus fill their last sector: edited text has to move */
-    bool crowded_mbr;      /**< no MBR entry is free */
-    size_t esp_menu;       /**< bytes of a menu inside the EFI start image, at least 300; 0: none */
-    const char *grub_text; /**< instead of the usual menu; NULL for the usual one */
-    uint64_t ballast;      /**< bytes of filler, to make a larger image */
-    const char *volume_id; /**< NULL: CURLEW_LIVE_12 */
-    bool newer;            /**< what came a year later, Curlew Live 13 */
+    bool full_menus;                /**< the menus fill their last sector: edited text has to move */
+    bool crowded_mbr;               /**< no MBR entry is free */
+    size_t esp_menu;                /**< bytes of a menu inside the EFI start image, at least 300; 0: none */
+    const char *grub_text;          /**< instead of the usual menu; NULL for the usual one */
+    uint64_t ballast;               /**< bytes of filler, to make a larger image */
+    const char *volume_id;          /**< NULL: CURLEW_LIVE_12 */
+    const struct ws_source *initrd; /**< borrowed; NULL: one that can remember as its family does */
+    bool newer;                     /**< what came a year later, Curlew Live 13 */
 };
 
 /** Everything a demo image borrows, held together. */

@@ -152,7 +152,7 @@ shows "An MBR on a drive with large sectors" "no use here" satchel plan --bench 
 shows "A drive with large sectors (a note)" "through an adapter" satchel plan --bench large --image curlew.iso --drive "$large" --arrangement files
 shows "Our start-up code and Secure Boot" "is not signed" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --uefi-code own --for secure
 shows "The image's own loader on exFAT" "reads no exFAT" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat --uefi-code image
-shows "A system on exFAT (a warning)" "must bring" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat
+shows "A system on exFAT (a warning)" "driver exfat" satchel plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --files-on exfat
 demo-image gauge.iso none
 sed -n '/^```json/,/^```/p' "$here/family-format.md" | sed '1d;$d' | grep -v overlay_ | sed 's/"work": "work",/"work": "work"/' > alone.family
 shows "A family that keeps nothing in a file" "not known to remember" satchel plan --bench b --image gauge.iso --drive "$gorse" --arrangement files --family alone.family --in file

@@ -266,7 +266,7 @@ for how in "--arrangement files" "--arrangement whole" "--arrangement files --fi
     for pc in launch hut; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 done
 
-expect 0 "exFAT driver, or nothing is remembered" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data-on exfat \
+expect 0 "it would forget everything unless its kernel has the driver exfat built in" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --in file --data-on exfat \
     --data 10G --persistence 6G --save o.plan
 expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
 expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b

@@ -36,6 +36,8 @@ struct ws_initrd_facts {
     uint32_t files;   /**< names in all */
     uint32_t archives;
     uint64_t unpacked; /**< bytes */
+    bool builtin;      /**< it says what its kernel has built in (modules.builtin) */
+    uint32_t built_in; /**< bit N: driver N is */
     bool systemd;      /**< systemd starts in it */
     bool cryptsetup;   /**< it can open locked volumes */
 };
@@ -45,6 +47,11 @@ struct ws_initrd_facts {
  */
 WS_CHECKED enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_facts *facts,
                                          struct ws_error *error);
+enum { WS_WORDS_MOST = 8 };
+/** The same, and which words stand in its texts: files of up to 512 KiB that are no programs and no modules.
+ *  @param words  at most WS_WORDS_MOST, of at most 63 bytes; `found` gets bit N for word N */
+WS_CHECKED enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *const words[], size_t count,
+                                           uint32_t *found, struct ws_initrd_facts *facts, struct ws_error *error);
 /** A set of drivers, bit N standing for driver N, in words with commas. @return `out` */
 const char *ws_driver_names(uint32_t drivers, char *out, size_t room);
 /** The drivers that a kernel of this version has built in, as the root's lib/modules/VERSION/modules.builtin says.

@@ -29,6 +29,7 @@ struct ws_live_family {
      *  NULL: the same. */
     const char *file_parameters;
     bool overlay_beside;        /**< it may lie on the medium's own volume */
+    const char *script_word;    /**< its scripts in the initial RAM disk are known by it; NULL: it is not known */
     const char *release_before; /**< used when the medium names an older release than this ("19.10"), else NULL */
 };
 

@@ -40,7 +40,7 @@ WS_CHECKED enum ws_status ws_keep_place_check(const struct ws_keep_place *place,
 
 /** How a system in use was told to start, for the one that takes its place. Empty and 0 where it does not say. */
 struct ws_start_settings {
-    char options[256]; /**< what its kernels are told, beside what the drive's arrangement needs */
+    char options[700]; /**< what its kernels are told, beside what the drive's arrangement needs */
     unsigned wait;     /**< seconds of its menu */
     bool found;        /**< it is one made here */
     bool boot_apart;

@@ -25,6 +25,7 @@
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
 
+#include "wild_satchel/ability.h"
 #include "wild_satchel/api.h"
 #include "wild_satchel/archive.h"
 #include "wild_satchel/base.h"

@@ -172,6 +172,7 @@ enum ws_status build_prepare_files(struct ws_build *b, struct ws_error *error) {
     WS_GO(build_compose_volumes(b, error));
     build_list_parts(b);
     build_note_files(b);
+    build_note_ability(b);
 done:
     for (size_t i = 0; i < changes; i++) build_free_change(&change[i]);
     return status;

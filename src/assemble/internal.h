@@ -49,7 +49,7 @@ struct ws_build {
     bool no_kernel; /* of the image's own that our start-up code could start */
     /* of a full system, as asked for, or as the system that is there has it */
     struct ws_owner owner;
-    char kernel_options[256];
+    char kernel_options[700];
     unsigned menu_seconds;
     /* of a renewal: the drive as it is, and what that borrows */
     const struct ws_source *now;
@@ -212,6 +212,8 @@ enum ws_status build_check_inputs(const struct ws_build *build, struct ws_port *
 void build_list_parts(struct ws_build *build);
 /* Those of a drive that has its partitions already. */
 void build_list_partitions(struct ws_build *build);
+/* ability.c: can the live system do what is wanted of it? */
+void build_note_ability(struct ws_build *build);
 /* notes.c: what was decided about where changes are kept, and about files. */
 void build_note_persistence(struct ws_build *build);
 void build_note_files(struct ws_build *build);

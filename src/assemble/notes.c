@@ -21,12 +21,6 @@ void build_note_persistence(struct ws_build *b) {
                    : p->family->overlay_beside ? "an image laid down whole takes no more files"
                                                : "%s does not look for it on the volume it starts from",
                    p->family->title);
-    const struct ws_format *format = NULL;
-    if (b->in_file && !beside && build_format(p, WS_ROLE_DATA, &format, NULL) == WS_OK && !format->firmware)
-        ws_findings_add(&p->findings, WS_WARNING,
-                        "the initial RAM disk must bring the kernel's %s driver, or nothing is remembered; a proof on "
-                        "an emulated PC tells",
-                        format->title);
     struct ws_size asked = build_wanted_size(p, WS_ROLE_PERSISTENCE);
     if (b->overlay || asked.kind == WS_SIZE_BYTES || asked.kind == WS_SIZE_LEAST) return;
     bool ends = b->in_file && v->size == build_overlay_most(b);
@@ -68,18 +62,12 @@ static void note_choices(struct ws_build *b) {
                                                        : "an MBR would end at 2 TiB");
     plan_chose(p, "alignment", ws_size_counted(p->facts.align, size, sizeof size),
                "the erase units of usual drives divide it evenly");
-    if (start) {
+    if (start)
         plan_chose(p, "file system", "exFAT", "as asked: files of over 4 GiB; the live system must bring its driver");
-        ws_findings_add(
-            &p->findings, WS_WARNING,
-            "the initial RAM disk must bring the kernel's exFAT driver, or the system does not find its files; "
-            "a proof on an emulated PC tells");
-    } else if (!b->remembers) {
-        plan_chose(p, "file system", "FAT32", "firmware reads nothing else");
-    } else {
+    else if (!b->remembers) plan_chose(p, "file system", "FAT32", "firmware reads nothing else");
+    else
         plan_chose(p, "file system", "FAT32, ext4",
                    "FAT32 for the system's files: firmware reads nothing else; ext4 for what is remembered");
-    }
     build_note_persistence(b);
     if (p->request.rules.label[0])
         plan_chose(p, "system's label", p->request.rules.label, "the rules want exactly this one");

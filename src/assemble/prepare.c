@@ -118,7 +118,7 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->now = setting->now;
     b->owner = request->owner;
     b->menu_seconds = request->menu_seconds;
-    memcpy(b->kernel_options, request->kernel_options, sizeof b->kernel_options);
+    memcpy(b->kernel_options, request->kernel_options, sizeof request->kernel_options);
     b->overlay = setting->input[WS_INPUT_OVERLAY];
     memcpy(b->added, setting->input + WS_INPUTS, sizeof b->added);
     p->request = *request;

@@ -88,7 +88,7 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     b->now_slice = slice;
     b->was_facts = system;
     if (b->menu_seconds == WS_MENU_SECONDS_USUAL) b->menu_seconds = settings.wait;
-    if (!b->kernel_options[0]) memcpy(b->kernel_options, settings.options, sizeof b->kernel_options);
+    if (!b->kernel_options[0]) memcpy(b->kernel_options, settings.options, sizeof settings.options);
     b->owner.internal_disks = ws_internal_disks_of(tree);
     add_volume(b, WS_ROLE_SYSTEM, t, "ext4", facts);
     return ws_guid_parse(facts->id, &b->plan->id_of[WS_ROLE_SYSTEM]) ? WS_OK : WS_E_FORMAT;

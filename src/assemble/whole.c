@@ -60,6 +60,7 @@ static void note_choices(struct ws_build *b) {
                                     : "the erase units of usual drives divide it evenly");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     build_note_persistence(b);
+    build_note_ability(b);
 }
 
 /* What had to be appended grows the image's own file system and the partition it stands in. */

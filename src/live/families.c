@@ -14,6 +14,7 @@
 static const struct ws_live_family families[] = {
     {
         .word = "live-boot",
+        .script_word = "live-media",
         .title = "live-boot",
         .folder = "live",
         .signs = {"boot=live"},
@@ -29,6 +30,7 @@ static const struct ws_live_family families[] = {
     },
     {
         .word = "casper-old",
+        .script_word = "casper",
         .title = "casper (before 19.10)",
         .folder = "casper",
         .signs = {"boot=casper"},
@@ -44,6 +46,7 @@ static const struct ws_live_family families[] = {
     },
     {
         .word = "casper",
+        .script_word = "casper",
         .title = "casper",
         .folder = "casper",
         .signs = {"boot=casper", "layerfs-path="},
@@ -58,6 +61,7 @@ static const struct ws_live_family families[] = {
     },
     {
         .word = "dracut",
+        .script_word = "rd.live",
         .title = "dracut live",
         .folder = "LiveOS",
         .signs = {"rd.live.image", "root=live:"},

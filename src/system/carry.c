@@ -65,7 +65,7 @@ static void setting(const char *text, const char *key, char *out, size_t room) {
 void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings *s) {
     struct edit e = {.root = (struct ws_tree *)(uintptr_t)root};
     struct ws_text text = {0};
-    char options[800], wait[16], boot[16];
+    char options[sizeof s->options], wait[16], boot[16];
     memset(s, 0, sizeof *s);
     if (edit_load(&e, "/etc/start-entries.conf", &text) == WS_OK && text.length) {
         s->found = true;
@@ -79,7 +79,7 @@ void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings
             p = strchr(p, ' ');
             if (p) p++;
         }
-        (void)snprintf(s->options, sizeof s->options, "%s", p && strlen(p) < sizeof s->options ? p : "");
+        if (p && strlen(p) < sizeof s->options) memcpy(s->options, p, strlen(p) + 1);
     }
     ws_text_free(&text);
 }

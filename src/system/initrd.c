@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { HEAD = 110, NAME_MOST = 4096, FILES_MOST = 1 << 20 };
+enum { HEAD = 110, NAME_MOST = 4096, FILES_MOST = 1 << 20, TEXT_MOST = 512 << 10 };
 static const uint64_t unpacked_most = 4ull << 30;
 
 static const char *const drivers[WS_DRIVERS] = {"xhci_pci", "ehci_pci", "usb_storage", "uas",      "sd_mod",
@@ -59,8 +59,15 @@ struct reading {
     char name[NAME_MOST + 1];
     size_t named, name_length; /* bytes of the name so far, and in all */
     uint64_t skip;             /* content and padding still to come */
-    bool inside;               /* an archive has begun and not ended */
-    uint64_t at;               /* in the unpacked bytes of this archive, for padding */
+    const char *const *words;  /* looked for in texts */
+    size_t words_count;
+    uint32_t found;
+    char *text;  /* owned: this file's content, where it is kept */
+    size_t kept; /* bytes of it that there will be */
+    size_t have_text;
+    uint64_t padding; /* behind it */
+    bool inside;      /* an archive has begun and not ended */
+    uint64_t at;      /* in the unpacked bytes of this archive, for padding */
 };
 
 static void note_file(struct reading *r) {
@@ -75,6 +82,39 @@ static void note_file(struct reading *r) {
     f->drivers |= driver_of(path);
     f->systemd |= strcmp(file, "systemd") == 0 && strstr(path, "lib/systemd/systemd") != NULL;
     f->cryptsetup |= strcmp(file, "cryptsetup") == 0 || strcmp(file, "systemd-cryptsetup") == 0;
+}
+
+/* The lines of modules.builtin: a driver each. */
+static void note_built_in(struct reading *r) {
+    r->facts->builtin = true;
+    for (char *line = r->text, *end; *line; line = end) {
+        end = line + strcspn(line, "\n");
+        if (*end) *end++ = '\0';
+        r->facts->built_in |= driver_of(line);
+    }
+}
+
+/* A text is whole. Programs are none: what they know is not said in words. */
+static void note_text(struct reading *r) {
+    const char *file = strrchr(r->name, '/') ? strrchr(r->name, '/') + 1 : r->name;
+    r->text[r->kept] = '\0';
+    bool program = r->kept > 4 && memcmp(r->text,
+                                         "\x7f"
+                                         "ELF",
+                                         4) == 0;
+    for (size_t i = 0; i < r->words_count && !program; i++)
+        if (strstr(r->text, r->words[i])) r->found |= 1u << i; /* texts end where a zero byte is */
+    if (strcmp(file, "modules.builtin") == 0) note_built_in(r);
+    r->kept = r->have_text = 0;
+}
+
+/* Is its content wanted? What is left to be skipped is what lies behind it then. */
+static void begin_text(struct reading *r) {
+    uint64_t size = r->skip - r->padding;
+    r->kept = r->have_text = 0;
+    if (!r->words_count || size == 0 || size > TEXT_MOST || strstr(r->name, ".ko")) return;
+    r->kept = (size_t)size;
+    r->skip = r->padding;
 }
 
 static enum ws_status damaged(struct ws_error *error, const char *why) {
@@ -106,6 +146,7 @@ static enum ws_status take_head(struct reading *r, struct ws_error *error) {
     r->named = 0;
     r->name_length = ws_round_up(HEAD + name, 4) - HEAD;
     r->skip = ws_round_up(size, 4);
+    r->padding = r->skip - size;
     return WS_OK;
 }
 
@@ -118,6 +159,7 @@ static enum ws_status take_name(struct reading *r, struct ws_error *error) {
         return WS_OK;
     }
     note_file(r);
+    begin_text(r);
     return r->facts->files <= FILES_MOST ? WS_OK : damaged(error, "it has too many files");
 }
 
@@ -130,6 +172,11 @@ static enum ws_status take_bytes(struct reading *r, const uint8_t *bytes, size_t
             memcpy(r->name + r->named, bytes, step);
             r->named += step;
             if (r->named == r->name_length) WS_TRY(take_name(r, error));
+        } else if (r->kept) {
+            step = ws_min_u64(length, r->kept - r->have_text);
+            memcpy(r->text + r->have_text, bytes, step);
+            r->have_text += step;
+            if (r->have_text == r->kept) note_text(r);
         } else if (r->skip > 0) {
             step = (size_t)ws_min_u64(length, r->skip);
             r->skip -= step;
@@ -163,6 +210,7 @@ static enum ws_status sink(void *context, uint64_t at, const void *bytes, size_t
 /* How many bytes to take next: never past a place where something else may begin. */
 static size_t next_step(const struct reading *r, size_t most) {
     if (r->have == HEAD && r->named < r->name_length) return ws_min_u64(most, r->name_length - r->named);
+    if (r->kept) return ws_min_u64(most, r->kept - r->have_text);
     return (size_t)ws_min_u64(most, r->skip ? r->skip : HEAD - r->have);
 }
 
@@ -172,14 +220,14 @@ static enum ws_status read_plain(struct reading *r, const struct ws_source *sour
     uint8_t buffer[4096];
     while (*at < source->size) {
         size_t step = (size_t)ws_min_u64(sizeof buffer, source->size - *at);
-        if (r->have < HEAD && r->skip > sizeof buffer) { /* the name comes first */
+        if (r->have < HEAD && !r->kept && r->skip > sizeof buffer) { /* the name comes first */
             uint64_t jump = ws_min_u64(r->skip, source->size - *at);
             r->skip -= jump;
             r->facts->unpacked += jump;
             *at += jump;
             continue;
         }
-        if (r->have == 0 && r->skip == 0 && !r->inside) { /* zeros, and what follows them */
+        if (r->have == 0 && !r->kept && r->skip == 0 && !r->inside) { /* zeros, and what follows them */
             size_t zeros = 0;
             WS_TRY(ws_source_read(source, *at, buffer, step, error));
             while (zeros < step && buffer[zeros] == 0) zeros++;
@@ -197,6 +245,12 @@ static enum ws_status read_plain(struct reading *r, const struct ws_source *sour
 }
 
 enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_facts *facts, struct ws_error *error) {
+    uint32_t none;
+    return ws_initrd_search(initrd, NULL, 0, &none, facts, error);
+}
+
+enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *const words[], size_t count,
+                                uint32_t *found, struct ws_initrd_facts *facts, struct ws_error *error) {
     struct reading *r = calloc(1, sizeof *r);
     struct ws_source *rest = NULL;
     uint64_t at = 0;
@@ -205,15 +259,22 @@ enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_f
     memset(facts, 0, sizeof *facts);
     if (!r) return ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
     r->facts = facts;
-    enum ws_status status = read_plain(r, initrd, &at, error);
+    r->words = words;
+    r->words_count = count;
+    r->text = malloc(TEXT_MOST + 1);
+    enum ws_status status = r->text ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
+    if (status == WS_OK) status = read_plain(r, initrd, &at, error);
     if (status == WS_OK && at < initrd->size) {
         status = ws_source_slice(initrd, at, initrd->size - at, &rest, error);
         if (status == WS_OK) status = ws_packed_probe(rest, &packed, error);
         if (status == WS_OK) status = ws_unpack(rest, sink, r, &size, error);
         ws_source_close(rest);
     }
-    if (status == WS_OK && (r->inside || r->have)) status = damaged(error, "it breaks off in the middle of a file");
+    if (status == WS_OK && (r->inside || r->have || r->kept))
+        status = damaged(error, "it breaks off in the middle of a file");
     if (status == WS_OK && !facts->archives) status = ws_fail(error, WS_E_NOTFOUND, "this is no initial RAM disk");
+    *found = r->found;
+    free(r->text);
     free(r);
     return status;
 }
