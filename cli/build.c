@@ -174,10 +174,15 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&b.meter);
     if (status != WS_OK) {
-        if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL && (status == WS_E_GONE || status == WS_E_WRITE))
+        if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL && (status == WS_E_GONE || status == WS_E_WRITE)) {
+            cli->error.next[0] = '\0';
+            cli->error.ways = 0;
             ws_fail_hint(&cli->error, WS_HINT_FINISH, "",
-                         "plug it in again: it is as it was, or says that it is being changed, and nothing is lost");
-        else if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
+                         "plug it in again: it is as it was, or says that it is being changed and is to be finished; "
+                         "nothing is lost");
+        } else if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL) {
+            ws_fail_next(&cli->error, "the drive is as it was");
+        } else if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
             ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to %s",
                          cli_is_locked(p.plan) ? "begin again" : "continue");
         goto done;

@@ -46,8 +46,8 @@ static json_t *number_or_null(bool known, uint64_t number) {
 
 static json_t *unfinished_json(const struct ws_contents *c) {
     if (!c || !c->unfinished) return json_null();
-    bool known = c->build[0] != '\0';
-    return cli_pack("{s:o, s:o, s:o}", "build", cli_hash_json(c->build), "flushed_bytes",
+    bool known = c->build[0] != '\0' && !c->changing;
+    return cli_pack("{s:b, s:o, s:o, s:o}", "changing", c->changing, "build", cli_hash_json(c->build), "flushed_bytes",
                     number_or_null(known, c->build_flushed), "end_bytes", number_or_null(known, c->build_end));
 }
 

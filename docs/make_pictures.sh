@@ -101,6 +101,13 @@ picture system-locked "$say
 export WILD_SATCHEL_BENCH=fresh
 say satchel plan --image curlew-live.iso --drive $gorse --kind system --administrator 'tide:Tide survey' --locked --save locked.plan
 satchel build locked.plan --confirm $gorse --password-fd 3 --recovery-fd 4 3< secrets 4> recovery 2>/dev/null"
+demo-image curlew-live-13.iso newer
+picture renewal "$say
+export WILD_SATCHEL_BENCH=fresh
+satchel build system.plan --confirm $gorse --password-fd 3 3< secrets >/dev/null 2>&1
+satchel prove $gorse --confirm $gorse --on launch >/dev/null 2>&1
+clear
+say satchel plan --image curlew-live-13.iso --drive $gorse --kind renewal --save renewal.plan"
 # Our start-up code on an emulated PC's own screen: the menu, and what the check finds after a byte has changed.
 screen() { # NAME SECONDS KEYS
     (sleep "$2"; for key in $3; do echo "sendkey $key"; sleep 2; done; sleep 3; echo "screendump $work/$1.ppm"; sleep 1; echo quit) |

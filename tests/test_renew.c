@@ -5,7 +5,7 @@
 
 #include <unistd.h>
 
-enum { MIB = 1 << 20, DRIVE = 224 * MIB, ROOT_AT = 65 * MIB };
+enum { MIB = 1 << 20, DRIVE = 290 * MIB, ROOT_AT = 65 * MIB };
 
 /* A drive with a full system on it, and one of its renewals. */
 struct bed {
@@ -42,7 +42,7 @@ static struct ws_tree *plain_root(const char *version) {
 }
 
 /* The tree's own system at home on the drive. */
-static bool make_drive(struct bed *b, struct ws_tree *tree) {
+static bool make_drive_on(struct bed *b, struct ws_tree *tree, enum ws_table_wish table) {
     struct ws_build *build = NULL;
     struct volume v;
     memset(b, 0, sizeof *b);
@@ -51,6 +51,11 @@ static bool make_drive(struct bed *b, struct ws_tree *tree) {
     planned_begin(&b->p, WS_KIND_SYSTEM, &b->drive->facts);
     strcpy(b->p.request.kernel_options, "quiet");
     b->p.request.menu_seconds = 2;
+    b->p.request.table = table;
+    if (table == WS_TABLE_WISH_GPT) { /* and other volumes, which stay as they are */
+        ws_request_want(&b->p.request, WS_ROLE_SWAP)->size = ws_size_of(MIB);
+        ws_request_want(&b->p.request, WS_ROLE_DATA)->size = ws_size_of(64 * MIB);
+    }
     b->p.request.owner.internal_disks = WS_INTERNAL_OPEN;
     struct ws_source *key = NULL; /* a host's key that a root brings is everybody's, and goes */
     struct ws_addition *a = &b->p.request.addition[b->p.request.additions++];
@@ -70,6 +75,8 @@ static bool make_drive(struct bed *b, struct ws_tree *tree) {
     free_volume(&v);
     return ws_source_drive(&b->drive->drive, &b->now, &error) == WS_OK;
 }
+
+static bool make_drive(struct bed *b, struct ws_tree *tree) { return make_drive_on(b, tree, WS_TABLE_USUAL); }
 
 static enum ws_status renew(struct bed *b, struct ws_tree *tree, const char *const *keep) {
     ws_build_close(b->build);
@@ -347,9 +354,18 @@ static void random_roots_are_renewed(void) {
             ws_tree_close(newer);
             free_volume(&v);
         } else {
-            if (!make_drive(&b, was)) return;
+            if (!make_drive_on(&b, was, WS_TABLE_WISH_GPT)) return;
             OK(renew(&b, newer, keeps));
+            uint64_t end = ROOT_AT + VOLUME(b.p, SYSTEM)->size;
+            uint8_t *behind = malloc(DRIVE - end);
+            memcpy(behind, b.drive->bytes + end, DRIVE - end);
             OK(carry_out(&b));
+            CHECK(memcmp(behind, b.drive->bytes + end, DRIVE - end - 34 * 512) == 0);
+            free(behind);
+            struct ws_findings table = {0};
+            OK(ws_table_check(b.now, 512, &table, &error));
+            CHECK(ws_findings_worst(&table) < WS_FAULT);
+            ws_findings_free(&table);
             struct ws_tree *seen = root_of(&b, &slice);
             compare_below(seen, was, keep, true);
             ws_tree_close(seen);
@@ -412,6 +428,15 @@ static void a_renewal_cut_at_every_write_is_as_before_or_finished(void) {
 static void what_cannot_be_renewed_is_refused(void) {
     struct ws_tree *was = plain_root("2"), *newer = plain_root("1");
     struct bed b;
+    struct ws_node *ballast = NULL; /* kept, so that little is free */
+    uint8_t *tide = malloc(70 * MIB);
+    struct ws_source *filled = NULL;
+    memset(tide, 0x11, 70 * MIB);
+    OK(ws_source_memory(tide, 70 * MIB, &filled, &error));
+    free(tide);
+    OK(ws_tree_put(was, "home/tide/ballast", "", 0, &ballast, &error));
+    OK(ws_tree_own(was, filled, &error));
+    ballast->content = filled;
     static const char *const paths[] = {"opt", "/", "/opt/../etc", "/opt//x", "/opt/.", "/opt\n"};
     if (!make_drive(&b, was)) return;
     for (size_t i = 0; i < sizeof paths / sizeof paths[0]; i++) {

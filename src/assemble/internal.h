@@ -56,6 +56,7 @@ struct ws_build {
     struct ws_source *now_slice; /* its system's volume */
     struct ws_tree *was;
     struct ws_system_facts was_facts;
+    bool was_hidden; /* the PC's disks */
     struct ws_ext4_geometry geometry;
     struct ws_layout *start_layout; /* of the volume that firmware reads, and of the front */
     uint64_t log_at;

@@ -164,8 +164,10 @@ enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
     enum ws_status status = ws_plan_same_results(read, b->plan, error);
     if (status == WS_E_FORMAT && read->facts.kind == WS_KIND_RENEWAL) { /* the document and the inputs have digests */
-        ws_fail(error, status, "the system on this drive was used since the plan was made");
-        ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make the plan again: it tells what is kept and lost now");
+        ws_fail(error, status, "the system on this drive was used since the plan was made, or is renewed already");
+        ws_fail_hint(
+            error, WS_HINT_PLAN_AGAIN, "",
+            "a renewed drive is checked by its record; else make the plan again: it tells what is kept and lost now");
     }
     if (status == WS_OK) {
         take_findings(b->plan, read);

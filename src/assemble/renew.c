@@ -88,8 +88,12 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     b->now_slice = slice;
     b->was_facts = system;
     if (b->menu_seconds == WS_MENU_SECONDS_USUAL) b->menu_seconds = settings.wait;
-    if (!b->kernel_options[0]) memcpy(b->kernel_options, settings.options, sizeof settings.options);
+    if (!b->kernel_options[0] && ws_is_visible(settings.options))
+        memcpy(b->kernel_options, settings.options, sizeof settings.options);
     b->owner.internal_disks = ws_internal_disks_of(tree);
+    /* where the newer root cannot, that is said and nothing refused */
+    b->was_hidden = b->owner.internal_disks == WS_INTERNAL_HIDDEN;
+    if (b->was_hidden) b->owner.internal_disks = WS_INTERNAL_USUAL;
     add_volume(b, WS_ROLE_SYSTEM, t, "ext4", facts);
     return ws_guid_parse(facts->id, &b->plan->id_of[WS_ROLE_SYSTEM]) ? WS_OK : WS_E_FORMAT;
 }
@@ -173,6 +177,31 @@ static enum ws_status take_over(struct ws_build *b, const struct ws_layout *from
     return WS_OK;
 }
 
+/* What somebody put on the volume that firmware reads is not there afterwards. */
+static enum ws_status note_start(struct ws_build *b, const struct ws_format *format, const struct ws_volume *v,
+                                 struct ws_error *error) {
+    struct ws_carried_list *l = &b->plan->carried;
+    struct ws_source *slice = NULL;
+    struct ws_tree *was = NULL;
+    char path[1024];
+    uint64_t files = 0, bytes = 0;
+    WS_TRY(ws_source_slice(b->now, v->at, v->size, &slice, error));
+    if (format->read(slice, &was, NULL, NULL) == WS_OK)
+        for (const struct ws_node *n = ws_tree_root(was); n; n = ws_tree_next(n)) {
+            if (n->kind != WS_NODE_FILE) continue;
+            if (ws_tree_find_any_case(b->tree[WS_ROLE_START], ws_node_path(n, path, sizeof path))) continue;
+            files++;
+            bytes += ws_node_size(n);
+        }
+    ws_tree_close(was);
+    ws_source_close(slice);
+    if (!files || l->rows == WS_CARRIED_MOST) return WS_OK;
+    struct ws_carried *row = &l->row[l->rows++];
+    *row = (struct ws_carried){.fate = WS_FATE_LOST, .path = "/boot/efi", .files = files, .bytes = bytes};
+    (void)snprintf(row->what, sizeof row->what, "on the volume that firmware reads, which is made anew");
+    return WS_OK;
+}
+
 /* Table and start-up code of the front, and the volume that firmware reads, are made anew where they stand. */
 static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
@@ -186,6 +215,7 @@ static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) 
     memcpy(first, b->table->mbr_sector, 512);
     WS_TRY(ws_layout_add_bytes(b->start_layout, 0, first, p->drive.sector, WS_PHASE_SEAL, error));
     WS_TRY(build_make_start(b, error));
+    WS_TRY(note_start(b, format, v, error));
     struct ws_volume_params params = build_params(b, WS_ROLE_START, format, v->size);
     memcpy(params.label, v->label, sizeof params.label);
     params.id = p->id_of[WS_ROLE_START];
@@ -234,6 +264,9 @@ static void note(struct ws_build *b, const struct ws_system_facts *facts) {
     else if (ws_version_compare(b->was_facts.version, facts->version) > 0)
         ws_findings_add(&p->findings, WS_WARNING, "the system that is there is the newer one: %s, and this is %s",
                         b->was_facts.version, facts->version);
+    if (b->was_hidden && b->owned.internal_disks != WS_INTERNAL_HIDDEN)
+        ws_findings_add(&p->findings, WS_WARNING,
+                        "the PC's disks were hidden, and the newer system has no means for that: it shows them");
     uint64_t free_bytes = plan_volume(p, WS_ROLE_SYSTEM)->free_bytes;
     if (free_bytes < 256ull * MIB)
         ws_findings_add(&p->findings, WS_WARNING, "only %s will be free on the system's volume",

@@ -58,6 +58,13 @@ static enum ws_status put_mark(struct changing *c, struct ws_error *error) {
     return ws_bad_place(status, error);
 }
 
+/* Stopped before anything was touched. */
+static enum ws_status as_it_was(enum ws_status status, struct ws_error *error) {
+    if (status != WS_E_CANCELLED) return status;
+    ws_fail(error, status, "stopped as asked; the drive is as it was");
+    return ws_fail_next(error, "run it again");
+}
+
 static enum ws_status carry_out(struct changing *c, uint64_t log_at, struct ws_write_result *result,
                                 struct ws_error *error) {
     const struct ws_write_options *o = c->options;
@@ -66,10 +73,11 @@ static enum ws_status carry_out(struct changing *c, uint64_t log_at, struct ws_w
     WS_TRY(check_layout(c, error));
     WS_TRY(put_beside(c, log_at, error));
     if (o->before_write) WS_TRY(o->before_write(o->hook_context, error));
-    WS_TRY(ws_write(c->port, c->beside, c->drive, &beside, result, error));
+    WS_TRY(as_it_was(ws_write(c->port, c->beside, c->drive, &beside, result, error), error));
     struct ws_check_options look = {.scope = WS_CHECK_ALL, .on_progress = o->on_progress, .context = o->context};
     struct ws_check_result seen;
-    WS_TRY(ws_check(c->port, c->beside, c->drive, &look, &seen, error)); /* what is to be relied on, the log among it */
+    WS_TRY(as_it_was(ws_check(c->port, c->beside, c->drive, &look, &seen, error),
+                     error)); /* what is to be relied on, the log among it */
     if (!seen.equal) {
         ws_fail(error, WS_E_DIFFERENT, "what reads back at byte %llu is not what was written; the drive is as it was",
                 (unsigned long long)seen.different_at);

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { FORMAT_VERSION = 1 };
+enum { FORMAT_VERSION = 2 };
 static const char format_name[] = "wild-satchel-request";
 
 static const char *const kinds[] = {"usual",   "live",   "live-whole", "live-files",

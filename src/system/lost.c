@@ -16,7 +16,7 @@ static const char *const passed[] = {"/boot",
                                      "/var/log",
                                      "/var/run",
                                      "/var/lock",
-                                     "/lost+found",
+
                                      "/lib/modules",
                                      "/usr/lib/modules",
                                      "/usr/lib/firmware",

@@ -4,6 +4,7 @@
 #include "wild_satchel/contents.h"
 #include "wild_satchel/wild_satchel.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -39,13 +40,41 @@ static void ext4(const struct input *in) {
     struct ws_tree *tree = NULL;
     if (ws_ext4_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
 }
+/* A volume in use, composed over with all that it holds, and looked at as it would be then. */
+static void over(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    struct ws_layout *layout = NULL;
+    struct ws_source *patched = NULL;
+    struct ws_ext4_geometry g;
+    struct ws_ext4_params p = {.over = in->source};
+    if (in->source->size > 64u << 20 || ws_ext4_read(in->source, &tree, NULL, NULL) != WS_OK) return;
+    enum ws_status status = ws_tree_put(tree, "new", "file", 4, NULL, NULL);
+    if (status == WS_OK) status = ws_ext4_measure(&p, tree, &g, NULL);
+    if (status == WS_OK) {
+        status = ws_layout_create(in->source->size, &layout, NULL);
+        if (status == WS_OK) status = ws_ext4_compose(&g, 0, layout, WS_PHASE_SEAL, NULL);
+        if (status == WS_OK) status = ws_layout_seal(layout, NULL); /* nothing overlaps, whatever the volume says */
+        if (status != WS_OK) abort();
+        if (ws_layout_source(layout, &patched, NULL) == WS_OK) {
+            char block[4096];
+            for (uint64_t at = 0; at + sizeof block <= 1u << 20; at += sizeof block)
+                (void)ws_source_read(patched, at, block, sizeof block, NULL);
+        }
+        ws_source_close(patched);
+        ws_layout_close(layout);
+        ws_ext4_geometry_free(&g);
+    }
+    ws_tree_close(tree);
+}
 static void fat(const struct input *in) {
     struct ws_tree *tree = NULL;
     if (ws_fat_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
 }
 static void initrd(const struct input *in) {
+    static const char *const words[] = {"persistence", "init"};
     struct ws_initrd_facts f;
-    (void)ws_initrd_look(in->source, &f, NULL);
+    uint32_t found;
+    (void)ws_initrd_search(in->source, words, 2, &found, &f, NULL);
 }
 static void table(const struct input *in) {
     struct ws_findings f = {0};
@@ -177,6 +206,102 @@ static void mark(const struct input *in) {
     memcpy(sector, in->text, in->length < sizeof sector ? in->length : sizeof sector);
     if (ws_unfinished_read(sector, &u) && (!ws_is_unfinished(sector) || u.flushed > u.end)) abort();
 }
+/* The input as a drive that says that it is being changed, by a log that it holds. */
+struct fuzz_drive {
+    struct ws_drive drive;
+    uint8_t *bytes;
+    uint64_t size;
+};
+static enum ws_status fd_describe(struct ws_drive *drive, struct ws_drive_facts *facts, struct ws_error *error) {
+    (void)error;
+    memset(facts, 0, sizeof *facts);
+    facts->size = ((struct fuzz_drive *)drive)->size;
+    facts->logical_sector = 512;
+    return WS_OK;
+}
+static enum ws_status fd_read(struct ws_drive *drive, uint64_t at, void *buffer, size_t length,
+                              struct ws_error *error) {
+    struct fuzz_drive *d = (struct fuzz_drive *)drive;
+    (void)error;
+    if (at > d->size || length > d->size - at) abort();
+    memcpy(buffer, d->bytes + at, length);
+    return WS_OK;
+}
+static enum ws_status fd_write(struct ws_drive *drive, uint64_t at, const void *bytes, size_t length,
+                               struct ws_error *error) {
+    struct fuzz_drive *d = (struct fuzz_drive *)drive;
+    (void)error;
+    if (at > d->size || length > d->size - at || at % 512 || length % 512) abort();
+    memcpy(d->bytes + at, bytes, length);
+    return WS_OK;
+}
+static enum ws_status fd_flush(struct ws_drive *drive, struct ws_error *error) {
+    (void)drive, (void)error;
+    return WS_OK;
+}
+static double fd_clock(struct ws_port *port) {
+    (void)port;
+    return 0;
+}
+static void change(const struct input *in) {
+    static const struct ws_drive_ops ops = {
+        .describe = fd_describe, .read = fd_read, .write = fd_write, .flush = fd_flush, .reread = fd_flush};
+    static const struct ws_port_ops port_ops = {.steady_clock = fd_clock};
+    struct ws_port port = {&port_ops};
+    struct fuzz_drive d = {{&ops}, NULL, 1024 + (in->length + 511) / 512 * 512};
+    char hex[WS_HASH_HEX], sector[512] = {0};
+    d.bytes = calloc(1, d.size + 64 * 512);
+    d.size += 64 * 512;
+    if (!d.bytes) return;
+    memcpy(d.bytes + 1024, in->text, in->length);
+    if (ws_hash_bytes(WS_HASH_SHA256, in->text, in->length, hex, NULL) == WS_OK) {
+        int n = snprintf(sector, sizeof sector, WS_CHANGING_MARK "\nchange %064d\nlog 1024\nlength %zu\nsha256 %s\n", 0,
+                         in->length, hex);
+        (void)snprintf(sector + n, sizeof sector - (size_t)n, "check %08x\n", (unsigned)ws_crc32(sector, (size_t)n));
+        memcpy(d.bytes, sector, sizeof sector);
+        (void)ws_change_finish(&port, &d.drive, NULL, NULL, NULL, NULL);
+    }
+    free(d.bytes);
+}
+/* Lists of accounts and databases of packages, from pieces of the input. */
+static void carry(const struct input *in) {
+    static const char *const paths[] = {"etc/passwd",
+                                        "etc/group",
+                                        "etc/shadow",
+                                        "etc/gshadow",
+                                        "var/lib/dpkg/status",
+                                        "var/lib/apt/extended_states",
+                                        "var/lib/dpkg/info/x.list",
+                                        "lib/apk/db/installed",
+                                        "etc/apk/world",
+                                        "var/lib/pacman/local/x/desc",
+                                        "var/lib/pacman/local/x/files",
+                                        "etc/start-entries.conf",
+                                        "etc/inittab"};
+    enum { PATHS = sizeof paths / sizeof paths[0] };
+    struct ws_tree *tree[2] = {NULL, NULL};
+    struct ws_system_facts facts = {.init = WS_INIT_SYSV};
+    struct ws_carried_list *list = calloc(1, sizeof *list);
+    struct ws_findings findings = {0};
+    struct ws_error error;
+    enum ws_status status = list ? WS_OK : WS_E_NOMEM;
+    for (int t = 0; t < 2 && status == WS_OK; t++) {
+        status = ws_tree_create(&tree[t], NULL);
+        size_t each = in->length / (2 * PATHS);
+        for (size_t i = 0; i < PATHS && status == WS_OK; i++)
+            status = ws_tree_put(tree[t], paths[i], in->text + (t * PATHS + i) * each, each, NULL, NULL);
+        if (status == WS_OK) status = ws_tree_put(tree[t], "home/x/y", "z", 1, NULL, NULL);
+    }
+    if (status == WS_OK) {
+        struct ws_start_settings settings;
+        ws_start_settings_look(tree[0], &settings);
+        (void)ws_system_carry(tree[1], &facts, tree[0], &facts, NULL, 0, 0, list, &findings, &error);
+    }
+    ws_findings_free(&findings);
+    ws_tree_close(tree[1]);
+    ws_tree_close(tree[0]);
+    free(list);
+}
 static void loader(const struct input *in) {
     struct ws_loader l;
     (void)ws_loader_look(in->source, &l);
@@ -227,12 +352,13 @@ static void shown(const struct input *in) {
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
-} targets[] = {
-    {"image", image},       {"ext4", ext4},       {"fat", fat},         {"table", table},       {"menu", menu},
-    {"plan", plan},         {"bench", bench},     {"archive", archive}, {"squashfs", squashfs}, {"list", list},
-    {"exfat", exfat},       {"start", start},     {"entries", entries}, {"rules", rules},       {"family", family},
-    {"trial", trial},       {"mark", mark},       {"loader", loader},   {"contents", contents}, {"memory", memory},
-    {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},     {"request", request},   {"initrd", initrd}};
+} targets[] = {{"image", image},       {"ext4", ext4},       {"fat", fat},           {"table", table},
+               {"menu", menu},         {"plan", plan},       {"bench", bench},       {"archive", archive},
+               {"squashfs", squashfs}, {"list", list},       {"exfat", exfat},       {"start", start},
+               {"entries", entries},   {"rules", rules},     {"family", family},     {"trial", trial},
+               {"mark", mark},         {"loader", loader},   {"contents", contents}, {"memory", memory},
+               {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},       {"request", request},
+               {"initrd", initrd},     {"over", over},       {"change", change},     {"carry", carry}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

@@ -22,7 +22,27 @@ rm -rf build/fuzz/b && build/fuzz/satchel bench setup demo/gannet-point.bench.js
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --drive "Gorse 32" --json > build/fuzz/plan.json
 seed 5 build/fuzz/plan.json plan
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --arrangement files --data 400M --swap 16M --save-request - > build/fuzz/doc && seed 23 build/fuzz/doc request
-printf '{"format": "wild-satchel-request", "version": 1, "kind": "blank", "image": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "overlay": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "volumes": [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": false}], "start": {"table": "usual", "uefi_code": "auto", "check": "off", "kernel_options": "", "menu_seconds": 5}, "edition": "", "additions": [{"what": "keys", "to": "tide", "runs": false, "file": {"path": "k", "size_bytes": 0, "sha256": "", "pieces_sha256": "", "outline": "", "touched_at": 0, "of_files": false}}], "rules": {"label": "", "rename": [], "copy": [], "leave_out": [], "add": [], "autorun": {}}, "family": ""}' > build/fuzz/doc && seed 23 build/fuzz/doc blank
+printf '{"format": "wild-satchel-request", "version": 2, "kind": "blank", "image": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "overlay": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "of_files": false}, "volumes": [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": false}], "start": {"table": "usual", "uefi_code": "auto", "check": "off", "kernel_options": "", "menu_seconds": 5}, "edition": "", "additions": [{"what": "keys", "to": "tide", "runs": false, "file": {"path": "k", "size_bytes": 0, "sha256": "", "pieces_sha256": "", "outline": "", "touched_at": 0, "of_files": false}}], "keep": [], "rules": {"label": "", "rename": [], "copy": [], "leave_out": [], "add": [], "autorun": {}}, "family": ""}' > build/fuzz/doc && seed 23 build/fuzz/doc blank
+seed 25 build/fuzz/volume.img over
+python3 - > build/fuzz/doc <<'PY'
+import struct, sys
+rows = [(0, 512), (65536, 1024)]
+head = b"wild satchel change log 1\n".ljust(32, b"\0") + struct.pack("<QQ", len(rows), 1536) + bytes(16) + b"".join(struct.pack("<QQ", *r) for r in rows)
+sys.stdout.buffer.write(head.ljust(4096, b"\0") + bytes(4096))
+PY
+seed 26 build/fuzz/doc change
+{ for f in 'root:x:0:0::/root:/bin/sh
+tide:x:1000:1000::/home/x:/bin/zsh' 'root:x:0:
+sudo:x:27:tide
+tide:x:1000:' 'tide:$6$x:1::::::' 'sudo:*::tide' 'Package: x
+Status: install ok installed
+Conffiles:
+ /etc/inittab 00000000000000000000000000000000' 'Package: x
+Auto-Installed: 1' '/etc/passwd' 'F:etc
+R:passwd' 'x' '%NAME%
+x' '%BACKUP%
+etc/inittab	00000000000000000000000000000000' 'options root=x ro quiet
+wait 3' '1:2345:respawn:/sbin/agetty --autologin tide tty1'; do printf '%-120s' "$f"; done; } > build/fuzz/half && cat build/fuzz/half build/fuzz/half > build/fuzz/doc && seed 27 build/fuzz/doc carry
 seed 6 demo/gannet-point.bench.json bench
 for packer in gzip xz zstd; do head -c 200000 demo/demo_image.c | $packer -c > build/fuzz/packed && seed 7 build/fuzz/packed $packer; done
 (cd demo && ls | bsdcpio -o -H newc --quiet > ../build/fuzz/cpio) && seed 24 build/fuzz/cpio cpio
