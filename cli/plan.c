@@ -135,7 +135,9 @@ static void show_carried(const struct cli *cli, const struct ws_plan *p) {
                  [WS_FATE_LOST] = {"Lost", INK_BAD}};
     size_t count;
     const struct ws_carried *row = ws_plan_carried(p, &count);
+    bool loses = false;
     for (size_t i = 0; i < count; i++) {
+        loses |= row[i].fate == WS_FATE_LOST;
         char size[32], stands[80] = "";
         bool first = i == 0 || row[i].fate != row[i - 1].fate;
         if (row[i].files)
@@ -144,6 +146,7 @@ static void show_carried(const struct cli *cli, const struct ws_plan *p) {
         show_field(cli, first ? fates[row[i].fate].title : "", "%s%s%s%s%s%s", ink(cli, fates[row[i].fate].ink),
                    row[i].path, ink(cli, INK_PLAIN), row[i].path[0] ? ": " : "", row[i].what, stands);
     }
+    if (count && !loses) show_field(cli, "Lost", "nothing that is not the old system's own");
 }
 
 static void show_plan(const struct cli *cli, const struct planning *g) {
@@ -171,7 +174,8 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     if (g->have_before) {
         putchar('\n');
         show_row(cli, 4, "  %sBefore: %s%s", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
-        if (!g->before.blank && !g->before.unfinished)
+        bool stays = ws_plan_facts(p)->kind == WS_KIND_RENEWAL; /* the drive's volumes, where they are */
+        if (!g->before.blank && !g->before.unfinished && !stays)
             show_map(cli, drive->size, part, cli_contents_map(&g->before, drive->size, part, labels, MAP_PARTS));
     }
     say("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));

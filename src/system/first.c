@@ -5,7 +5,7 @@
 
 #define RUN "/etc/first-start/run"
 
-static bool is_host_key(const char *name) { return strncmp(name, "ssh_host_", 9) == 0 && strstr(name, "_key"); }
+bool own_is_host_key(const char *name) { return strncmp(name, "ssh_host_", 9) == 0 && strstr(name, "_key"); }
 
 /* machine-id(5): empty, it is made at the first start. Keys by which a host is known would be those of every drive from
  * this root; ssh-keygen(1) makes the ones that are missing. */
@@ -16,7 +16,7 @@ enum ws_status own_identity(const struct edit *e, struct ws_text *steps) {
     static const char *const seeds[] = {"/var/lib/systemd/random-seed", "/var/lib/systemd/credential.secret",
                                         "/var/lib/urandom/random-seed", "/var/lib/misc/random-seed"};
     for (size_t i = 0; i < sizeof seeds / sizeof seeds[0]; i++) edit_drop(e, seeds[i]);
-    bool any = edit_drop_in(e, "/etc/ssh", is_host_key);
+    bool any = edit_drop_in(e, "/etc/ssh", own_is_host_key);
     if (any || edit_has(e, "/usr/sbin/sshd")) ws_text_puts(steps, "ssh-keygen -A\n");
     return WS_OK;
 }

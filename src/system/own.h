@@ -38,6 +38,7 @@ bool own_inittab_is_small(const struct edit *edit);
 enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options,
                          const struct ws_settling *settling);
 /* first.c: an identity of its own, and a service that takes these steps once (shell commands, a line each). */
+bool own_is_host_key(const char *name); /* one by which others know this host */
 enum ws_status own_identity(const struct edit *edit, struct ws_text *steps);
 enum ws_status own_first_start(const struct edit *edit, const struct ws_text *steps);
 

@@ -146,8 +146,6 @@ enum ws_status carry_place(struct carry *c, const char *path, const char *what) 
     return WS_OK;
 }
 
-static bool is_host_key(const char *name) { return strncmp(name, "ssh_host_", 9) == 0 && strstr(name, "_key"); }
-
 /* Keys by which others know this host. */
 static enum ws_status carry_host_keys(struct carry *c) {
     struct ws_node *from = ws_system_find(c->was.root, "/etc/ssh");
@@ -155,7 +153,7 @@ static enum ws_status carry_host_keys(struct carry *c) {
     struct tally t = {0};
     if (!from || from->kind != WS_NODE_FOLDER || !folder || folder->kind != WS_NODE_FOLDER) return WS_OK;
     for (struct ws_node *n = from->first; n; n = n->next)
-        if (is_host_key(n->name)) WS_TRY(lay(c, n, folder, &t));
+        if (own_is_host_key(n->name)) WS_TRY(lay(c, n, folder, &t));
     if (t.files) carry_tell(c, WS_FATE_KEPT, "/etc/ssh", t.files, t.bytes, "keys by which others know this host");
     return WS_OK;
 }

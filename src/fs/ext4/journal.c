@@ -220,17 +220,23 @@ static int by_block(const void *a, const void *b) {
     return x->order < y->order ? -1 : x->order > y->order;
 }
 
-static enum ws_status replay_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                  struct ws_error *error) {
-    const struct replay *r = source->state;
-    WS_TRY(ws_source_read(r->base, at, buffer, length, error));
+/* The first mapped block that ends behind this byte. */
+static size_t behind(const struct replay *r, uint64_t at) {
     size_t low = 0;
     size_t high = r->count;
-    while (low < high) { /* first mapped block that ends behind `at` */
+    while (low < high) {
         size_t middle = low + (high - low) / 2;
         if ((r->map[middle].block + 1) * r->j.block <= at) low = middle + 1;
         else high = middle;
     }
+    return low;
+}
+
+static enum ws_status replay_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    const struct replay *r = source->state;
+    WS_TRY(ws_source_read(r->base, at, buffer, length, error));
+    size_t low = behind(r, at);
     for (size_t i = low; i < r->count && r->map[i].block * r->j.block < at + length; i++) {
         uint64_t start = r->map[i].block * r->j.block;
         uint64_t first = ws_max_u64(at, start);
@@ -259,13 +265,7 @@ static void replay_close(struct ws_source *source) { replay_free(source->state);
 /* What the journal holds newer bytes of is nobody else's; the rest is the volume's. */
 static void replay_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
     const struct replay *r = source->state;
-    size_t low = 0;
-    size_t high = r->count;
-    while (low < high) { /* first mapped block that ends behind `at` */
-        size_t middle = low + (high - low) / 2;
-        if ((r->map[middle].block + 1) * r->j.block <= at) low = middle + 1;
-        else high = middle;
-    }
+    size_t low = behind(r, at);
     uint64_t start = low < r->count ? r->map[low].block * r->j.block : UINT64_MAX;
     if (at >= start) {
         piece->length = ws_min_u64(piece->length, start + r->j.block - at);
