@@ -74,6 +74,7 @@ static enum ws_status check_shell(struct people *p, const char *name) {
     char shell[200], begin[80];
     size_t length;
     const char *entry = edit_entry(&p->now[PASSWD], name, &length);
+    if (!entry) return WS_OK; /* a name that is too long for one */
     edit_field(entry, 6, shell, sizeof shell);
     if (!shell[0] || edit_has(&p->c->e, shell)) return WS_OK;
     const char *usual = edit_has(&p->c->e, "/bin/bash") ? "/bin/bash" : "/bin/sh";
