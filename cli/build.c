@@ -126,6 +126,40 @@ done:
     return status;
 }
 
+/* What state the drive is in, where the build has not said so. */
+static void say_state(struct cli *cli, const struct ws_plan *plan, enum ws_status status) {
+    bool renewal = ws_plan_facts(plan)->kind == WS_KIND_RENEWAL;
+    if (renewal && (status == WS_E_GONE || status == WS_E_WRITE)) { /* the port's own way on is that of a build */
+        cli->error.next[0] = '\0';
+        cli->error.ways = 0;
+        ws_fail_hint(&cli->error, WS_HINT_FINISH, "",
+                     "plug it in again: it is as it was, or says that it is being changed and is to be finished; "
+                     "nothing is lost");
+    } else if (renewal) {
+        ws_fail_next(&cli->error, "the drive is as it was");
+    } else if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0]) {
+        ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to %s",
+                     cli_is_locked(plan) ? "begin again" : "continue");
+    }
+}
+
+static enum ws_status carry_out(struct cli *cli, struct building *b, const struct cli_plan *p, struct ws_drive *drive,
+                                struct ws_build_result *result) {
+    struct ws_build_options o = {.allow_external_disk = external != 0,
+                                 .confirm = confirm,
+                                 .before_write = before_write,
+                                 .on_progress = tell,
+                                 .context = b,
+                                 .pieces = &b->pieces,
+                                 .skip_check = no_check != 0,
+                                 .even_so = even_so != 0,
+                                 .afresh = afresh != 0};
+    enum ws_status status = ws_build_carry_out(p->build, cli->port, drive, &o, result, &cli->error);
+    meter_end(&b->meter);
+    if (status != WS_OK) say_state(cli, p->plan, status);
+    return status;
+}
+
 int run_build(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
     struct cli_plan p = {0};
@@ -162,31 +196,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
     ws_text_printf(&record, "%s.built", word[0]);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;
-    struct ws_build_options o = {.allow_external_disk = external != 0,
-                                 .confirm = confirm,
-                                 .before_write = before_write,
-                                 .on_progress = tell,
-                                 .context = &b,
-                                 .pieces = &b.pieces,
-                                 .skip_check = no_check != 0,
-                                 .even_so = even_so != 0,
-                                 .afresh = afresh != 0};
-    status = ws_build_carry_out(p.build, cli->port, drive, &o, &result, &cli->error);
-    meter_end(&b.meter);
-    if (status != WS_OK) {
-        if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL && (status == WS_E_GONE || status == WS_E_WRITE)) {
-            cli->error.next[0] = '\0';
-            cli->error.ways = 0;
-            ws_fail_hint(&cli->error, WS_HINT_FINISH, "",
-                         "plug it in again: it is as it was, or says that it is being changed and is to be finished; "
-                         "nothing is lost");
-        } else if (ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL) {
-            ws_fail_next(&cli->error, "the drive is as it was");
-        } else if (status != WS_E_REFUSED && status != WS_E_DIFFERENT && !cli->error.next[0])
-            ws_fail_next(&cli->error, "the drive is unfinished and says so; run the same command to %s",
-                         cli_is_locked(p.plan) ? "begin again" : "continue");
-        goto done;
-    }
+    WS_GO(carry_out(cli, &b, &p, drive, &result));
     code = conclude(cli, &b, p.plan, &facts, &result);
     secret_show_recovery(cli, p.build, recovery_fd != NULL);
 done:

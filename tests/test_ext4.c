@@ -65,7 +65,7 @@ static void random_sizes_are_clean_and_as_predicted(void) {
         skip_test("no checker for ext4 is installed");
         return;
     }
-    for (int i = 0; i < cases_of(200); i++) {
+    for (int i = 0; i < cases_of(130); i++) {
         struct ws_tree *tree = NULL;
         struct ws_ext4_geometry g;
         struct ws_layout *layout;

@@ -13,8 +13,12 @@ passed=0
 "$build/demo-image" curlew.iso
 mkdir tide && bsdtar -xf curlew.iso -C tide
 xz -0 -k curlew.iso
+mkdir -p huts/etc huts/boot huts/usr && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release && echo root:x:0:0::/root:/bin/sh >huts/etc/passwd
+{ head -c 514 /dev/zero && printf HdrS && head -c 4096 /dev/zero; } >huts/boot/vmlinuz-6.1
+for i in $(seq 300); do seq $i $((i * 40)) >huts/usr/$i; done
+head -c 12000000 curlew.iso >huts/usr/large && gensquashfs -q -D huts -c gzip huts.squashfs
 for how in "--image curlew.iso" "--image curlew.iso.xz" "--image curlew.iso --kind replica" \
-    "--image curlew.iso --arrangement files --in file" "--image tide --arrangement files --files-on exfat"; do
+    "--image curlew.iso --arrangement files --in file" "--image tide --arrangement files --files-on exfat" "--image huts.squashfs --kind system"; do
     rm -f stick.img a.plan
     truncate -s 400M stick.img
     # shellcheck disable=SC2086

@@ -23,8 +23,7 @@ WS_CHECKED enum ws_status ws_squashfs_probe(const struct ws_source *volume, stru
                                             struct ws_error *error);
 
 /**
- * Read a volume into a tree that borrows `volume`. Contents may be read by one task
- * at a time.
+ * Read a volume into a tree that borrows `volume`. Its contents are unpacked by as many tasks at once as read them.
  * @param facts  may be NULL
  * @return WS_E_FORMAT for damage; WS_E_UNSUPPORTED for a compressor that is not built in
  */

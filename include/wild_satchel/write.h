@@ -82,7 +82,8 @@ struct ws_write_result {
 
 /**
  * Write a frozen layout: mark the drive unfinished, stream the body in ascending order in large aligned writes with
- * the next chunk being read meanwhile, flush, write the seal, flush, make the machine forget the old contents.
+ * the next chunks being read meanwhile, a task each, flush, write the seal, flush, make the machine forget the old
+ * contents.
  * A layout without a seal is streamed and flushed, nothing else (an edit).
  *
  * The drive itself keeps how far it got: after each flush the mark in its first sector is renewed. What a mark says is

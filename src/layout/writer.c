@@ -8,7 +8,7 @@
 #include <string.h>
 
 /* Bytes between flushes: the final flush is then short, and little is lost if the drive is pulled out. */
-enum { FLUSH_EVERY = 256 << 20, SAMPLE_EVERY = 16 /* chunks */ };
+enum { FLUSH_EVERY = 256 << 20, SAMPLE_EVERY = 16 /* chunks */, CHUNKS = 4 /* in memory at once */ };
 
 struct writer {
     struct ws_port *port;
@@ -117,56 +117,93 @@ static enum ws_status bad_input(enum ws_status status, struct ws_error *error) {
     return status;
 }
 
+/* Chunks in a row, each filled by a task of its own while the one before them is written: what is unpacked or
+ * enciphered is so on several processors. */
+struct ahead {
+    struct ws_chunk chunk[CHUNKS];
+    struct fill fill[CHUNKS];
+    struct ws_task *task[CHUNKS];
+    size_t first, count;
+    bool ended;
+    void *memory;
+};
+
+static enum ws_status read_ahead(struct writer *w, struct ws_cursor *cursor, struct ahead *a, struct ws_error *error) {
+    while (!a->ended && a->count < CHUNKS) {
+        size_t i = (a->first + a->count) % CHUNKS;
+        struct ws_chunk *next = &a->chunk[i];
+        if (next->length == 0) ws_cursor_next(cursor, &next->at, &next->length);
+        a->ended = next->length == 0;
+        if (a->ended) break;
+        a->fill[i] = (struct fill){w->view, next};
+        WS_TRY(w->port->ops->start(w->port, fill_chunk, &a->fill[i], &a->task[i], error));
+        a->count++;
+    }
+    return WS_OK;
+}
+
+/* The oldest of them, filled; NULL at the end. It is free for the next again once its length is 0. */
+static enum ws_status next_chunk(struct writer *w, struct ahead *a, struct ws_chunk **chunk, struct ws_error *error) {
+    *chunk = NULL;
+    if (!a->count) return WS_OK;
+    struct ws_chunk *c = &a->chunk[a->first];
+    w->port->ops->join(w->port, a->task[a->first]);
+    a->task[a->first] = NULL;
+    if (c->status != WS_OK) {
+        if (error) *error = c->error;
+        return bad_input(c->status, error);
+    }
+    *chunk = c;
+    return WS_OK;
+}
+
+static void end_ahead(struct writer *w, struct ahead *a) {
+    for (size_t i = 0; i < CHUNKS; i++)
+        if (a->task[i]) w->port->ops->join(w->port, a->task[i]);
+    free(a->memory);
+}
+
+/* Write one; flush now and then. */
+static enum ws_status put_chunk(struct writer *w, enum ws_phase phase, const struct ws_chunk *c, uint64_t *since_flush,
+                                bool last, struct ws_error *error) {
+    enum ws_step step = phase == WS_PHASE_SEAL ? WS_STEP_SEALING : WS_STEP_WRITING;
+    WS_TRY(ws_bad_place(write_any(w, c->at, c->data, c->length, error), error));
+    w->result->written += c->length;
+    *since_flush += c->length;
+    w->done += c->length;
+    if (phase == WS_PHASE_BODY) w->ahead = c->at + c->length;
+    if (!ws_pace_tell(&w->pace, step, w->done)) return cancelled(w, error);
+    if (phase != WS_PHASE_BODY || *since_flush < FLUSH_EVERY || last) return WS_OK;
+    WS_TRY(flush(w, WS_STEP_FLUSHING, error));
+    *since_flush = 0;
+    return ws_bad_place(renew_mark(w, w->ahead, error), error);
+}
+
 /* Stream one phase. Chunks that end below `from` are passed over: they are on the drive. */
 static enum ws_status stream(struct writer *w, enum ws_phase phase, uint64_t from, struct ws_error *error) {
-    struct ws_chunk chunk[2];
-    void *memory = NULL;
-    struct ws_task *task = NULL;
+    struct ahead a = {.count = 0};
     struct ws_cursor cursor = {w->layout, 0, 0, (int)phase, phase, 0, 0};
-    struct fill fill = {w->view, NULL};
-    enum ws_status status = ws_chunk_buffers(chunk, 2, &memory, error);
-    if (status != WS_OK) return status;
-    enum ws_step step = phase == WS_PHASE_SEAL ? WS_STEP_SEALING : WS_STEP_WRITING;
+    enum ws_status status = ws_chunk_buffers(a.chunk, CHUNKS, &a.memory, error);
     uint64_t since_flush = 0;
-    int now = 0;
-    for (;;) {
-        ws_cursor_next(&cursor, &chunk[0].at, &chunk[0].length);
-        if (!chunk[0].length || chunk[0].at + chunk[0].length > from) break;
-        w->done += chunk[0].length;
+    struct ws_chunk *this = NULL;
+    if (status != WS_OK) return status;
+    for (struct ws_chunk *c = &a.chunk[0];;) {
+        ws_cursor_next(&cursor, &c->at, &c->length);
+        if (!c->length || c->at + c->length > from) break;
+        w->done += c->length;
     }
-    if (chunk[0].length) WS_GO(bad_input(ws_chunk_fill(w->view, &chunk[0], error), error));
-    while (chunk[now].length > 0) {
-        struct ws_chunk *this = &chunk[now];
-        struct ws_chunk *next = &chunk[1 - now];
-        ws_cursor_next(&cursor, &next->at, &next->length);
-        if (next->length) {
-            fill.chunk = next;
-            WS_GO(w->port->ops->start(w->port, fill_chunk, &fill, &task, error));
-        }
-        WS_GO(ws_bad_place(write_any(w, this->at, this->data, this->length, error), error));
-        w->result->written += this->length;
-        since_flush += this->length;
-        w->done += this->length;
-        if (phase == WS_PHASE_BODY) w->ahead = this->at + this->length;
-        if (!ws_pace_tell(&w->pace, step, w->done)) WS_GO(cancelled(w, error));
-        if (phase == WS_PHASE_BODY && since_flush >= FLUSH_EVERY && next->length) {
-            WS_GO(flush(w, WS_STEP_FLUSHING, error));
-            WS_GO(ws_bad_place(renew_mark(w, w->ahead, error), error));
-            since_flush = 0;
-        }
-        if (task) {
-            w->port->ops->join(w->port, task);
-            task = NULL;
-            if (next->status != WS_OK) {
-                if (error) *error = next->error;
-                WS_GO(bad_input(next->status, error));
-            }
-        }
-        now = 1 - now;
+    a.ended = a.chunk[0].length == 0;
+    for (;;) {
+        WS_GO(read_ahead(w, &cursor, &a, error));
+        WS_GO(next_chunk(w, &a, &this, error));
+        if (!this) break;
+        WS_GO(put_chunk(w, phase, this, &since_flush, a.count == 1 && a.ended, error));
+        this->length = 0;
+        a.first = (a.first + 1) % CHUNKS;
+        a.count--;
     }
 done:
-    if (task) w->port->ops->join(w->port, task);
-    free(memory);
+    end_ahead(w, &a);
     return status;
 }
 

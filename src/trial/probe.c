@@ -13,7 +13,7 @@ struct probing {
     bool broken;         /* the ruler itself did not come back whole */
 };
 
-/* One block at each multiple of the gap behind the ruler; the last one is the drive's last block. */
+/* One block at each multiple of the gap behind the ruler, and the drive's last block. */
 static uint64_t place_of(const struct probing *p, uint64_t i) {
     const struct trying *t = p->t;
     return i + 1 == p->probes ? t->size - t->block : t->ruler + i * t->gap;
@@ -191,7 +191,9 @@ enum ws_status trial_sample(struct trying *t, struct ws_error *error) {
     struct probing p = {.t = t};
     enum ws_status status;
     p.probes = ws_div_up(t->size - t->ruler, t->gap);
-    if (p.probes == 0) p.probes = 1;
+    /* the last block besides: in the place of a multiple it would leave sizes between them unseen */
+    bool ends = p.probes && t->ruler + (p.probes - 1) * t->gap == t->size - t->block;
+    if (!ends) p.probes++;
     p.lost = calloc((size_t)p.probes, 1);
     if (!p.lost) return ws_fail(error, WS_E_NOMEM, "out of memory for a trial");
     uint64_t bytes = t->ruler + p.probes * t->block;

@@ -13,11 +13,12 @@
 #include <sqfs/xattr.h>
 #include <sqfs/xattr_reader.h>
 
+#include <stdatomic.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-enum { NODES_MOST = 4000000 };
+enum { NODES_MOST = 4000000, LANES = 8 };
 
 struct file {
     sqfs_file_t base;
@@ -64,6 +65,14 @@ static struct file *file_of(const struct ws_source *source) {
     return f;
 }
 
+/* What reads contents: one for each task that does at the same time, made when it is first needed. It keeps the block
+ * it read last. */
+struct lane {
+    atomic_flag busy;
+    sqfs_compressor_t *compressor;
+    sqfs_data_reader_t *data;
+};
+
 /* Everything that must live as long as the tree's contents are read. */
 struct volume {
     struct file *file;
@@ -71,7 +80,7 @@ struct volume {
     sqfs_compressor_t *compressor;
     sqfs_id_table_t *ids;
     sqfs_dir_reader_t *folders;
-    sqfs_data_reader_t *data;
+    struct lane lane[LANES];
     sqfs_xattr_reader_t *xattrs; /* NULL: it has none */
     sqfs_tree_node_t *top;
 };
@@ -80,7 +89,10 @@ static void volume_free(struct volume *v) {
     if (!v) return;
     if (v->top) sqfs_dir_tree_destroy(v->top);
     if (v->xattrs) sqfs_destroy(v->xattrs);
-    if (v->data) sqfs_destroy(v->data);
+    for (size_t i = 0; i < LANES; i++) {
+        if (v->lane[i].data) sqfs_destroy(v->lane[i].data);
+        if (v->lane[i].compressor) sqfs_destroy(v->lane[i].compressor);
+    }
     if (v->folders) sqfs_destroy(v->folders);
     if (v->ids) sqfs_destroy(v->ids);
     if (v->compressor) sqfs_destroy(v->compressor);
@@ -135,18 +147,33 @@ enum ws_status ws_squashfs_probe(const struct ws_source *source, struct ws_squas
     return status;
 }
 
-static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
+static int make_compressor(const struct volume *v, sqfs_compressor_t **compressor) {
     sqfs_compressor_config_t config;
     int code =
         sqfs_compressor_config_init(&config, v->super.compression_id, v->super.block_size, SQFS_COMP_FLAG_UNCOMPRESS);
-    if (!code) code = sqfs_compressor_create(&config, &v->compressor);
+    return code ? code : sqfs_compressor_create(&config, compressor);
+}
+
+/* @return an error of libsquashfs; the lane is complete, or tried anew the next time */
+static int make_lane(const struct volume *v, struct lane *l) {
+    if (l->data) return 0;
+    int code = l->compressor ? 0 : make_compressor(v, &l->compressor);
+    if (code) return code;
+    sqfs_data_reader_t *data = sqfs_data_reader_create(&v->file->base, v->super.block_size, l->compressor, 0);
+    code = data ? sqfs_data_reader_load_fragment_table(data, &v->super) : SQFS_ERROR_ALLOC;
+    if (!code) l->data = data;
+    else if (data) sqfs_destroy(data);
+    return code;
+}
+
+static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
+    int code = make_compressor(v, &v->compressor);
     if (code) return damaged(error, code, "compression");
     v->ids = sqfs_id_table_create(0);
     code = v->ids ? sqfs_id_table_read(v->ids, &v->file->base, &v->super, v->compressor) : SQFS_ERROR_ALLOC;
     if (code) return damaged(error, code, "table of owners");
     v->folders = sqfs_dir_reader_create(&v->super, v->compressor, &v->file->base, 0);
-    v->data = sqfs_data_reader_create(&v->file->base, v->super.block_size, v->compressor, 0);
-    code = v->folders && v->data ? sqfs_data_reader_load_fragment_table(v->data, &v->super) : SQFS_ERROR_ALLOC;
+    code = v->folders ? make_lane(v, &v->lane[0]) : SQFS_ERROR_ALLOC;
     if (code) return damaged(error, code, "table of file ends");
     if (!(v->super.flags & SQFS_FLAG_NO_XATTRS)) {
         v->xattrs = sqfs_xattr_reader_create(0);
@@ -160,24 +187,34 @@ static enum ws_status open_tables(struct volume *v, struct ws_error *error) {
 
 /* A file's bytes. */
 struct content {
-    sqfs_data_reader_t *data;
+    struct volume *volume;
     const sqfs_inode_generic_t *inode;
     uint32_t block;
 };
+
+/* One that nobody reads with; more tasks than there are wait for each other. */
+static struct lane *take_lane(struct volume *v) {
+    for (size_t i = 0;; i = (i + 1) % LANES)
+        if (!atomic_flag_test_and_set_explicit(&v->lane[i].busy, memory_order_acquire)) return &v->lane[i];
+}
 
 static enum ws_status content_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                    struct ws_error *error) {
     const struct content *c = source->state;
     char *out = buffer;
-    while (length > 0) {
+    struct lane *l = take_lane(c->volume);
+    int code = make_lane(c->volume, l);
+    while (length > 0 && !code) {
         sqfs_u32 step = length > 1 << 20 ? 1 << 20 : (sqfs_u32)length;
-        sqfs_s32 got = sqfs_data_reader_read(c->data, c->inode, at, out, step);
-        if (got <= 0) return damaged(error, got ? got : SQFS_ERROR_CORRUPTED, "file content");
+        sqfs_s32 got = sqfs_data_reader_read(l->data, c->inode, at, out, step);
+        code = got > 0 ? 0 : got ? got : SQFS_ERROR_CORRUPTED;
+        if (code) break;
         out += got;
         at += (uint64_t)got;
         length -= (size_t)got;
     }
-    return WS_OK;
+    atomic_flag_clear_explicit(&l->busy, memory_order_release);
+    return code ? damaged(error, code, "file content") : WS_OK;
 }
 
 static void content_close(struct ws_source *source) { free(source->state); }
@@ -206,7 +243,7 @@ static enum ws_status add_content(struct volume *v, struct ws_tree *tree, const 
     if (size == 0) return WS_OK;
     struct content *c = malloc(sizeof *c);
     if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
-    c->data = v->data;
+    c->volume = v;
     c->inode = inode;
     c->block = v->super.block_size;
     enum ws_status status = ws_source_make(&content_ops, size, c, &source, error);
@@ -329,6 +366,7 @@ enum ws_status ws_squashfs_read(const struct ws_source *source, struct ws_tree *
         free(v);
         return ws_fail(error, WS_E_NOMEM, "out of memory for a squashfs volume");
     }
+    for (size_t i = 0; i < LANES; i++) atomic_flag_clear(&v->lane[i].busy);
     WS_GO(read_super(v, error));
     if (v->super.inode_count > NODES_MOST) WS_GO(damaged(error, SQFS_ERROR_CORRUPTED, "count of files"));
     WS_GO(open_tables(v, error));
