@@ -34,6 +34,17 @@ WS_CHECKED enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_si
  */
 WS_CHECKED enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree,
                                           struct ws_error *error);
+/** Where contents are put while an archive is read, so that memory does not grow with them. */
+struct ws_archive_store {
+    /** Take a file's bytes; `source` reads them again, and belongs to the tree. */
+    enum ws_status (*put)(void *context, const void *bytes, size_t length, struct ws_source **source,
+                          struct ws_error *error);
+    void *context;
+};
+/** As ws_archive_read(), but contents of more than 512 bytes and up to 1 MiB are put into a store, not held.
+ *  @param store  outlives the tree; NULL: they are held */
+WS_CHECKED enum ws_status ws_archive_read_into(const struct ws_source *source, const struct ws_archive_store *store,
+                                               struct ws_tree **tree, struct ws_error *error);
 
 WS_END
 

@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { WINDOW = 256 * 1024, HELD_MOST = 1 << 20, NODES_MOST = 2000000 };
+enum { WINDOW = 256 * 1024, HELD_MOST = 1 << 20, HELD_ALWAYS = 512, NODES_MOST = 2000000 };
 
 #define COMPARE_IT "compare it with its published checksum, and download it again if they differ"
 
@@ -295,7 +295,8 @@ struct gathering {
     struct feed *f;
     struct pass *pass;
     struct ws_tree *tree;
-    size_t index; /* of the entry, from 0 */
+    const struct ws_archive_store *store; /* may be NULL */
+    size_t index;                         /* of the entry, from 0 */
 };
 
 static enum ws_status add_content(const struct gathering *g, struct archive_entry *entry, struct ws_node *node,
@@ -310,7 +311,10 @@ static enum ws_status add_content(const struct gathering *g, struct archive_entr
         la_ssize_t got = 0;
         size_t done = 0;
         while (done < size && (got = archive_read_data(a, bytes + done, (size_t)size - done)) > 0) done += (size_t)got;
-        enum ws_status status = done == size ? ws_source_memory(bytes, done, &content, error) : damaged(a, g->f, error);
+        bool held = !g->store || size <= HELD_ALWAYS;
+        enum ws_status status = done != size ? damaged(a, g->f, error)
+                                : held       ? ws_source_memory(bytes, done, &content, error)
+                                             : g->store->put(g->store->context, bytes, done, &content, error);
         free(bytes);
         WS_TRY(status);
     } else {
@@ -457,7 +461,12 @@ static enum ws_status add_entry(const struct gathering *g, struct archive_entry 
 }
 
 enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **out, struct ws_error *error) {
-    struct gathering g = {0};
+    return ws_archive_read_into(source, NULL, out, error);
+}
+
+enum ws_status ws_archive_read_into(const struct ws_source *source, const struct ws_archive_store *store,
+                                    struct ws_tree **out, struct ws_error *error) {
+    struct gathering g = {.store = store};
     enum ws_status status = open_archive(source, &g.f, &g.a, error);
     if (status != WS_OK) return status;
     g.pass = calloc(1, sizeof *g.pass);
