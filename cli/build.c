@@ -71,7 +71,8 @@ static const struct poptOption options[] = {
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
-    {"finish", 0, POPT_ARG_STRING, &finish, 0, "finish a change of this drive that was cut; needs no plan", "DRIVE"},
+    {"finish", 0, POPT_ARG_STRING, &finish, 0,
+     "finish a change that was cut of the drive with this name; needs no plan", "DRIVE"},
     {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued", NULL},
     POPT_TABLEEND};
 
@@ -107,11 +108,12 @@ static enum ws_status finish_change(struct cli *cli, struct building *b) {
     enum ws_status status;
     struct ws_target_rules rules = {external != 0};
     WS_TRY(cli_find_drive(cli, finish, &facts));
-    WS_TRY(ws_drive_may_write(&facts, &rules, &cli->error));
+    WS_TRY(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error));
     WS_TRY(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen(); /* it is not stopped in between: that would only have to be finished again */
     WS_GO(drive->ops->describe(drive, &facts, &cli->error));
-    WS_GO(ws_drive_confirmed(&facts, confirm ? confirm : facts.short_name, &cli->error)); /* nothing is lost by it */
+    /* nothing is lost by it: the drive's own name, typed to say which, confirms it, too */
+    WS_GO(ws_drive_confirmed(&facts, confirm ? confirm : finish, &cli->error));
     WS_GO(ws_change_finish(cli->port, drive, tell, b, &written, &cli->error));
     meter_end(&b->meter);
     if (cli->json)

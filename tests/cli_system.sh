@@ -350,6 +350,7 @@ while [ $cut -lt 60 ]; do
             expect 1 "was being changed" "$satchel" bench start hut "$gorse" --bench b
             follows output sh -c 'cp --sparse=always "b/$2.drive" again.drive; "$1" build --finish "$2" --bench b --json; cp --sparse=always again.drive "b/$2.drive"' - "$satchel" "$gorse"
         }
+        [ $finished -gt 1 ] || expect 3 "does not confirm" "$satchel" build --finish "Gorse 32" --bench b
         expect 0 "is finished" "$satchel" build --finish "$gorse" --bench b
         wanted="Curlew Live 13"
     else

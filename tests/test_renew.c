@@ -135,6 +135,17 @@ static const struct ws_carried *row(const struct bed *b, enum ws_fate fate, cons
     return NULL;
 }
 
+/* The plan as its document has it. */
+static struct ws_plan *kept_plan(const struct bed *b) {
+    struct ws_text document = {0};
+    struct ws_plan *read = NULL;
+    if (ws_plan_to_json(b->p.plan, &document, &error) != WS_OK ||
+        ws_plan_from_json(document.data, document.length, &read, &error) != WS_OK)
+        fail_at(__FILE__, __LINE__, "%s", error.what);
+    ws_text_free(&document);
+    return read;
+}
+
 static void what_is_its_owners_is_carried_over(void) {
     struct ws_tree *was = plain_root("1"), *newer = plain_root("2"), *seen;
     struct ws_source *slice = NULL;
@@ -180,18 +191,14 @@ static void what_is_its_owners_is_carried_over(void) {
     CHECK(row(&b, WS_FATE_KEPT, "/etc/netplan") && row(&b, WS_FATE_KEPT, "/etc/ssh"));
     CHECK(row(&b, WS_FATE_LOST, "/var/lib/tides") && !row(&b, WS_FATE_LOST, "/var/cache"));
     CHECK_HAS(row(&b, WS_FATE_KEPT, "/etc/passwd")->what, "tide, gull");
-    struct ws_text document = {0};
-    struct ws_plan *read = NULL;
+    struct ws_plan *read = kept_plan(&b);
     struct ws_build *again = NULL;
     const struct ws_source *input[WS_INPUTS_MOST] = {b.image.source};
-    OK(ws_plan_to_json(b.p.plan, &document, &error));
-    OK(ws_plan_from_json(document.data, document.length, &read, &error));
     OK(ws_build_again(read, input, b.now, &again, &error));
     ws_build_close(again);
     OK(carry_out(&b));
     FAILS(ws_build_again(read, input, b.now, &again, &error), WS_E_FORMAT); /* it is done: the drive is another now */
     ws_plan_free(read);
-    ws_text_free(&document);
     seen = root_of(&b, &slice);
     CHECK(says(seen, "/etc/os-release", "Curlew 2") && says(seen, "/etc/hostname", "hut-3"));
     CHECK(says(seen, "/home/tide/notes", "low water") && says(seen, "/data/gull/mine", "mine"));
@@ -261,11 +268,14 @@ static void packages_are_told_from_what_is_nobodys(void) {
         put_text(was, "usr/bin/by-hand", "nobody's\n");
         put_text(was, "etc/tides.conf", "1\n");
         put_text(was, "etc/charts.conf", "changed\n");
+        put_text(was, "var/lib/tides/db", "what was gathered\n"); /* the newer root brings one of its own */
+        put_text(newer, "var/lib/tides/db", "");
         if (!make_drive(&b, was)) return;
         OK(renew(&b, newer, NULL));
         const struct ws_carried *list = row(&b, WS_FATE_KEPT, "/root/added-packages");
         CHECK(list && list->files == 1 && strstr(list->what, "charts"));
         CHECK(row(&b, WS_FATE_LOST, "/usr/bin/by-hand"));
+        CHECK(row(&b, WS_FATE_REPLACED, "/var/lib/tides"));
         CHECK(!row(&b, WS_FATE_LOST, "/usr/bin/charts") && !row(&b, WS_FATE_LOST, "/etc/tides.conf"));
         CHECK((row(&b, WS_FATE_LOST, "/etc/charts.conf") != NULL) == (i != 1)); /* apk keeps other digests */
         OK(carry_out(&b));
@@ -437,7 +447,9 @@ static void what_cannot_be_renewed_is_refused(void) {
     OK(ws_tree_put(was, "home/tide/ballast", "", 0, &ballast, &error));
     OK(ws_tree_own(was, filled, &error));
     ballast->content = filled;
-    static const char *const paths[] = {"opt", "/", "/opt/../etc", "/opt//x", "/opt/.", "/opt\n"};
+    static const char *const paths[] = {
+        "opt",  "/",    "/opt/../etc",         "/opt//x", "/opt/.", "/opt\n", "/boot", "/boot/loader",
+        "/usr", "/etc", "/var/lib/dpkg/status"};
     if (!make_drive(&b, was)) return;
     for (size_t i = 0; i < sizeof paths / sizeof paths[0]; i++) {
         const char *keep[] = {paths[i], NULL};
@@ -449,19 +461,15 @@ static void what_cannot_be_renewed_is_refused(void) {
     for (size_t i = 0; i < f->count; i++) warned |= strstr(f->list[i].text, "is the newer one") != NULL;
     CHECK(warned);
     /* used since: another state */
-    struct ws_text document = {0};
-    struct ws_plan *read = NULL;
+    struct ws_plan *read = kept_plan(&b);
     struct ws_build *again = NULL;
     const struct ws_source *input[WS_INPUTS_MOST] = {b.image.source};
-    OK(ws_plan_to_json(b.p.plan, &document, &error));
-    OK(ws_plan_from_json(document.data, document.length, &read, &error));
     uint8_t *super = b.drive->bytes + ROOT_AT + 1024;
     ws_store_le16(super + 0x34, 5); /* mounted in between */
     ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
     FAILS(ws_build_again(read, input, b.now, &again, &error), WS_E_FORMAT);
     CHECK_HAS(error.what, "was used since");
     ws_plan_free(read);
-    ws_text_free(&document);
     /* no root in it, none of ours, none at all */
     struct ws_tree *empty = NULL;
     OK(ws_tree_create(&empty, &error));
@@ -499,6 +507,52 @@ static void what_cannot_be_renewed_is_refused(void) {
     ws_tree_close(newer);
 }
 
+/* What nobody but its owner put there is not written over, whatever is missing, and whatever happens in between. */
+static void other_volumes_and_later_use_are_respected(void) {
+    struct ws_tree *was = plain_root("1"), *newer = plain_root("2");
+    struct bed b;
+    if (!make_drive_on(&b, was, WS_TABLE_WISH_GPT)) return;
+    OK(renew(&b, newer, NULL));
+    CHECK(VOLUME(b.p, START)->at == MIB && VOLUME(b.p, DATA) && VOLUME(b.p, SWAP));
+    uint8_t *super = b.drive->bytes + ROOT_AT + 1024;
+    uint8_t before[1024];
+    memcpy(before, super, sizeof before);
+    ws_store_le16(super + 0x34, 7); /* mounted between the look and the first write */
+    ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
+    b.drive->writes = 0;
+    FAILS(carry_out(&b), WS_E_REFUSED);
+    CHECK_HAS(error.what, "used a moment ago");
+    CHECK_INT(b.drive->writes, 0);
+    memcpy(super, before, sizeof before);
+    memset(b.drive->bytes + MIB, 0, MIB); /* the start volume is gone: the data volume is FAT32, too, and is not it */
+    FAILS(renew(&b, newer, NULL), WS_E_UNSUPPORTED);
+    CHECK_HAS(error.what, "/boot/efi");
+    free_bed(&b);
+    ws_tree_close(was);
+    ws_tree_close(newer);
+}
+
+/* What was to be installed again and is not yet stays on the list. */
+static void lists_of_packages_outlive_renewals(void) {
+    struct ws_tree *was = plain_root("1"), *newer = plain_root("2"), *seen;
+    struct ws_source *slice = NULL;
+    struct bed b;
+    put_text(was, "var/lib/dpkg/status",
+             "Package: sh\nStatus: install ok installed\n\nPackage: charts\nStatus: install ok installed\n");
+    put_text(was, "root/added-packages", "# from before\ntide-tables\ncharts\nsh\n");
+    put_text(newer, "var/lib/dpkg/status", "Package: sh\nStatus: install ok installed\n");
+    if (!make_drive(&b, was)) return;
+    OK(renew(&b, newer, NULL));
+    OK(carry_out(&b));
+    seen = root_of(&b, &slice);
+    CHECK(says(seen, "/root/added-packages", "apt-get install\ncharts\ntide-tables\n"));
+    ws_tree_close(seen);
+    ws_source_close(slice);
+    free_bed(&b);
+    ws_tree_close(was);
+    ws_tree_close(newer);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"what is its owner's is carried over", what_is_its_owners_is_carried_over},
@@ -507,6 +561,8 @@ int main(int argc, char **argv) {
         {"a renewal cut at every write is as before or finished",
          a_renewal_cut_at_every_write_is_as_before_or_finished},
         {"what cannot be renewed is refused", what_cannot_be_renewed_is_refused},
+        {"other volumes and later use are respected", other_volumes_and_later_use_are_respected},
+        {"lists of packages outlive renewals", lists_of_packages_outlive_renewals},
         {NULL, NULL},
     };
     return run_tests(argc, argv, tests);

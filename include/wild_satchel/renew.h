@@ -35,7 +35,7 @@ struct ws_carried_list {
 struct ws_keep_place {
     char path[WS_KEEP_ROOM]; /**< absolute, without "." and ".." */
 };
-/** @return WS_E_USAGE for a path that is none */
+/** @return WS_E_USAGE for a path that is none, or the system's own as a whole (/boot, /usr, /etc) */
 WS_CHECKED enum ws_status ws_keep_place_check(const struct ws_keep_place *place, struct ws_error *error);
 
 /** How a system in use was told to start, for the one that takes its place. Empty and 0 where it does not say. */
@@ -44,6 +44,7 @@ struct ws_start_settings {
     unsigned wait;     /**< seconds of its menu */
     bool found;        /**< it is one made here */
     bool boot_apart;
+    char start_serial[16]; /**< of the FAT volume that it mounts at /boot/efi, "XXXX-XXXX" */
 };
 void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings *settings);
 /** What it does with the PC's own disks. */

@@ -67,6 +67,7 @@ struct carrying {
 static enum ws_status before_write(void *context, struct ws_error *error) {
     const struct carrying *c = context;
     WS_TRY(check_target(c->port, c->build->plan, c->drive, c->options, error));
+    if (c->build->plan->facts.kind == WS_KIND_RENEWAL) WS_TRY(build_check_state(c->build, c->drive, error));
     return c->options->before_write ? c->options->before_write(c->options->context, error) : WS_OK;
 }
 

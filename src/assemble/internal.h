@@ -60,6 +60,8 @@ struct ws_build {
     struct ws_ext4_geometry geometry;
     struct ws_layout *start_layout; /* of the volume that firmware reads, and of the front */
     uint64_t log_at;
+    char marks[WS_HASH_HEX]; /* of the drive's volumes, as they were looked at */
+    char start_serial[16];   /* of the volume that firmware reads, as the system on the drive has it */
     struct ws_layout *layout;
 };
 
@@ -96,6 +98,8 @@ void build_system_outlook(struct ws_build *build);
 enum ws_status build_prepare_renewal(struct ws_build *build, struct ws_error *error);
 /* Room for the log of a change, once its layout is whole. */
 enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
+/* Right before the first write: is all as it was looked at? @return WS_E_REFUSED if not */
+enum ws_status build_check_state(const struct ws_build *build, struct ws_drive *drive, struct ws_error *error);
 void build_close_renewal(struct ws_build *build);
 /* passwords.c */
 /* All that the plan's accounts need are there? */

@@ -28,20 +28,50 @@ static enum ws_status read_table(struct ws_build *b, struct ws_error *error) {
     return WS_OK;
 }
 
-/* What the volumes have been through since: any use changes it. */
-static enum ws_status note_state(struct ws_build *b, const struct ws_ext4_facts *facts, struct ws_hash *hash,
+/* What the volumes have been through: superblock and descriptors, the front of the drive, and that of what firmware
+ * reads. Any use changes them. */
+static enum ws_status hash_marks(const struct ws_build *b, const struct ws_source *drive, struct ws_hash *hash,
                                  struct ws_error *error) {
-    uint64_t bytes = ws_min_u64(8192 + ws_div_up(facts->size, 32768ull * PAGE) * 64, b->now_slice->size);
+    const struct ws_volume *system = plan_volume(b->plan, WS_ROLE_SYSTEM);
+    const uint64_t places[][2] = {
+        {system->at, ws_min_u64(8192 + ws_div_up(system->size, 32768ull * PAGE) * 64, system->size)},
+        {plan_volume(b->plan, WS_ROLE_START)->at, PAGE},
+        {0, PAGE}};
     uint8_t page[PAGE];
-    for (uint64_t at = 0; at < bytes; at += PAGE) {
-        WS_TRY(ws_source_read(b->now_slice, at, page, PAGE, error));
-        ws_hash_add(hash, page, PAGE);
-    }
-    for (unsigned i = 0; i < 2; i++) { /* the front of the drive, and of what firmware reads */
-        const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_START);
-        WS_TRY(ws_source_read(b->now, i ? v->at : 0, page, PAGE, error));
-        ws_hash_add(hash, page, PAGE);
-    }
+    for (size_t i = 0; i < sizeof places / sizeof places[0]; i++)
+        for (uint64_t at = 0; at < places[i][1]; at += PAGE) {
+            WS_TRY(ws_source_read(drive, places[i][0] + at, page, PAGE, error));
+            ws_hash_add(hash, page, PAGE);
+        }
+    return WS_OK;
+}
+
+enum ws_status build_check_state(const struct ws_build *b, struct ws_drive *drive, struct ws_error *error) {
+    struct ws_source *now = NULL;
+    struct ws_hash *hash = NULL;
+    char hex[WS_HASH_HEX] = "";
+    WS_TRY(ws_source_drive(drive, &now, error));
+    enum ws_status status = ws_hash_open(WS_HASH_SHA256, &hash, error);
+    if (status == WS_OK) status = hash_marks(b, now, hash, error);
+    if (status == WS_OK) ws_hash_hex(hash, hex);
+    ws_hash_close(hash);
+    ws_source_close(now);
+    WS_TRY(status);
+    if (strcmp(hex, b->marks) == 0) return WS_OK;
+    ws_fail(error, WS_E_REFUSED, "the system on this drive was used a moment ago");
+    return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make the plan again; nothing was written");
+}
+
+/* Those, and what every file is. */
+static enum ws_status note_state(struct ws_build *b, struct ws_error *error) {
+    struct ws_hash *hash = NULL;
+    WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
+    enum ws_status status = hash_marks(b, b->now, hash, error);
+    if (status == WS_OK) ws_hash_hex(hash, b->marks);
+    ws_hash_close(hash);
+    WS_TRY(status);
+    WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
+    ws_hash_add(hash, b->marks, strlen(b->marks));
     for (const struct ws_node *n = ws_tree_root(b->was); n; n = ws_tree_next(n)) {
         const uint64_t says[] = {n->kind,     n->mode,  n->uid,  n->gid, ws_node_size(n), n->origin, (uint64_t)n->mtime,
                                  n->mtime_ns, n->major, n->minor};
@@ -51,6 +81,7 @@ static enum ws_status note_state(struct ws_build *b, const struct ws_ext4_facts 
         ws_hash_add(hash, raw, sizeof raw);
     }
     ws_hash_hex(hash, b->plan->facts.was);
+    ws_hash_close(hash);
     return WS_OK;
 }
 
@@ -79,7 +110,7 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
         ws_start_settings_look(tree, &settings);
         *is = settings.found && !settings.boot_apart && ws_system_look(tree, &system, error) == WS_OK;
     }
-    if (!*is || b->was) {
+    if (!*is) {
         ws_tree_close(tree);
         ws_source_close(slice);
         return status;
@@ -90,6 +121,7 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     if (b->menu_seconds == WS_MENU_SECONDS_USUAL) b->menu_seconds = settings.wait;
     if (!b->kernel_options[0] && ws_is_visible(settings.options))
         memcpy(b->kernel_options, settings.options, sizeof settings.options);
+    memcpy(b->start_serial, settings.start_serial, sizeof b->start_serial);
     b->owner.internal_disks = ws_internal_disks_of(tree);
     /* where the newer root cannot, that is said and nothing refused */
     b->was_hidden = b->owner.internal_disks == WS_INTERNAL_HIDDEN;
@@ -105,56 +137,70 @@ static void take_serial(struct ws_plan *p, const char *text) {
         ws_store_le32(p->id_of[WS_ROLE_START].byte, (uint32_t)high << 16 | low);
 }
 
+/* What a partition holds. @return false for what is none, or reaches past the drive */
+static bool open_partition(const struct ws_build *b, const struct ws_partition *t, struct ws_source **slice) {
+    return t->mbr_type != 0xee && ws_inside(t->at, t->length, b->now->size) &&
+           ws_source_slice(b->now, t->at, t->length, slice, NULL) == WS_OK;
+}
+
+static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t, size_t count,
+                                struct ws_error *error) {
+    struct ws_error why = {0};
+    bool root = false, locked = false;
+    for (size_t i = 0; i < count && !root; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_volume_facts facts = {.system = ""};
+        if (!open_partition(b, &t[i], &slice)) continue;
+        locked |= ws_lock_probe(slice, NULL);
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        ws_source_close(slice);
+        if (!format || strcmp(format->word, "ext4") != 0) continue;
+        enum ws_status status = try_root(b, &t[i], &facts, &root, &why);
+        if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "%s", why.what);
+    }
+    if (root) return WS_OK;
+    return refuse(b, error,
+                  locked        ? "it is locked, and locked systems are not renewed yet"
+                  : why.what[0] ? why.what
+                                : "no volume holds a full system made here");
+}
+
+/* The others: what firmware reads is only the one that the system itself mounts as that. Somebody's files on another
+ * are nobody's business. */
 static enum ws_status find_volumes(struct ws_build *b, struct ws_error *error) {
     size_t count;
     const struct ws_partition *t = ws_table_partitions(b->table, &count);
-    enum ws_status broken = WS_OK;
-    struct ws_error why = {0};
+    WS_TRY(find_root(b, t, count, error));
     for (size_t i = 0; i < count; i++) {
         struct ws_source *slice = NULL;
         struct ws_volume_facts facts = {.system = ""};
-        if (t[i].mbr_type == 0xee || !ws_inside(t[i].at, t[i].length, b->now->size)) continue;
-        WS_TRY(ws_source_slice(b->now, t[i].at, t[i].length, &slice, error));
-        if (ws_lock_probe(slice, NULL)) {
-            ws_source_close(slice);
-            return refuse(b, error, "it is locked, and locked systems are not renewed yet");
-        }
+        if (t[i].at == plan_volume(b->plan, WS_ROLE_SYSTEM)->at || !open_partition(b, &t[i], &slice)) continue;
         const struct ws_format *format = ws_format_of(slice, &facts);
         ws_source_close(slice);
-        bool root = false;
-        if (format && strcmp(format->word, "ext4") == 0) {
-            enum ws_status status = try_root(b, &t[i], &facts, &root, &why);
-            if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "%s", why.what);
-            if (status != WS_OK) broken = status;
-        }
-        if (root) continue;
-        bool start = format && format->firmware && !plan_volume(b->plan, WS_ROLE_START);
-        if (start) add_volume(b, WS_ROLE_START, &t[i], format->word, &facts);
-        if (start) take_serial(b->plan, facts.id);
-        else if (format && strcmp(format->word, "swap") == 0 && !plan_volume(b->plan, WS_ROLE_SWAP)) {
-            add_volume(b, WS_ROLE_SWAP, &t[i], format->word, &facts);
-            (void)ws_guid_parse(facts.id, &b->plan->id_of[WS_ROLE_SWAP]);
-        } else if (format && !plan_volume(b->plan, WS_ROLE_DATA))
-            add_volume(b, WS_ROLE_DATA, &t[i], format->word, &facts);
+        if (!format) continue;
+        enum ws_role role = format->firmware && strcmp(facts.id, b->start_serial) == 0 ? WS_ROLE_START
+                            : strcmp(format->word, "swap") == 0                        ? WS_ROLE_SWAP
+                                                                                       : WS_ROLE_DATA;
+        if (plan_volume(b->plan, role)) continue;
+        add_volume(b, role, &t[i], format->word, &facts);
+        if (role == WS_ROLE_START) take_serial(b->plan, facts.id);
+        if (role == WS_ROLE_SWAP) (void)ws_guid_parse(facts.id, &b->plan->id_of[role]);
     }
-    if (!b->was && broken != WS_OK) return refuse(b, error, why.what);
-    if (!b->was) return refuse(b, error, "no volume holds a full system made here");
-    return plan_volume(b->plan, WS_ROLE_START) ? WS_OK : refuse(b, error, "it has no volume that firmware reads");
+    return plan_volume(b->plan, WS_ROLE_START)
+               ? WS_OK
+               : refuse(b, error, "the volume that firmware reads, /boot/efi, is not there");
 }
 
 static enum ws_status look_at_drive(struct ws_build *b, struct ws_error *error) {
     struct ws_ext4_facts facts;
-    struct ws_hash *hash = NULL;
     WS_TRY(read_table(b, error));
     WS_TRY(find_volumes(b, error));
     WS_TRY(ws_ext4_probe(b->now_slice, &facts, error));
-    WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
-    enum ws_status status = note_state(b, &facts, hash, error);
-    ws_hash_close(hash);
+    WS_TRY(note_state(b, error));
     if (facts.needs_recovery)
         ws_findings_add(&b->plan->findings, WS_NOTE,
                         "its system was not shut down: what stands in the journal of its volume is taken over");
-    return status;
+    return WS_OK;
 }
 
 /* All of a layout as what goes over something: in whole sectors, zeros behind what ends inside one. */

@@ -47,13 +47,11 @@ static enum ws_status take_line(const struct edit *e, struct ws_text *text, cons
 /* Make the account a member, if the group is there; members stand behind the last colon, commas between them. */
 static enum ws_status join(const struct edit *e, struct ws_text *text, const char *group, const char *name) {
     struct ws_text line = {0};
-    size_t length, n = strlen(name);
+    size_t length;
     const char *p = edit_entry(text, group, &length);
     if (!p) return WS_OK;
-    const char *members = p + length;
-    while (members > p && members[-1] != ':') members--;
-    for (const char *m = members; m < p + length; m += strcspn(m, ",\n") + 1)
-        if (strcspn(m, ",\n") == n && strncmp(m, name, n) == 0) return WS_OK;
+    const char *members = edit_members(p, length);
+    if (edit_is_member(members, name)) return WS_OK;
     ws_text_printf(&line, "%.*s%s%s", (int)length, p, members < p + length ? "," : "", name);
     return take_line(e, text, group, &line);
 }

@@ -10,6 +10,43 @@ const char *ws_fate_name(enum ws_fate fate) {
     return names[fate];
 }
 
+bool carry_is_systems(const char *path) {
+    static const struct {
+        const char *path;
+        bool below; /* all that is in it, too */
+    } own[] = {{"/boot", true},
+               {"/dev", true},
+               {"/proc", true},
+               {"/run", true},
+               {"/sys", true},
+               {"/lib/modules", true},
+               {"/usr/lib/modules", true},
+               {"/bin", false},
+               {"/etc", false},
+               {"/lib", false},
+               {"/lib32", false},
+               {"/lib64", false},
+               {"/sbin", false},
+               {"/usr", false},
+               {"/usr/bin", false},
+               {"/usr/lib", false},
+               {"/usr/lib64", false},
+               {"/usr/sbin", false},
+               {"/usr/share", false},
+               {"/var", false},
+               {"/var/lib", false},
+               {"/var/lib/dpkg", true},
+               {"/lib/apk", true},
+               {"/var/lib/pacman", true},
+               {"/var/lib/rpm", true},
+               {"/etc/start-entries.conf", false}};
+    for (size_t i = 0; i < sizeof own / sizeof own[0]; i++) {
+        size_t n = strlen(own[i].path);
+        if (strncmp(path, own[i].path, n) == 0 && (!path[n] || (own[i].below && path[n] == '/'))) return true;
+    }
+    return strcmp(path, "/") == 0;
+}
+
 enum ws_status ws_keep_place_check(const struct ws_keep_place *place, struct ws_error *error) {
     const char *p = place->path;
     bool good = p[0] == '/' && p[1] && ws_is_visible(p) && p[strlen(p) - 1] != '/';
@@ -17,9 +54,13 @@ enum ws_status ws_keep_place_check(const struct ws_keep_place *place, struct ws_
         size_t n = strcspn(p + 1, "/");
         good = n && !(p[1] == '.' && (n == 1 || (n == 2 && p[2] == '.')));
     }
-    if (good) return WS_OK;
-    ws_fail(error, WS_E_USAGE, "\"%s\" is no place of a system that could be kept", place->path);
-    return ws_fail_next(error, "name a folder or file from the top, such as /opt/charts");
+    if (!good) {
+        ws_fail(error, WS_E_USAGE, "\"%s\" is no place of a system that could be kept", place->path);
+        return ws_fail_next(error, "name a folder or file from the top, such as /opt/charts");
+    }
+    if (!carry_is_systems(place->path)) return WS_OK;
+    ws_fail(error, WS_E_USAGE, "\"%s\" is the system's own, and the newer one has another", place->path);
+    return ws_fail_next(error, "name what is yours inside of it; what starts the drive cannot be kept");
 }
 
 void carry_tell(struct carry *c, enum ws_fate fate, const char *path, uint64_t files, uint64_t bytes,
@@ -62,6 +103,18 @@ static void setting(const char *text, const char *key, char *out, size_t room) {
         }
 }
 
+/* fstab(5): the identifier of what is mounted there. */
+static void mounted_at(const struct edit *e, const char *place, char *uuid, size_t room) {
+    struct ws_text text = {0};
+    char source[80], target[80];
+    uuid[0] = '\0';
+    if (edit_load(e, "/etc/fstab", &text) == WS_OK)
+        for (const char *p = text.data; p && *p; p = strchr(p, '\n') ? strchr(p, '\n') + 1 : NULL)
+            if (sscanf(p, " UUID=%79[^# \t\n] %79s", source, target) == 2 && strcmp(target, place) == 0)
+                (void)snprintf(uuid, room, "%.*s", (int)room - 1, source);
+    ws_text_free(&text);
+}
+
 void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings *s) {
     struct edit e = {.root = (struct ws_tree *)(uintptr_t)root};
     struct ws_text text = {0};
@@ -69,6 +122,7 @@ void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings
     memset(s, 0, sizeof *s);
     if (edit_load(&e, "/etc/start-entries.conf", &text) == WS_OK && text.length) {
         s->found = true;
+        mounted_at(&e, "/boot/efi", s->start_serial, sizeof s->start_serial);
         setting(text.data, "options", options, sizeof options);
         setting(text.data, "wait", wait, sizeof wait);
         setting(text.data, "boot", boot, sizeof boot);
@@ -94,29 +148,34 @@ enum ws_internal_disks ws_internal_disks_of(const struct ws_tree *root) {
     return found;
 }
 
+/* Where login programs have an account that they log in by themselves, as own_login() puts it there. */
+static const struct {
+    const char *file, *word;
+} logins[] = {{"/etc/systemd/system/getty@tty1.service.d/owner.conf", "--autologin "},
+              {"/etc/inittab", " --autologin "},
+              {"/etc/inittab", "/bin/login -f "},
+              {"/etc/lightdm/lightdm.conf.d/60-owner.conf", "\nautologin-user="},
+              {"/etc/sddm.conf.d/owner.conf", "\nUser="},
+              {"/etc/gdm3/daemon.conf", "\nAutomaticLogin="},
+              {"/etc/gdm/custom.conf", "\nAutomaticLogin="}};
+
 /* Whoever was logged in without being asked still is. */
 static enum ws_status carry_login(struct carry *c) {
-    static const char *const files[] = {"/etc/systemd/system/getty@tty1.service.d/owner.conf",
-                                        "/etc/inittab",
-                                        "/etc/lightdm/lightdm.conf.d/60-owner.conf",
-                                        "/etc/sddm.conf.d/owner.conf",
-                                        "/etc/gdm3/daemon.conf",
-                                        "/etc/gdm/custom.conf"};
-    static const char *const words[] = {"--autologin ", "/bin/login -f ",
-                                        "autologin-user=", "User=", "AutomaticLogin="};
+    struct ws_text passwd = {0};
     char account[WS_ACCOUNT_ROOM] = "";
-    for (size_t i = 0; i < sizeof files / sizeof files[0] && !account[0]; i++) {
+    size_t length;
+    for (size_t i = 0; i < sizeof logins / sizeof logins[0] && !account[0]; i++) {
         struct ws_text text = {0};
-        WS_TRY(edit_load(&c->was, files[i], &text));
-        for (size_t k = 0; text.data && k < sizeof words / sizeof words[0] && !account[0]; k++) {
-            const char *p = strstr(text.data, words[k]);
-            if (p && (p == text.data || p[-1] != '#'))
-                (void)snprintf(account, sizeof account, "%.*s", (int)strcspn(p + strlen(words[k]), " \t\n"),
-                               p + strlen(words[k]));
-        }
+        WS_TRY(edit_load(&c->was, logins[i].file, &text));
+        const char *p = text.data ? strstr(text.data, logins[i].word) : NULL;
+        if (p) p += strlen(logins[i].word);
+        if (p) (void)snprintf(account, sizeof account, "%.*s", (int)strcspn(p, " \t\n"), p);
         ws_text_free(&text);
     }
-    if (!account[0] || strcmp(account, "root") == 0) return WS_OK;
+    enum ws_status status = edit_load(&c->e, "/etc/passwd", &passwd);
+    bool there = account[0] && strcmp(account, "root") != 0 && edit_entry(&passwd, account, &length);
+    ws_text_free(&passwd);
+    if (status != WS_OK || !there) return status;
     carry_tell(c, WS_FATE_KEPT, "", 0, 0, "\"%s\" is logged in without being asked", account);
     return own_login(&c->e, account);
 }
@@ -141,7 +200,8 @@ static enum ws_status carry_all(struct carry *c, const struct ws_keep_place *kee
     if (!known)
         ws_findings_add(
             c->e.findings, WS_NOTE,
-            "the old system's list of packages is not read here: whatever is not in the new one is told as lost");
+            "the old system's list of packages is not read here: whatever is not in the new one is told as lost, and "
+            "settings that were changed are not told");
     carry_lost(c, known);
     return WS_OK;
 }

@@ -21,6 +21,8 @@ struct carry {
 void carry_tell(struct carry *carry, enum ws_fate fate, const char *path, uint64_t files, uint64_t bytes,
                 const char *format, ...) WS_PRINTF(6, 7);
 
+/* Is this place the system's own as a whole, so that the newer one's must stand there? */
+bool carry_is_systems(const char *path);
 /* people.c: people's accounts and groups, and which numbers the system's own have now. */
 enum ws_status carry_people(struct carry *carry);
 /* places.c: a name itself, links on the way to it followed; NULL: it is not there. */

@@ -253,3 +253,17 @@ void edit_field(const char *line, unsigned number, char *out, size_t room) {
     while (number-- > 0 && line[strcspn(line, ":\n")] == ':') line += strcspn(line, ":\n") + 1;
     (void)snprintf(out, room, "%.*s", (int)strcspn(line, ":\n"), line);
 }
+
+const char *edit_members(const char *entry, size_t length) {
+    const char *p = entry + length;
+    while (p > entry && p[-1] != ':') p--;
+    return p;
+}
+
+bool edit_is_member(const char *members, const char *name) {
+    const size_t n = strlen(name);
+    const char *end = members + strcspn(members, "\n");
+    for (const char *m = members; m < end; m += strcspn(m, ",\n") + 1)
+        if (strcspn(m, ",\n") == n && strncmp(m, name, n) == 0) return true;
+    return false;
+}

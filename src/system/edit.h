@@ -44,5 +44,8 @@ enum ws_status edit_put_line(const struct edit *edit, const char *path, const ch
 const char *edit_entry(const struct ws_text *text, const char *name, size_t *length);
 /* Field `number` of an entry, from 0 on. */
 void edit_field(const char *line, unsigned number, char *out, size_t room);
+/* The last field of an entry of group(5), names with commas between them, and whether one is among those. */
+const char *edit_members(const char *entry, size_t length);
+bool edit_is_member(const char *members, const char *name);
 
 #endif

@@ -16,7 +16,6 @@ static const char *const passed[] = {"/boot",
                                      "/var/log",
                                      "/var/run",
                                      "/var/lock",
-
                                      "/lib/modules",
                                      "/usr/lib/modules",
                                      "/usr/lib/firmware",
@@ -33,7 +32,6 @@ static const char *const passed[] = {"/boot",
                                      "/var/lib/NetworkManager",
                                      "/var/lib/misc",
                                      "/var/lib/pam",
-                                     "/var/lib/private",
                                      "/var/lib/urandom",
                                      "/var/lib/logrotate",
                                      "/var/lib/xkb",
@@ -125,7 +123,7 @@ static void group_of(const char *path, char out[WS_KEEP_ROOM]) {
     (void)snprintf(out, WS_KEEP_ROOM, "%.*s", (int)(end ? end - path : (long)strlen(path)), path);
 }
 
-/* @return false for what is in the new root, too, or has an heir there */
+/* @return false for what the new root has, too, and for what is known to be the old system's own */
 static bool kind_of(const struct carry *c, const struct ws_node *was, const char *path, bool packages,
                     enum kind *kind) {
     const struct ws_node *now = carry_name(&c->e, path);
@@ -133,15 +131,17 @@ static bool kind_of(const struct carry *c, const struct ws_node *was, const char
     *kind = !now ? ALONE : was->work2 & CARRY_CHANGED ? CHANGED : UNLIKE;
     if (!now) return true;
     if (now->same_as) now = now->same_as;
-    bool same = now->content == thing->content; /* made one, where they are alike */
+    bool empty = !ws_node_size(now) && !ws_node_size(thing);
+    bool same = empty || now->content == thing->content; /* made one, where they are alike */
     if (same || *kind == CHANGED) return !same;
-    return packages && strncmp(path, "/etc/", 5) == 0 && thing->kind == WS_NODE_FILE;
+    return packages && thing->kind == WS_NODE_FILE; /* links that lead elsewhere hold nothing */
 }
 
 static void count(struct lost *lost, size_t *groups, const struct ws_node *n, const char *path, enum kind kind) {
     char group[WS_KEEP_ROOM];
     size_t i = 0;
-    if (kind != ALONE) (void)snprintf(group, sizeof group, "%.255s", path);
+    bool setting = kind == CHANGED || (kind == UNLIKE && strncmp(path, "/etc/", 5) == 0); /* each by itself */
+    if (setting) (void)snprintf(group, sizeof group, "%.255s", path);
     else group_of(path, group);
     while (i < *groups && (lost[i].kind != kind || strcmp(lost[i].path, group) != 0)) i++;
     if (i == WS_CARRIED_MOST) i--; /* the last one stands for all others */

@@ -200,7 +200,7 @@ static enum ws_status subtract(const struct edit *e, char *was, char *now, size_
     WS_GO(sort_names(was, &had, e->error));
     WS_GO(sort_names(now, &has, e->error));
     for (size_t i = 0; i < had.count; i++) {
-        if (has_name(&has, had.name[i])) continue;
+        if (has_name(&has, had.name[i]) || (i && strcmp(had.name[i], had.name[i - 1]) == 0)) continue;
         ws_text_printf(out, "%s\n", had.name[i]);
         ++*count;
     }
@@ -209,6 +209,16 @@ done:
     free(had.name);
     free(has.name);
     return status;
+}
+
+/* Those that an earlier renewal left to be installed again are still wanted. */
+static enum ws_status earlier_list(const struct edit *e, struct ws_text *names) {
+    char *text = NULL, *line;
+    WS_TRY(load(e, ADDED_LIST, &text));
+    for (char *at = text; (line = take_line(&at));)
+        if (*line && *line != '#') ws_text_printf(names, "%s\n", line);
+    free(text);
+    return ws_text_status(names, e->error);
 }
 
 static enum ws_status keep_list(struct carry *c, const char *install, size_t count, const struct ws_text *added) {
@@ -232,6 +242,7 @@ enum ws_status carry_packages(struct carry *c, bool *known) {
         WS_TRY(databases[i].own(&c->was));
         if (!edit_has(&c->e, databases[i].sign)) return WS_OK; /* of another family: its names mean nothing there */
         enum ws_status status = databases[i].names(&c->was, &was);
+        if (status == WS_OK) status = earlier_list(&c->was, &was);
         if (status == WS_OK) status = databases[i].names(&c->e, &now);
         size_t count = 0;
         if (status == WS_OK) status = subtract(&c->e, was.data, now.data, &count, &added);

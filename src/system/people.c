@@ -104,7 +104,9 @@ static enum ws_status take_person(struct people *p, const char *line) {
     (void)snprintf(p->names + length, sizeof p->names - length, "%s%s", length ? ", " : "", name);
     ws_utf8_trim(p->names);
     p->carried++;
-    return home[0] == '/' && home[1] ? carry_place(p->c, home, "its account's own files") : WS_OK;
+    struct ws_keep_place place;
+    (void)snprintf(place.path, sizeof place.path, "%s", home);
+    return ws_keep_place_check(&place, NULL) == WS_OK ? carry_place(p->c, home, "its account's own files") : WS_OK;
 }
 
 /* Members of the system's own groups that are people: they are members of the one of that name. */
@@ -114,8 +116,7 @@ static enum ws_status join(struct people *p, int list, const char *line) {
     size_t length, was_length = strcspn(line, "\n");
     enum ws_status status = WS_OK;
     edit_field(line, 0, group, sizeof group);
-    const char *members = line + was_length;
-    while (members > line && members[-1] != ':') members--;
+    const char *members = edit_members(line, was_length);
     (void)snprintf(begin, sizeof begin, "%s:", group);
     for (const char *m = members; m < line + was_length && status == WS_OK; m += strcspn(m, ",\n") + 1) {
         char name[64];
@@ -131,15 +132,8 @@ static enum ws_status join(struct people *p, int list, const char *line) {
                                 group);
             continue;
         }
-        char with[72], already[72];
-        (void)snprintf(with, sizeof with, ",%s,", name);
-        const char *last = entry + length;
-        while (last > entry && last[-1] != ':') last--;
-        ws_text_printf(&out, ",%.*s,", (int)(entry + length - last), last);
-        (void)snprintf(already, sizeof already, "%s", with);
-        bool there = !out.failed && strstr(out.data, already);
-        ws_text_free(&out);
-        if (there) continue;
+        const char *last = edit_members(entry, length);
+        if (edit_is_member(last, name)) continue;
         ws_text_printf(&out, "%.*s%s%s", (int)length, entry, entry + length > last ? "," : "", name);
         status = ws_text_status(&out, p->c->e.error);
         if (status == WS_OK) edit_line(&p->now[list], begin, out.data);
