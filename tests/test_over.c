@@ -130,6 +130,7 @@ static void try_over(const char *path, bool dirty) {
     OK(ws_layout_create(facts.size, &layout, &error));
     OK(ws_ext4_compose(&g, 0, layout, WS_PHASE_SEAL, &error));
     OK(ws_layout_seal(layout, &error));
+    CHECK_INT(ws_layout_bytes(layout), g.written_bytes);
     CHECK_INT(memcmp(g.params.id.byte, facts.id.byte, 16), 0);
     CHECK_STR(g.params.label, "system");
     uint64_t body = 0, spare_at, spare;

@@ -22,11 +22,6 @@ uint64_t ext4_inode_table_at(const struct ws_ext4_geometry *g, uint32_t group) {
            (uint64_t)(group % g->flex_groups) * g->table_blocks;
 }
 
-static uint32_t inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint64_t first = (uint64_t)group * g->inodes_a_group;
-    return g->inodes_used <= first ? 0 : (uint32_t)ws_min_u64(g->inodes_used - first, g->inodes_a_group);
-}
-
 /* The last group is never left uninitialised: its bitmap carries the padding past the end. */
 static bool bitmap_is_written(const struct ws_ext4_geometry *g, uint32_t group) {
     return group % g->flex_groups == 0 || group + 1 == g->groups || ext4_data_in_group(g, group) > 0;
@@ -42,14 +37,14 @@ static void make_block_bitmap(const struct ws_ext4_geometry *g, uint32_t group, 
 
 static void make_inode_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
     memset(out, 0, BLOCK);
-    ext4_fill_bits(out, 0, inodes_in_group(g, group));
+    ext4_fill_bits(out, 0, ext4_inodes_in_group(g, group));
     ext4_fill_bits(out, g->inodes_a_group, BLOCKS_A_GROUP);
 }
 
 static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, uint8_t d[DESC_SIZE]) {
     uint8_t bitmap[BLOCK];
     uint8_t number[4];
-    uint32_t used = inodes_in_group(g, group);
+    uint32_t used = ext4_inodes_in_group(g, group);
     uint32_t free_blocks =
         (uint32_t)(ext4_group_blocks(g, group) - ext4_prefix(g, group) - ext4_data_in_group(g, group));
     uint16_t flags = 0;
@@ -195,16 +190,10 @@ static enum ws_status put(const struct composing *c, uint64_t block, uint64_t bl
     return ws_layout_add(c->layout, c->at + block * BLOCK, blocks * BLOCK, from, from_block * BLOCK, phase, error);
 }
 
-/* Blocks of a group's inode table to be written: those with inodes, and those that had any. */
-static uint32_t table_written(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint32_t blocks = (uint32_t)ws_div_up(inodes_in_group(g, group), INODES_A_BLOCK);
-    return g->over && g->over->table_used[group] > blocks ? g->over->table_used[group] : blocks;
-}
-
 static enum ws_status put_group(const struct composing *c, uint32_t group, struct ws_error *error) {
     const struct ws_ext4_geometry *g = c->g;
     uint64_t start = (uint64_t)group * BLOCKS_A_GROUP;
-    uint32_t used = inodes_in_group(g, group);
+    uint32_t used = ext4_inodes_in_group(g, group);
     if (ext4_has_super(group)) {
         uint8_t block[BLOCK] = {0};
         WS_TRY(make_super(g, group, block + (group == 0 ? 1024 : 0), error));
@@ -216,8 +205,8 @@ static enum ws_status put_group(const struct composing *c, uint32_t group, struc
         WS_TRY(put(c, ext4_block_bitmap_at(g, group), 1, c->bitmaps, group, c->fixed, error));
     if (used)
         WS_TRY(put(c, ext4_inode_bitmap_at(g, group), 1, c->bitmaps, (uint64_t)g->groups + group, c->fixed, error));
-    return put(c, ext4_inode_table_at(g, group), table_written(g, group), c->inodes, (uint64_t)group * g->table_blocks,
-               c->fixed, error);
+    return put(c, ext4_inode_table_at(g, group), ext4_table_written(g, group), c->inodes,
+               (uint64_t)group * g->table_blocks, c->fixed, error);
 }
 
 static enum ws_status make_descriptors(const struct ws_ext4_geometry *g, struct ws_source **source,

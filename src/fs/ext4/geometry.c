@@ -232,13 +232,10 @@ static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
     for (uint32_t i = 0; i < g->groups; i++) {
         if (ext4_has_super(i)) blocks += 1 + (uint64_t)g->gdt_blocks;
         if (i % g->flex_groups == 0 || ext4_data_in_group(g, i) || i + 1 == g->groups) blocks++; /* block bitmap */
-        uint64_t first = (uint64_t)i * g->inodes_a_group;
-        if (g->inodes_used > first) {
-            uint64_t used = ws_min_u64(g->inodes_used - first, g->inodes_a_group);
-            blocks += 1 + ws_div_up(used, INODES_A_BLOCK);
-        }
+        if (ext4_inodes_in_group(g, i)) blocks++;
+        blocks += ext4_table_written(g, i);
     }
-    return blocks * BLOCK;
+    return (blocks + (g->over ? 1 : 0)) * BLOCK; /* the journal's head */
 }
 
 enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree, struct ws_ext4_geometry *g,

@@ -94,6 +94,9 @@ uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group);
 bool ext4_has_super(uint32_t group);
 /* The physical block of data block `d`, and how many follow it without a gap (at most `most`). */
 uint64_t ext4_physical(const struct ws_ext4_geometry *g, uint64_t d, uint64_t most, uint64_t *contiguous);
+uint32_t ext4_inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group); /* in use */
+/* Blocks of its inode table to be written: those with inodes, and those that had any. */
+uint32_t ext4_table_written(const struct ws_ext4_geometry *g, uint32_t group);
 /* Blocks of content in this group. */
 uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group);
 uint64_t ext4_super_offset(const struct ws_ext4_geometry *g,

@@ -108,3 +108,13 @@ uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group) {
                      ws_min_u64(ext4_span_below(&g->space, start), g->data_used);
     return fresh + ext4_span_below(&g->kept, end) - ext4_span_below(&g->kept, start);
 }
+
+uint32_t ext4_inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint64_t first = (uint64_t)group * g->inodes_a_group;
+    return g->inodes_used <= first ? 0 : (uint32_t)ws_min_u64(g->inodes_used - first, g->inodes_a_group);
+}
+
+uint32_t ext4_table_written(const struct ws_ext4_geometry *g, uint32_t group) {
+    uint32_t blocks = (uint32_t)ws_div_up(ext4_inodes_in_group(g, group), INODES_A_BLOCK);
+    return g->over && g->over->table_used[group] > blocks ? g->over->table_used[group] : blocks;
+}
