@@ -15,6 +15,7 @@ struct reading {
     uint8_t *owned;       /* a bit for each cluster that somebody has; NULL like the tree */
     uint32_t bitmap_cluster;
     uint64_t bitmap_bytes;
+    bool in_one_piece; /* the stream that was opened last */
 };
 
 static enum ws_status damaged(struct ws_error *error, const char *what) {
@@ -78,6 +79,7 @@ static enum ws_status open_stream(struct reading *r, uint32_t first, bool contig
     size_t count = 0, room = 0;
     uint64_t length = 0;
     enum ws_status status = WS_OK;
+    r->in_one_piece = contiguous;
     if (contiguous) {
         if (!is_cluster(r, first) || size > (r->s.clusters - (first - 2)) * r->s.cluster)
             return damaged(error, "a file's clusters leave the volume");
@@ -106,6 +108,7 @@ static enum ws_status open_stream(struct reading *r, uint32_t first, bool contig
     }
     if (size == UINT64_MAX) size = length;
     if (length < size) WS_GO(damaged(error, "a file is longer than its chain of clusters"));
+    r->in_one_piece = count == 1;
     status = ws_source_runs(r->source, runs, count, size, content, error);
 done:
     free(runs);
@@ -156,8 +159,8 @@ static enum ws_status add_node(struct reading *r, struct ws_node *folder, const 
     }
     if (valid > size) return damaged(error, "a file has more valid bytes than it has");
     if (size == 0) return WS_OK;
-    node->work = is_cluster(r, first) ? place_of(r, first) : 0;
     WS_TRY(open_stream(r, first, s[1] & 2, size, &content, error));
+    node->work = r->in_one_piece ? place_of(r, first) : 0;
     status = ws_tree_own(r->tree, content, error);
     if (status == WS_OK && valid < size) { /* what was never written reads as zeros (section 7.6.5) */
         struct ws_run runs[2] = {{valid, 0}, {size - valid, WS_RUN_HOLE}};

@@ -12,6 +12,7 @@ struct reading {
     uint8_t *owned;     /* a bit for each cluster that a file or folder has */
     struct ws_tree *tree;
     struct ws_fat_facts facts;
+    bool in_one_piece; /* the chain that was followed last */
 };
 
 static enum ws_status damaged(struct ws_error *error, const char *what) {
@@ -123,6 +124,7 @@ static enum ws_status chain(struct reading *r, uint32_t first, uint64_t size, st
     }
     if (size == UINT64_MAX) size = length;
     if (length < size) WS_GO(damaged(error, "a file is longer than its chain of clusters"));
+    r->in_one_piece = count == 1;
     status = ws_source_runs(r->source, runs, count, size, content, error);
 done:
     free(runs);
@@ -212,6 +214,7 @@ static enum ws_status add_entry(struct reading *r, struct ws_node *folder, const
     node->work2 = record_at;
     if (is_folder || size == 0) return WS_OK;
     WS_TRY(chain(r, first, size, &file, error));
+    if (!r->in_one_piece) node->work = 0;
     WS_TRY(ws_tree_own(r->tree, file, error));
     node->content = file;
     return WS_OK;
