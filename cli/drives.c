@@ -125,7 +125,8 @@ size_t cli_contents_map(const struct ws_contents *c, uint64_t size, struct map_p
             (struct map_part){p->system, labels[i], p->number, p->at, (holds ? file : end) - p->at, colours[i % 4]};
         if (holds) { /* and what of the volume lies behind it */
             uint64_t behind = file + p->overlay_size;
-            part[n++] = (struct map_part){"overlay file", p->overlay, p->number, file, p->overlay_size, INK_GOOD};
+            part[n++] = (struct map_part){
+                p->inside ? "system file" : "overlay file", p->overlay, p->number, file, p->overlay_size, INK_GOOD};
             if (end > behind)
                 part[n++] = (struct map_part){p->system, labels[i], p->number, behind, end - behind, colours[i % 4]};
         }

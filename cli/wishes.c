@@ -26,7 +26,9 @@ const struct poptOption wish_options[] = {
     {"persistence", 'p', POPT_ARG_STRING, &wished.persistence, 0,
      "room for what is remembered, \"rest\" (the default), or \"none\"; `satchel size` helps", "SIZE"},
     {"in", 0, POPT_ARG_STRING, &wished.in, 0,
-     "where that is: partition (the default), or file: an overlay file on a FAT32 volume", "PLACE"},
+     "where that is, or with kind system the whole system: partition (the default), or file: inside an ordinary "
+     "volume",
+     "PLACE"},
     {"overlay-from", 0, POPT_ARG_STRING, &wished.overlay_from, 0,
      "a ready-made data file to put there instead of a fresh one; a compressed one is unpacked", "FILE"},
     {"data", 0, POPT_ARG_STRING, &wished.data, 0, "an ordinary partition too, of this size or \"rest\"", "SIZE"},
@@ -130,7 +132,8 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     if (w->locked) ws_request_want(r, WS_ROLE_SYSTEM)->locked = true;
     if (w->in) {
         WS_TRY(cli_pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
-        ws_request_want(r, WS_ROLE_PERSISTENCE)->place = (enum ws_place)word;
+        enum ws_role what = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
+        ws_request_want(r, what)->place = (enum ws_place)word;
     }
     if (w->files_on) {
         WS_TRY(cli_pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));

@@ -1,5 +1,5 @@
 # Start-up code, from src/boot/code: for BIOS by the GNU assembler and a C compiler for 32-bit x86, for UEFI by clang
-# and lld. The bytes become a C file of the library, so that nothing has to be found at run time. The tools are looked
+# and lld, for Linux by clang. The bytes become a C file of the library, so that nothing has to be found at run time. The tools are looked
 # for by these names whatever the library itself is compiled with: this code is for PCs, not for the machine it is
 # built on.
 find_program(WS_CLANG NAMES clang clang-19 clang-18 clang-17 clang-16 clang-15 clang-14 REQUIRED)
@@ -14,11 +14,14 @@ file(MAKE_DIRECTORY ${made})
 file(GLOB common_code CONFIGURE_DEPENDS ${code}/*.c ${code}/x86/*.c)
 file(GLOB bios_code CONFIGURE_DEPENDS ${code}/bios/*.c)
 file(GLOB uefi_code CONFIGURE_DEPENDS ${code}/uefi/*.c)
-file(GLOB code_headers CONFIGURE_DEPENDS ${code}/*.h ${code}/bios/*.h ${code}/uefi/*.h)
+file(GLOB linux_code CONFIGURE_DEPENDS ${code}/linux/*.c)
+file(GLOB code_headers CONFIGURE_DEPENDS ${code}/*.h ${code}/bios/*.h ${code}/uefi/*.h ${code}/linux/*.h)
 set(strict -std=c11 -Os -ffreestanding -fno-builtin -fno-stack-protector -Wall -Wextra -Wconversion -Wshadow -Werror)
 set(bios_flags ${strict} --target=i686-unknown-none-elf -march=i686 -fno-pic -mno-sse -mno-mmx -mno-80387
     -fno-asynchronous-unwind-tables -ffunction-sections -fdata-sections)
 set(uefi_flags ${strict} --target=x86_64-unknown-windows -mno-red-zone -fshort-wchar)
+set(linux_flags ${strict} --target=x86_64-unknown-none-elf -fno-pic -fno-asynchronous-unwind-tables -ffunction-sections
+    -fdata-sections)
 
 function(compile_for kind out_list) # SOURCES..., flags from <kind>_flags
   foreach(source ${ARGN})
@@ -34,6 +37,7 @@ endfunction()
 
 compile_for(bios bios_objects ${common_code} ${bios_code})
 compile_for(uefi uefi_objects ${common_code} ${uefi_code})
+compile_for(linux linux_objects ${common_code} ${linux_code})
 
 foreach(part mbr stage)
   add_custom_command(OUTPUT ${made}/${part}.o COMMAND ${WS_AS} --32 ${code}/bios/${part}.S -o ${made}/${part}.o
@@ -52,8 +56,13 @@ add_custom_command(OUTPUT ${made}/uefi.bin
   COMMAND ${WS_LLD_LINK} /subsystem:efi_application /entry:uefi_main /nodefaultlib /dynamicbase /Brepro
           /out:${made}/uefi.bin ${uefi_objects}
   DEPENDS ${uefi_objects})
+# A program for Linux itself, without a C library: of systems that stand in a file it is the first.
+add_custom_command(OUTPUT ${made}/early.bin
+  COMMAND ${WS_LD} -m elf_x86_64 -static -nostdlib --gc-sections -s -z noexecstack -z noseparate-code -z max-page-size=4096
+          --build-id=none -o ${made}/early.bin ${linux_objects}
+  DEPENDS ${linux_objects})
 add_custom_command(OUTPUT ${made}/start_code.c
-  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin"
+  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin"
           -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
-  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
+  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
 set(start_code_source ${made}/start_code.c)

@@ -63,6 +63,13 @@ demo-image curlew-live-13.iso newer
 show satchel plan --image curlew-live-13.iso --drive "$teasel" --kind renewal --save renewal.plan
 show satchel build renewal.plan --confirm "$teasel"
 show satchel prove "$teasel" --confirm "$teasel" --on launch
+step "The same in one file: the stick stays an ordinary one"
+show satchel plan --image curlew-live.iso --drive "$teasel" --kind system --host-name hut-7 --administrator "tide:Tide survey" \
+    --in file --save file.plan
+printf '\033[2m$ satchel build file.plan --confirm %s --password-fd 3 3< password\033[0m\n' "$teasel"
+satchel build file.plan --confirm "$teasel" --password-fd 3 3< password
+show satchel drives "$teasel"
+show satchel prove "$teasel" --confirm "$teasel" --on hut
 step "The same, locked: a passphrase opens it, and a recovery key"
 show satchel plan --image curlew-live.iso --drive "$teasel" --kind system --host-name hut-7 --administrator "tide:Tide survey" \
     --locked --save locked.plan

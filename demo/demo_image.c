@@ -140,8 +140,13 @@ static const char *const root_files[][2] = {
     {"usr/share/zoneinfo/Atlantic/Faroe", "TZif2"},
     {"usr/share/keymaps/i386/qwertz/de.kmap.gz", "keys"},
 };
-static const char *const root_programs[] = {"sbin/init",     "sbin/agetty",   "sbin/udevd",
-                                            "sbin/blockdev", "usr/sbin/sshd", "usr/bin/sudo"};
+static const char *const root_programs[] = {"sbin/init",
+                                            "sbin/agetty",
+                                            "sbin/udevd",
+                                            "sbin/blockdev",
+                                            "usr/sbin/sshd",
+                                            "usr/bin/sudo",
+                                            "lib/modules/live/kernel/drivers/block/loop.ko"};
 
 /* Texts that say which one it is. */
 static enum ws_status put_version(struct ws_tree *root, bool newer, struct ws_error *error) {

@@ -109,6 +109,40 @@ satchel.conf"
     done
 fi
 
+# In one file of an ordinary volume: what the plan put there for each kernel is what the script makes
+for on in exfat fat32; do
+    rm -rf in.img in.plan* top
+    expect 0 "place: in one file" "$satchel" plan --image curlew.iso --drive in.img --make 700M --kind system --in file --system 200M --data-on $on --save in.plan
+    follows plan cat in.plan
+    expect 0 "flushed and checked" "$satchel" build in.plan --confirm "$("$satchel" drives in.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')"
+    expect 0 "in a file" "$satchel" drives in.img
+    expect 0 "exactly what was meant" "$satchel" check in.img --plan in.plan
+    at=$(python3 -c 'import json; print([v for v in json.load(open("in.plan"))["result"]["volumes"] if v["role"] == "system"][0]["at_bytes"])')
+    [ $on = exfat ] && mkdir -p mounted top && mount -o ro,loop,offset="$at" in.img mounted || continue
+    cp -a mounted/boot mounted/etc mounted/usr mounted/lib top/ && umount mounted
+    ok "$on: the volume around it is in fstab, and what protects the file" grep -qx "/boot/loader/system-in-use /media/drive/system.ext4 none bind,nofail 0 0" top/etc/fstab
+    for shell in sh bash "busybox sh"; do
+        command -v ${shell%% *} >/dev/null || continue
+        remade() { START_ENTRIES_TOP=$PWD/top $shell top/usr/local/sbin/start-entries "$@"; }
+        rm -rf was && cp -a top/boot was && rm top/boot/start-inside-live.img && remade
+        ok "$shell: it makes the same initial RAM disk" cmp was/start-inside-live.img top/boot/start-inside-live.img
+        ok "$shell: and nothing else has changed" diff -r was top/boot
+        for v in 1.1:xz 1.2:zstd 1.3:gzip 1.4:cat 1.5:; do
+            how=${v#*:} v=${v%%:*}
+            cp top/boot/vmlinuz-live top/boot/vmlinuz-$v && cp top/boot/initrd.img-live top/boot/initrd.img-$v && mkdir -p top/lib/modules/$v/kernel/drivers/block
+            case $how in xz) end=.xz ;; zstd) end=.zst ;; gzip) end=.gz ;; *) end= ;; esac
+            [ -z "$how" ] || $how <top/lib/modules/live/kernel/drivers/block/loop.ko >top/lib/modules/$v/kernel/drivers/block/loop.ko$end
+        done
+        remade 2>said
+        ok "$shell: a kernel without the driver is left out, and that is said" grep -q "kernel 1.5 is left out" said
+        for v in 1.1 1.2 1.3 1.4; do cmp was/start-inside-live.img top/boot/start-inside-$v.img || echo $v; done >differ 2>&1
+        ok "$shell: drivers are unpacked, whatever they are packed with" test ! -s differ
+        ok "$shell: all are in the menu" test "$(grep -h '^initrd' top/boot/loader/entries/*.conf | grep -c start-inside)$(ls top/boot/start-inside-1.5.img 2>/dev/null)" = 6
+        rm -r top/boot/*-1.[1-5] top/lib/modules/1.* && remade
+        ok "$shell: of kernels that went nothing is left" diff -r was top/boot
+    done
+done
+
 # A live stick itself as the source, of either arrangement: what it remembers meanwhile is no part of it
 for how in whole files; do
     rm -f stick.img stick.plan* own.img own.plan*

@@ -1,5 +1,5 @@
 """What tests with real starts of full systems share: an emulated PC with a disk inside and a console, checks, judges."""
-import hashlib, os, re, select, subprocess, sys, tempfile, time
+import hashlib, json, os, re, select, subprocess, sys, tempfile, time
 
 satchel = os.path.abspath(sys.argv[1])
 PASSPHRASE, ASKS = "fulmar over the bar", "(?i)unlock disk|passphrase for"
@@ -124,6 +124,9 @@ def check(what, good, detail=""):
 
 def attach(number=1):
     """The volume that starts, the root's or where that is locked its kernels', as a block device; or a later one."""
+    for v in json.load(open("stick.plan"))["result"]["volumes"]:
+        if v["role"] == "system" and v["inside"] != "drive":
+            return run("losetup", "--show", "-f", "-o", str(v["at_bytes"]), "--sizelimit", str(v["size_bytes"]), "stick.img").strip()
     start = int(re.findall(r"start= *(\d+)", run("sfdisk", "-d", "stick.img"))[number]) * 512
     return run("losetup", "--show", "-f", "-o", str(start), "stick.img").strip()
 

@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
 """A real distribution's root becomes a drive that starts to a login, is its owner's, and leaves the PC alone.
 
-  full_system.py SATCHEL ROOT FIRMWARE[-locked] [PACKAGE]
+  full_system.py SATCHEL ROOT FIRMWARE[-locked|-file|-file32] [PACKAGE]
       ROOT: a folder or archive; FIRMWARE: bios, uefi or secure: with Secure Boot on, and whether a passphrase opens the
-      drive; PACKAGE: of another kernel
+      drive, or the system is one file on exFAT or FAT32; PACKAGE: of another kernel
 
 The account of the plan logs in on the serial console, makes three folders and a file, and administers; after a restart
 (on the other firmware) all is there. A disk inside the PC, with a file system on it, is not mounted, cannot be written
@@ -15,13 +15,14 @@ from emulated import *
 
 root, firmware = os.path.abspath(sys.argv[2]), sys.argv[3]
 package = os.path.abspath(sys.argv[4]) if len(sys.argv) > 4 else None
-firmware, _, locked = firmware.partition("-")
+firmware, _, how = firmware.partition("-")
+locked, in_file = how == "locked", how.startswith("file")
 
 name = begin()
 before = digest("internal.img")
 plan = run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img", "--host-name", "hut-3",
           "--administrator", "tide:Tide survey", "--account", "guest", "--login", "automatic", "--time-zone", "Atlantic/Faroe", "--menu-wait", "1",
-          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan", *(["--locked"] if locked else []))
+          "--kernel-options", "console=tty0 console=ttyS0,115200n8", "--save", "stick.plan", *{"": [], "locked": ["--locked"], "file": ["--in", "file"], "file32": ["--in", "file", "--data-on", "fat32"]}[how])
 print(plan, flush=True)
 read = given(PASSWORD, "another one", PASSPHRASE)
 with open("recovery", "w") as recovery:
@@ -70,6 +71,12 @@ if disk:
     said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'dd if=/dev/zero of=/dev/{disk.group(1)} bs=4096 count=1 conv=fsync; "
                   f"e2fsck -fy /dev/{disk.group(1)}; mount /dev/{disk.group(1)} /mnt && touch /mnt/mark; sync'")
     check("writing to it fails", "not permitted" in said or "ead-only" in said, said)
+if in_file:
+    said = pc.ask("cat /media/drive/system.ext4; findmnt -no SOURCE,FSTYPE /media/drive; findmnt -no SOURCE /; cat /sys/block/loop0/loop/dio; "
+                  f"echo '{PASSWORD}' | sudo -S rm -f /media/drive/system.ext4; echo kept by people > /media/drive/tide.txt && sync")
+    check("the other files are there, the system's own cannot be deleted", "is running" in said and ("exfat" if how == "file" else "vfat") in said
+          and "busy" in said and "end:0" in said, said)
+    check("its root is a disk that is a file", "/dev/loop" in said and re.search(r"^1\n", said, re.M), said)
 version = re.search(r"\d+\.\d+\S*", pc.ask("uname -r")).group(0)
 if package:
     said = pc.ask(f"echo '{PASSWORD}' | sudo -S dpkg -i /var/tmp/kernel.deb", 1500)
@@ -81,6 +88,8 @@ else:
                   f"cp initrd.img-{version} initrd.img-{newer}; for d in /etc/kernel/postinst.d/zz*; do $d {newer}; done'", 200)
 said = pc.ask("grep -h ^linux /boot/loader/entries/*")
 prefix = "" if locked else "/boot"  # of the volume that starts
+if in_file:
+    check("it has what finds the file, too", f"start-inside-{newer}.img" in pc.ask("grep -h start-inside /boot/loader/entries/*; ls /boot"))
 check("the menu has the kernel that came", [w for w in said.split() if "vmlinuz" in w][:2] == [f"{prefix}/vmlinuz-{newer}", f"{prefix}/vmlinuz-{version}"], said)
 menu = pc.ask("grep -l 'menuentry' /boot/loader/*; head -3 /boot/loader/menu.cfg; mokutil --sb-state; od -An -tu1 /sys/firmware/efi/efivars/SecureBoot-*")
 said = pc.ask("mkdir one two three; date > two/tide.txt; cat two/tide.txt; sync")
@@ -100,6 +109,8 @@ check("the kernel that came has started", newer in said or not package, said)
 check("its identity is kept", all(i in said for i in first_id), said)
 said = pc.ask(f"for n in 1 2; do :; done; echo '{PASSWORD}' | sudo -S -u guest id -un; echo wrong | sudo -k -S true")
 check("the other account is there, a wrong password is refused", "guest" in said and "end:0" not in said, said)
+if in_file:
+    check("people's files are kept beside it", "kept by people" in pc.ask("cat /media/drive/tide.txt"))
 # The other kernel came up, so it is good now. The next one breaks: it gives way by itself, whatever is installed after it
 check("a kernel that came up is good", re.search(r"\n0001\.conf 0002\.conf 0003\.conf", pc.ask("cd /boot/loader/entries; echo; echo *; cd")))
 said = pc.ask(f"echo '{PASSWORD}' | sudo -S sh -c 'cd /boot; cp vmlinuz-{version} vmlinuz-{newer}.11; head -c 100000 initrd.img-{version} > initrd.img-{newer}.11; "

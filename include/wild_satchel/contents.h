@@ -20,8 +20,9 @@ struct ws_content {
     uint64_t files; /**< files and folders; meaningful if files_counted */
     bool files_counted;
     char family_title[40], family_label[20];
-    char overlay[32];                  /**< deep: an overlay file a live family would use stands at its top */
+    char overlay[32]; /**< deep: an overlay file a live family would use, or a system's, stands at its top */
     uint64_t overlay_at, overlay_size; /**< where it lies, if in one piece: bytes of the drive */
+    bool inside;                       /**< that file is no overlay: a full system stands in it */
     bool camera, starts;               /**< deep: a camera's folder, a loader for UEFI stands in it */
     char family[16];                   /**< deep: the live family whose files stand in it; empty if none do */
     int64_t written_at; /**< seconds since 1970-01-01 UTC, as the volume or its newest file says; 0 unknown */

@@ -76,6 +76,12 @@ const struct ws_format *ws_format_find(const char *word);
 /** Which of them a volume is. @param facts may be NULL @return NULL if it is none of them, or damaged */
 const struct ws_format *ws_format_of(const struct ws_source *volume, struct ws_volume_facts *facts);
 
+/** The file that holds an ext4 volume: NAME.ext4, at the top of an ordinary one, as start-up code looks for it.
+ *  @param tree  of that one, read by its format: `work` of the file says where it lies
+ *  @param uuid  which; NULL: any
+ *  @return NULL if there is none */
+const struct ws_node *ws_inside_find(const struct ws_tree *tree, const char *uuid);
+
 WS_END
 
 #endif

@@ -70,7 +70,8 @@ struct ws_size ws_size_of(uint64_t bytes); /**< so many bytes */
 enum ws_place {
     WS_PLACE_USUAL,
     WS_PLACE_PARTITION, /**< a partition of its own */
-    WS_PLACE_FILE,      /**< a file inside another volume: where the live family looks for it */
+    WS_PLACE_FILE,      /**< a file inside another volume: where the live family looks for it; of a full system
+                           WS_INSIDE_FILE (system.h) on the data volume */
     WS_PLACES
 };
 const char *ws_place_name(enum ws_place place); /**< "usual", "partition", "file" */
@@ -82,7 +83,7 @@ struct ws_wanted {
     char format[12];           /**< a word of the table of formats; empty: usual */
     uint32_t cluster;          /**< bytes; 0: usual for the size */
     char label[WS_LABEL_ROOM]; /**< as people say it, made to fit its format; empty: usual */
-    enum ws_place place;       /**< WS_ROLE_PERSISTENCE */
+    enum ws_place place;       /**< WS_ROLE_PERSISTENCE; WS_ROLE_SYSTEM in WS_KIND_SYSTEM */
     bool locked;               /**< WS_KIND_SYSTEM, WS_ROLE_SYSTEM: a passphrase opens it, see lock.h */
 };
 

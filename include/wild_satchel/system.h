@@ -62,6 +62,14 @@ const char *ws_kernel_cannot_unlock(const struct ws_kernel *kernel);
 void ws_unlock_words(const struct ws_kernel *kernel, const char *uuid, char parameters[WS_UNLOCK_ROOM],
                      char crypttab[WS_UNLOCK_ROOM]);
 
+/** Why a kernel could not find its root in a file of an ordinary volume: it needs the driver loop, and an initial RAM
+ * disk that is known to take such a disk for its root. @param root  where its drivers are @return NULL if it can */
+const char *ws_kernel_cannot_stand_inside(const struct ws_tree *root, const struct ws_kernel *kernel);
+/** The path in a root of the small initial RAM disk that finds that file for this kernel. */
+const char *ws_inside_initrd(const char *version, char out[192]);
+#define WS_INSIDE_FILE "system.ext4"      /**< what the file is called; people may rename it, but for its end */
+#define WS_INSIDE_PROGRAM "/start-inside" /**< in that initial RAM disk, and started first: "rdinit=/start-inside" */
+
 /** The file at `path` of a root, symbolic links followed as the running system would; NULL if it is not there. */
 struct ws_node *ws_system_find(const struct ws_tree *root, const char *path);
 
@@ -132,6 +140,8 @@ struct ws_settling {
     char boot_uuid[48];             /**< /boot is a volume of its own; empty: it is not */
     char lock_uuid[48];             /**< of the locked volume that the root is in; empty: it is in none */
     char table_id[40];              /**< of the drive's partition table: "01234567", or a GUID */
+    char host_id[24];               /**< the root is a file on this FAT or exFAT volume; empty: it is in none */
+    const char *host_type;          /**< as fstab has it: "exfat", "vfat" */
     bool chain;                     /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
     const struct ws_owner *owner;   /**< checked: see ws_owner_check() */
     const struct ws_own_file *file; /**< checked: see ws_own_file_check() */

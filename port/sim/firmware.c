@@ -250,6 +250,26 @@ static void system_starts(struct walk *w) {
     s->running = true;
 }
 
+/* Of a root that is a file no kernel knows by itself: the small initial RAM disk must have come along. */
+static bool finds_root(const struct walk *w, const struct ws_tree *root, uint64_t at) {
+    size_t count;
+    const struct ws_partition *p = ws_table_partitions(&w->table, &count);
+    bool partition = false, program = false;
+    for (size_t i = 0; i < count; i++) partition |= p[i].at == at;
+    const char *first = strstr(w->entry.parameters, "rdinit=" WS_INSIDE_PROGRAM);
+    for (const char *word = w->entry.initrd; *word && !partition;) {
+        char path[256];
+        struct ws_initrd_facts facts;
+        size_t n = strcspn(word, " ");
+        (void)snprintf(path, sizeof path, "%.*s", (int)ws_min_u64(n, sizeof path - 1), word);
+        const struct ws_node *file = ws_system_find(root, path);
+        program |= file && file->content && strstr(path, "/start-inside-") &&
+                   ws_initrd_look(file->content, &facts, NULL) == WS_OK;
+        word += n + (word[n] != '\0');
+    }
+    return partition || (first && program);
+}
+
 /* A full system: the kernel mounts the volume that its parameters name. */
 static void root_starts(struct walk *w) {
     struct sim_start *s = w->start;
@@ -265,6 +285,8 @@ static void root_starts(struct walk *w) {
     if (status == WS_OK) status = ws_source_slice(w->drive, at, length, &slice, &why);
     if (status == WS_OK) status = ws_ext4_read(slice, &tree, NULL, &why);
     if (status == WS_OK) status = ws_system_look(tree, &facts, &why);
+    if (status == WS_OK && !finds_root(w, tree, at))
+        status = ws_fail(&why, WS_E_NOTFOUND, "it is a file, and nothing was started that finds it");
     if (status == WS_OK) {
         say(w, "%s: system started.", facts.name[0] ? facts.name : "Its root is mounted");
         s->volume_at = at;

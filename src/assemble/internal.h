@@ -25,6 +25,7 @@ struct ws_build {
     const struct ws_source *added[WS_ADDED_MOST];
     bool remembers, in_file; /* where changes go, as settled */
     enum ws_role holder;     /* in_file: the volume that holds the overlay file */
+    uint64_t inside_least;   /* of a system in one file: bytes that its volume takes at least */
     bool measure;
     struct ws_image image;
     struct ws_table *table;         /* the drive's */
@@ -125,6 +126,19 @@ struct build_need {
 enum ws_status build_place(struct build_need *need, size_t count, uint64_t first, uint64_t end, uint64_t align,
                            uint64_t *needed);
 
+/* inside.c: is the system's volume to stand in a file of the data volume? */
+bool build_inside(const struct ws_plan *plan);
+/* And is that one, too, what firmware reads? */
+bool build_starts_from_data(const struct ws_plan *plan);
+/* The need of the data volume, among others, with the system in it: at least so many bytes. */
+enum ws_status build_need_inside(struct ws_build *build, uint64_t least, struct build_need *need, size_t count,
+                                 struct ws_error *error);
+/* The file entered in the data volume's tree, its place reserved; `room` is what that volume has free for it. */
+enum ws_status build_reserve_inside(struct ws_build *build, uint64_t room, struct ws_error *error);
+/* What a root in a file is told of the volume around it. */
+enum ws_status build_settle_inside(const struct ws_build *build, struct ws_settling *settling, struct ws_error *error);
+void build_note_inside(struct ws_build *build);
+
 /* locked.c: is the system's volume to be locked? */
 bool build_is_locked(const struct ws_plan *plan);
 /* Its kernels in a tree of their own, in build->tree[WS_ROLE_BOOT]. */
@@ -144,7 +158,8 @@ struct build_role {
 extern const struct build_role build_roles[WS_ROLES];
 /* Where changes go, from what is asked and what the family knows; in recipes that may remember. */
 enum ws_status build_settle_persistence(struct ws_build *build, struct ws_error *error);
-/* Does this volume hold the overlay file? Its clusters are pages then: the volume in it stands as in a partition. */
+/* Does this volume hold the overlay file, or the system's? Its clusters are pages then: the volume in it stands as in a
+ * partition. */
 bool build_holds(const struct ws_build *build, enum ws_role role);
 /* The wanted size, WS_SIZE_NONE where nothing is. */
 struct ws_size build_wanted_size(const struct ws_plan *plan, enum ws_role role);

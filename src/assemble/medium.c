@@ -194,16 +194,17 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
     struct ws_node *n = NULL;
     size_t length;
     const uint8_t *program = ws_start_uefi_program(&length);
-    WS_TRY(ws_tree_create(&b->tree[WS_ROLE_START], error));
+    struct ws_tree **tree = &b->tree[build_starts_from_data(b->plan) ? WS_ROLE_DATA : WS_ROLE_START];
+    if (!*tree) WS_TRY(ws_tree_create(tree, error));
     if (b->have_chain) {
         struct ws_guid id;
         char uuid[48];
         bool apart = build_is_locked(b->plan);
         WS_TRY(build_volume_id(b->plan, apart ? WS_ROLE_BOOT : WS_ROLE_SYSTEM, &id, error));
-        return ws_chain_put(b->tree[WS_ROLE_START], &b->chain, ws_guid_text(&id, uuid),
-                            apart ? WS_CHAIN_MENU_APART : WS_CHAIN_MENU, b->plan->facts.made_at, error);
+        return ws_chain_put(*tree, &b->chain, ws_guid_text(&id, uuid), apart ? WS_CHAIN_MENU_APART : WS_CHAIN_MENU,
+                            b->plan->facts.made_at, error);
     }
-    WS_TRY(ws_tree_put(b->tree[WS_ROLE_START], program_path, program, length, &n, error));
+    WS_TRY(ws_tree_put(*tree, program_path, program, length, &n, error));
     n->mtime = b->plan->facts.made_at;
     return WS_OK;
 }

@@ -16,18 +16,21 @@ static void add(struct ws_plan *plan, const char *what, const char *label, unsig
     p->length = end - at;
 }
 
-/* A volume, and the overlay file inside it where it lies there. */
+/* A volume, and the file with another one where that lies inside it. */
 static void add_volume(struct ws_plan *p, const struct ws_volume *v) {
-    const struct ws_volume *file = plan_volume(p, WS_ROLE_PERSISTENCE);
+    const struct ws_volume *file = NULL;
+    for (size_t i = 0; i < p->volumes && !file; i++)
+        if (p->volume[i].inside == v->role) file = &p->volume[i];
     const char *what = ws_role_name(v->role);
     const char *label = v->role == WS_ROLE_SYSTEM ? p->facts.title : v->role == WS_ROLE_START ? "" : v->label;
     uint64_t end = v->at + v->size;
-    if (!file || file->inside != v->role) {
+    if (!file) {
         add(p, what, label, v->number, v->at, end);
         return;
     }
     add(p, what, label, v->number, v->at, file->at);
-    add(p, ws_role_name(file->role), "overlay file", v->number, file->at, file->at + file->size);
+    add(p, ws_role_name(file->role), file->role == WS_ROLE_SYSTEM ? p->facts.title : "overlay file", v->number,
+        file->at, file->at + file->size);
     add(p, what, label, v->number, file->at + file->size, end);
 }
 

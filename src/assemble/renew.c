@@ -33,9 +33,10 @@ static enum ws_status read_table(struct ws_build *b, struct ws_error *error) {
 static enum ws_status hash_marks(const struct ws_build *b, const struct ws_source *drive, struct ws_hash *hash,
                                  struct ws_error *error) {
     const struct ws_volume *system = plan_volume(b->plan, WS_ROLE_SYSTEM);
+    const struct ws_volume *start = plan_volume(b->plan, WS_ROLE_START);
     const uint64_t places[][2] = {
         {system->at, ws_min_u64(8192 + ws_div_up(system->size, 32768ull * PAGE) * 64, system->size)},
-        {plan_volume(b->plan, WS_ROLE_START)->at, PAGE},
+        {start ? start->at : 0, PAGE},
         {0, PAGE}};
     uint8_t page[PAGE];
     for (size_t i = 0; i < sizeof places / sizeof places[0]; i++)
@@ -130,17 +131,42 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     return ws_guid_parse(facts->id, &b->plan->id_of[WS_ROLE_SYSTEM]) ? WS_OK : WS_E_FORMAT;
 }
 
-/* The number of a FAT volume as its identifier: XXXX-XXXX. */
-static void take_serial(struct ws_plan *p, const char *text) {
+/* The number of a FAT or exFAT volume as its identifier: XXXX-XXXX. */
+static void take_serial(struct ws_plan *p, enum ws_role role, const char *text) {
     unsigned high = 0, low = 0;
-    if (sscanf(text, "%4x-%4x", &high, &low) == 2)
-        ws_store_le32(p->id_of[WS_ROLE_START].byte, (uint32_t)high << 16 | low);
+    if (sscanf(text, "%4x-%4x", &high, &low) == 2) ws_store_le32(p->id_of[role].byte, (uint32_t)high << 16 | low);
 }
 
 /* What a partition holds. @return false for what is none, or reaches past the drive */
 static bool open_partition(const struct ws_build *b, const struct ws_partition *t, struct ws_source **slice) {
     return t->mbr_type != 0xee && ws_inside(t->at, t->length, b->now->size) &&
            ws_source_slice(b->now, t->at, t->length, slice, NULL) == WS_OK;
+}
+
+/* In a file of this ordinary volume? `host`: what that says of itself. */
+static enum ws_status try_inside(struct ws_build *b, const struct ws_partition *t, const struct ws_source *slice,
+                                 const struct ws_format *format, const struct ws_volume_facts *host, bool *is,
+                                 struct ws_error *error) {
+    struct ws_tree *tree = NULL;
+    struct ws_volume_facts facts = {.system = ""};
+    struct ws_partition file = *t;
+    *is = false;
+    if (!format->everywhere || !format->read) return WS_OK;
+    WS_TRY(format->read(slice, &tree, NULL, error));
+    const struct ws_node *n = ws_inside_find(tree, NULL);
+    enum ws_status status = n ? ws_format_find("ext4")->probe(n->content, &facts, error) : WS_OK;
+    file.at += n ? n->work : 0;
+    file.length = n ? ws_node_size(n) : 0;
+    bool pieces = n && !n->work;
+    ws_tree_close(tree);
+    if (status != WS_OK || !n) return status;
+    if (pieces) return refuse(b, error, "it is in a file that lies in several pieces");
+    WS_TRY(try_root(b, &file, &facts, is, error));
+    if (!*is) return WS_OK;
+    plan_volume(b->plan, WS_ROLE_SYSTEM)->inside = WS_ROLE_DATA;
+    add_volume(b, WS_ROLE_DATA, t, format->word, host);
+    take_serial(b->plan, WS_ROLE_DATA, host->id);
+    return WS_OK;
 }
 
 static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t, size_t count,
@@ -153,9 +179,10 @@ static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t
         if (!open_partition(b, &t[i], &slice)) continue;
         locked |= ws_lock_probe(slice, NULL);
         const struct ws_format *format = ws_format_of(slice, &facts);
+        enum ws_status status = WS_OK;
+        if (format && strcmp(format->word, "ext4") == 0) status = try_root(b, &t[i], &facts, &root, &why);
+        else if (format) status = try_inside(b, &t[i], slice, format, &facts, &root, &why);
         ws_source_close(slice);
-        if (!format || strcmp(format->word, "ext4") != 0) continue;
-        enum ws_status status = try_root(b, &t[i], &facts, &root, &why);
         if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "%s", why.what);
     }
     if (root) return WS_OK;
@@ -183,10 +210,10 @@ static enum ws_status find_volumes(struct ws_build *b, struct ws_error *error) {
                                                                                        : WS_ROLE_DATA;
         if (plan_volume(b->plan, role)) continue;
         add_volume(b, role, &t[i], format->word, &facts);
-        if (role == WS_ROLE_START) take_serial(b->plan, facts.id);
+        if (role == WS_ROLE_START) take_serial(b->plan, role, facts.id);
         if (role == WS_ROLE_SWAP) (void)ws_guid_parse(facts.id, &b->plan->id_of[role]);
     }
-    return plan_volume(b->plan, WS_ROLE_START)
+    return plan_volume(b->plan, WS_ROLE_START) || build_starts_from_data(b->plan)
                ? WS_OK
                : refuse(b, error, "the volume that firmware reads, /boot/efi, is not there");
 }
@@ -252,21 +279,23 @@ static enum ws_status note_start(struct ws_build *b, const struct ws_format *for
 static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_volume *v = plan_volume(p, WS_ROLE_START);
-    const struct ws_format *format = ws_format_find(v->format);
+    const struct ws_format *format = v ? ws_format_find(v->format) : NULL;
     uint8_t first[PAGE];
-    if (!format->compose) return refuse(b, error, "the volume that firmware reads is none that is made here");
+    if (v && !format->compose) return refuse(b, error, "the volume that firmware reads is none that is made here");
     WS_TRY(ws_layout_create(p->drive.size, &b->start_layout, error));
     WS_TRY(ws_source_read(b->now, 0, first, p->drive.sector, error));
     if (ws_start_is_ours(first)) WS_TRY(ws_start_add_bios(b->table, b->start_layout, error));
     memcpy(first, b->table->mbr_sector, 512);
     WS_TRY(ws_layout_add_bytes(b->start_layout, 0, first, p->drive.sector, WS_PHASE_SEAL, error));
-    WS_TRY(build_make_start(b, error));
-    WS_TRY(note_start(b, format, v, error));
-    struct ws_volume_params params = build_params(b, WS_ROLE_START, format, v->size);
-    memcpy(params.label, v->label, sizeof params.label);
-    params.id = p->id_of[WS_ROLE_START];
-    (void)ws_layout_part(b->start_layout, WS_ROLE_START);
-    WS_TRY(format->compose(&params, b->tree[WS_ROLE_START], v->at, b->start_layout, &v->free_bytes, error));
+    if (v) { /* else it is people's own volume, which keeps what starts it */
+        WS_TRY(build_make_start(b, error));
+        WS_TRY(note_start(b, format, v, error));
+        struct ws_volume_params params = build_params(b, WS_ROLE_START, format, v->size);
+        memcpy(params.label, v->label, sizeof params.label);
+        params.id = p->id_of[WS_ROLE_START];
+        (void)ws_layout_part(b->start_layout, WS_ROLE_START);
+        WS_TRY(format->compose(&params, b->tree[WS_ROLE_START], v->at, b->start_layout, &v->free_bytes, error));
+    }
     WS_TRY(ws_layout_seal(b->start_layout, error));
     return take_over(b, b->start_layout, error);
 }

@@ -34,12 +34,13 @@ enum ws_status build_open_root(struct ws_build *b, struct ws_system_facts *facts
     return WS_OK;
 }
 
-/* Why a kernel could not open its root, where that is locked: all of a menu are told the same words, those of the
- * newest that can. NULL: it could, or need not */
+/* Why a kernel could not open its root, where that is locked, or stands in a file: all of a menu are told the same
+ * words, those of the newest that can. NULL: it could, or need not */
 static const char *cannot_open(const struct ws_build *b, const struct ws_system_facts *facts,
                                const struct ws_kernel *k) {
     char wanted[WS_UNLOCK_ROOM], words[WS_UNLOCK_ROOM], crypttab[WS_UNLOCK_ROOM];
     const struct ws_kernel *first = facts->kernel;
+    if (build_inside(b->plan)) return ws_kernel_cannot_stand_inside(b->tree[WS_ROLE_SYSTEM], k);
     if (!build_is_locked(b->plan)) return NULL;
     if (ws_kernel_cannot_unlock(k)) return ws_kernel_cannot_unlock(k);
     while (ws_kernel_cannot_unlock(first)) first++; /* to this one at the latest */
@@ -59,7 +60,7 @@ static void note_kernel(struct ws_build *b, const struct ws_kernel *k, const cha
                         ws_driver_names(ws_kernel_lacks(k), names, sizeof names));
     else if (locked_out)
         ws_findings_add(findings, WS_WARNING,
-                        "the kernel %s is left out of the menu: it could not open its root, for %s", k->version,
+                        "the kernel %s is left out of the menu: it could not find or open its root, for %s", k->version,
                         locked_out);
     else if (!k->initrd[0])
         ws_findings_add(
@@ -98,8 +99,10 @@ enum ws_status build_look_at_kernels(struct ws_build *b, struct ws_system_facts 
     for (size_t i = 0; i < facts->kernels; i++) left += finds_root(b, facts, &facts->kernel[i]);
     const struct ws_kernel *first = &facts->kernel[0];
     if (facts->kernels && !left && cannot_open(b, facts, first)) {
-        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s could not open a locked root: %s", first->version,
-                cannot_open(b, facts, first));
+        bool file = build_inside(b->plan);
+        ws_fail(error, WS_E_UNSUPPORTED, "the kernel %s could not %s: %s", first->version,
+                file ? "find its root in a file" : "open a locked root", cannot_open(b, facts, first));
+        if (file) return ws_fail_hint(error, WS_HINT_PLACE, "", "leave the system a partition of its own");
         return ws_fail_next(error, "have its system make the initial RAM disk anew, with what asks for a passphrase in "
                                    "it (cryptsetup), or leave the drive open");
     }
@@ -126,13 +129,15 @@ enum ws_status build_choose_loader(struct ws_build *b, const struct ws_system_fa
     struct ws_loader kernel = {0};
     const struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
     enum ws_uefi_code wanted = p->request.uefi_code;
-    bool found = wanted != WS_UEFI_CODE_OWN && ws_chain_find(root, &b->chain);
+    bool inside = build_inside(p); /* such loaders take all of a file to memory before they look into it */
+    bool found = wanted != WS_UEFI_CODE_OWN && !inside && ws_chain_find(root, &b->chain);
     bool sayable = ws_chain_can_say(b->kernel_options);
     const struct ws_node *n = facts->kernels ? ws_system_find(root, facts->kernel[0].path) : NULL;
     b->kernel_signed = n && n->content && ws_loader_look(n->content, &kernel) && kernel.signed_;
     if (wanted == WS_UEFI_CODE_IMAGE && (!found || !sayable)) {
         ws_fail(error, WS_E_UNSUPPORTED,
-                found
+                inside ? "no signed loader starts a system out of a file: our own start-up code does"
+                : found
                     ? "the root's own loader cannot be told these kernel parameters"
                     : "the root brings no signed loaders for x86-64 PCs of which it is known how they find their menu");
         return ws_fail_hint(error, WS_HINT_UEFI_CODE, "",

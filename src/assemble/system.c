@@ -42,6 +42,7 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
         WS_TRY(ws_guid_derive(&p->facts.id, "lock", &id, error));
         (void)ws_guid_text(&id, s.lock_uuid);
     }
+    WS_TRY(build_settle_inside(b, &s, error));
     if (b->table->kind == WS_TABLE_GPT) (void)ws_guid_text(&b->table->disk_id, s.table_id);
     else (void)snprintf(s.table_id, sizeof s.table_id, "%08x", ws_load_le32(b->table->mbr_sector + 440));
     return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &b->owned, &p->findings, error);
@@ -74,12 +75,47 @@ static enum ws_status measure(struct ws_build *b, const struct ws_format *f, uin
     }
 }
 
+/* The data volume first, for some PCs show no other of a stick; behind it what firmware reads, where it is another. */
+static enum ws_status need_file(struct ws_build *b, uint64_t least, struct build_need *need, size_t *needs,
+                                struct ws_error *error) {
+    *needs = 0;
+    WS_TRY(build_add_needs(b, need, needs, error));
+    WS_TRY(build_need_inside(b, least, need, *needs, error));
+    if (build_starts_from_data(b->plan)) {
+        for (size_t i = 0; i < *needs && b->table->kind == WS_TABLE_GPT; i++)
+            if (need[i].role == WS_ROLE_DATA) need[i].type = need[i].format->type_start;
+        return build_make_start(b, error);
+    }
+    return build_need_start(b, START_BYTES, &need[(*needs)++], error);
+}
+
+static enum ws_status need_partition(struct ws_build *b, const struct ws_format *system, uint64_t least,
+                                     struct build_need *need, size_t *needs, struct ws_error *error) {
+    const struct ws_plan *p = b->plan;
+    struct ws_size size = build_wanted_size(p, WS_ROLE_SYSTEM);
+    bool data_rest = build_wanted_size(p, WS_ROLE_DATA).kind == WS_SIZE_REST;
+    if (size.kind == WS_SIZE_USUAL && data_rest) size = ws_size_of(least + least / 4 + 1024ull * MIB);
+    else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
+    else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
+    WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
+    *needs = 1;
+    if (build_is_locked(p)) WS_TRY(build_need_boot(b, &need[(*needs)++], error));
+    need[(*needs)++] = (struct build_need){.role = WS_ROLE_SYSTEM,
+                                           .format = system,
+                                           .size = size,
+                                           .least = least,
+                                           .most = system->most,
+                                           .granule = p->facts.align,
+                                           .type = system->type};
+    return build_add_needs(b, need, needs, error);
+}
+
 static enum ws_status place(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     const struct ws_format *system;
     struct build_need need[WS_ROLES] = {0};
     const uint64_t head = build_is_locked(p) ? WS_LOCK_HEAD : 0;
-    size_t needs = 1;
+    size_t needs = 0;
     uint64_t least = 0;
     struct ws_size size = build_wanted_size(p, WS_ROLE_SYSTEM);
     WS_TRY(build_format(p, WS_ROLE_SYSTEM, &system, error));
@@ -91,20 +127,8 @@ static enum ws_status place(struct ws_build *b, struct ws_error *error) {
                 ws_size_both(size.bytes, wanted, sizeof wanted), ws_size_both(least, needed, sizeof needed));
         return ws_fail_next(error, "ask for more, or leave its size to the plan");
     }
-    bool data_rest = build_wanted_size(p, WS_ROLE_DATA).kind == WS_SIZE_REST;
-    if (size.kind == WS_SIZE_USUAL && data_rest) size = ws_size_of(least + least / 4 + 1024ull * MIB);
-    else if (size.kind == WS_SIZE_USUAL) size.kind = WS_SIZE_REST;
-    else if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
-    WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
-    if (head) WS_TRY(build_need_boot(b, &need[needs++], error));
-    need[needs++] = (struct build_need){.role = WS_ROLE_SYSTEM,
-                                        .format = system,
-                                        .size = size,
-                                        .least = least,
-                                        .most = system->most,
-                                        .granule = p->facts.align,
-                                        .type = system->type};
-    WS_TRY(build_add_needs(b, need, &needs, error));
+    if (build_inside(p)) WS_TRY(need_file(b, least, need, &needs, error));
+    else WS_TRY(need_partition(b, system, least, need, &needs, error));
     WS_TRY(build_place_volumes(b, need, needs, p->facts.align, error));
     if (b->table->kind != WS_TABLE_GPT) b->table->mbr[0].active = true;
     p->facts.table = b->table->kind;
@@ -154,10 +178,13 @@ void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) 
     struct ws_plan *p = b->plan;
     plan_chose(p, "init", ws_init_name(facts->init), "what its kernel starts first, as its files say");
     plan_chose(p, "start", "our own code", "it reads kernels from %s, whichever the system installs there",
-               b->lock ? "their own volume" : "the root itself");
+               b->lock           ? "their own volume"
+               : build_inside(p) ? "the root in its file"
+                                 : "the root itself");
     if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     build_note_lock(b, facts);
+    build_note_inside(b);
     note_owner(b);
     note_added(b);
     if (b->root.edition[0])

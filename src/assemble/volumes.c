@@ -95,6 +95,18 @@ static enum ws_status enter(struct ws_build *b, const struct build_need *n, stru
     return status;
 }
 
+/* The volume in a file of this one; its place is known once it is reserved. */
+static enum ws_status add_inside(struct ws_build *b, const struct ws_volume *holder, struct ws_error *error) {
+    bool system = build_inside(b->plan);
+    const enum ws_role in = holder->role;
+    const unsigned number = holder->number;
+    struct ws_volume *v = plan_add_volume(b->plan, system ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE);
+    v->inside = in;
+    v->number = number;
+    (void)snprintf(v->format, sizeof v->format, "ext4");
+    return take_label(b, v, error);
+}
+
 enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, size_t count, uint64_t first,
                                    struct ws_error *error) {
     struct ws_plan *p = b->plan;
@@ -120,11 +132,7 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
                            ws_size_counted(n->format->most, size, sizeof size));
         WS_TRY(enter(b, n, v, error));
         if (!build_holds(b, n->role)) continue;
-        struct ws_volume *inside = plan_add_volume(p, WS_ROLE_PERSISTENCE); /* its place is known once it is reserved */
-        inside->inside = n->role;
-        inside->number = v->number;
-        (void)snprintf(inside->format, sizeof inside->format, "%s", build_roles[WS_ROLE_PERSISTENCE].format);
-        (void)snprintf(inside->label, sizeof inside->label, "%s", p->family->label);
+        WS_TRY(add_inside(b, v, error));
     }
     return WS_OK;
 }
@@ -132,12 +140,14 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
 enum ws_status build_compose_volumes(struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
     for (size_t i = 0; i < p->volumes; i++) {
-        const struct ws_volume *v = &p->volume[i];
+        struct ws_volume *v = plan_volume(b->plan, p->volume[i].role);
         if (v->role == WS_ROLE_PERSISTENCE) continue;               /* once its file has a place */
         if (build_holds(b, v->role) && v->role != WS_ROLE_SYSTEM) { /* the system's was needed for its size already */
             WS_TRY(build_compose_volume(b, v->role, NULL, error));
-            WS_TRY(build_reserve_overlay(b, v->free_bytes, error));
+            WS_TRY((build_inside(p) ? build_reserve_inside : build_reserve_overlay)(b, v->free_bytes, error));
         }
+        if (v->role == WS_ROLE_SYSTEM && v->inside != WS_ROLE_DRIVE)
+            v->at = ws_plan_volume(p, v->inside)->at + ws_tree_find(b->tree[v->inside], WS_INSIDE_FILE)->work;
         WS_TRY(build_compose_volume(b, v->role, b->layout, error));
     }
     return b->remembers ? build_compose_persistence(b, error) : WS_OK;

@@ -41,10 +41,11 @@ struct ws_size build_wanted_size(const struct ws_plan *p, enum ws_role role) {
 }
 
 /* What a volume is unless something else is wanted: of a full system the root keeps owners and links; vast ordinary
- * drives are more than FAT32 can be. */
+ * drives, and files that hold a system, are more than FAT32 can be. */
 static const char *usual_format(const struct ws_plan *p, enum ws_role role) {
     bool vast = p->facts.kind == WS_KIND_BLANK && p->drive.size > ws_format_find("fat32")->most;
     bool root = ws_kind_is_system(p->facts.kind) && role == WS_ROLE_SYSTEM;
+    vast |= role == WS_ROLE_DATA && build_inside(p); /* a file of any size */
     return root ? "ext4" : vast ? "exfat" : build_roles[role].format;
 }
 
@@ -72,7 +73,9 @@ enum ws_status build_volume_id(const struct ws_plan *p, enum ws_role role, struc
     return ws_guid_derive(&p->facts.id, build_roles[role].volume_id, id, error);
 }
 
-bool build_holds(const struct ws_build *b, enum ws_role role) { return b->in_file && b->holder == role; }
+bool build_holds(const struct ws_build *b, enum ws_role role) {
+    return (b->in_file && b->holder == role) || (role == WS_ROLE_DATA && build_inside(b->plan));
+}
 
 enum ws_status build_settle_persistence(struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
@@ -108,7 +111,7 @@ enum ws_status build_label(const struct ws_build *b, enum ws_role role, char lab
         WS_TRY(build_format(b->plan, role, &format, error));
         return ws_label_normalise(format->word, w->label, label, WS_LABEL_ROOM, said, 160, error);
     }
-    bool by_label = build_holds(b, role) && ws_live_wants_label(b->plan->family);
+    bool by_label = b->in_file && b->holder == role && ws_live_wants_label(b->plan->family);
     bool root = ws_kind_is_system(b->plan->facts.kind) && role == WS_ROLE_SYSTEM;
     (void)snprintf(label, WS_LABEL_ROOM, "%s",
                    root                          ? build_roles[role].name

@@ -11,5 +11,7 @@ extern const uint8_t ws_code_bios_second[];
 extern const size_t ws_code_bios_second_length;
 extern const uint8_t ws_code_uefi[];
 extern const size_t ws_code_uefi_length;
+extern const uint8_t ws_code_early[]; /* for Linux */
+extern const size_t ws_code_early_length;
 
 #endif

@@ -62,13 +62,16 @@ static void count_disc(const struct ws_source *volume, struct ws_content *c) {
     ws_iso_close(iso);
 }
 
-/* A file that a live family would remember in. */
-static void note_overlay(const struct ws_tree *tree, const char *path, struct ws_content *c) {
-    const struct ws_node *n = ws_tree_find_any_case(tree, path);
-    if (!n || n->kind != WS_NODE_FILE || ws_node_size(n) < 1 << 20) return;
+static void note_file(const struct ws_node *n, const char *path, struct ws_content *c) {
     (void)snprintf(c->overlay, sizeof c->overlay, "%.31s", path);
     c->overlay_at = n->work ? c->at + n->work : 0;
     c->overlay_size = ws_node_size(n);
+}
+
+/* A file that a live family would remember in. */
+static void note_overlay(const struct ws_tree *tree, const char *path, struct ws_content *c) {
+    const struct ws_node *n = ws_tree_find_any_case(tree, path);
+    if (n && n->kind == WS_NODE_FILE && ws_node_size(n) >= 1 << 20) note_file(n, path, c);
 }
 
 static bool holds_volume(const struct ws_tree *tree, const char *path) {
@@ -100,6 +103,9 @@ static void count_files(const struct ws_source *volume, const struct ws_format *
     /* On a volume of its own more than a name must speak for it. */
     for (size_t i = 0; i < families && !c->overlay[0]; i++)
         if (f[i].overlay_file && holds_volume(tree, f[i].overlay_file)) note_overlay(tree, f[i].overlay_file, c);
+    const struct ws_node *system = c->overlay[0] ? NULL : ws_inside_find(tree, NULL);
+    if (system) note_file(system, system->name, c);
+    c->inside = system != NULL;
     c->camera = ws_tree_find_any_case(tree, "DCIM") != NULL;
     c->starts = ws_tree_find_any_case(tree, "EFI/BOOT") != NULL;
     ws_tree_close(tree);
@@ -193,10 +199,12 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
     bool root = false;
     bool camera = false;
     bool starts = false;
+    bool inside = false;
     for (size_t i = 0; i < 4; i++) root |= find_system(c, system_roots[i]) != NULL;
     for (size_t i = 0; i < c->parts; i++) {
         camera |= c->part[i].camera;
         starts |= c->part[i].starts;
+        inside |= c->part[i].inside;
     }
     char got[24], all[24];
     if (c->changing) (void)snprintf(c->guess, sizeof c->guess, "a system whose renewal was cut and is to be finished");
@@ -225,6 +233,7 @@ static void guess(const struct ws_source *drive, struct ws_contents *c) {
     (void)snprintf(c->guess, sizeof c->guess, "%s",
                    family_by_label(c)                           ? "live drive with persistence"
                    : root && c->parts > 1                       ? "full system"
+                   : inside                                     ? "ordinary drive with a full system in a file"
                    : camera                                     ? "camera card"
                    : starts                                     ? "medium that starts on UEFI"
                    : find_system(c, "unknown") && c->parts == 1 ? "unknown contents"

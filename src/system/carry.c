@@ -133,6 +133,8 @@ void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings
             p = strchr(p, ' ');
             if (p) p++;
         }
+        static const char first[] = "rdinit=" WS_INSIDE_PROGRAM; /* of one in a file, the drive's arrangement, too */
+        if (p && strncmp(p, first, sizeof first - 1) == 0) p += sizeof first - 1 + (p[sizeof first - 1] == ' ');
         if (p && strlen(p) < sizeof s->options) memcpy(s->options, p, strlen(p) + 1);
     }
     ws_text_free(&text);

@@ -22,6 +22,8 @@ tries=$(sed -n 's/^tries //p' "$conf" | sed -n 1p)
 case $tries in [1-9]) ;; *) tries=0 ;; esac
 at=/boot # of the volume that starts
 if grep -qx 'boot apart' "$conf"; then at=; fi
+inside= # this system stands in a file, which a small program finds
+if grep -qx 'root inside' "$conf" && [ -f "$top/boot/loader/start-inside" ]; then inside=yes; fi
 leaving= good= fresh= proven=
 case ${1:-} in
 without) leaving=${2:-} ;;
@@ -46,6 +48,40 @@ initrd_of() { # VERSION
             return
         fi
     done
+}
+
+pad() { # BYTES
+    case $(($1 % 4)) in 1) printf '\0\0\0' ;; 2) printf '\0\0' ;; 3) printf '\0' ;; esac
+}
+
+# One file of a cpio archive
+file_of() { # NAME MODE [FILE]
+    serial=$((serial + 1))
+    bytes=0
+    [ -z "${3:-}" ] || bytes=$(($(wc -c <"$3")))
+    printf '070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s\0' $serial $(($2)) 0 0 1 0 $bytes 0 0 0 0 $((${#1} + 1)) 0 "$1"
+    pad $((111 + ${#1}))
+    [ -z "${3:-}" ] || cat "$3"
+    pad $bytes
+}
+
+# A small initial RAM disk behind the system's own: the program, and the driver for a disk that is a file
+inside_of() { # VERSION
+    drivers=$top/lib/modules/$1
+    for driver in "$drivers"/kernel/drivers/block/loop.ko*; do [ ! -f "$driver" ] || break; done
+    case $driver in
+    *.ko) cat "$driver" ;;
+    *.xz) xz -dc "$driver" ;;
+    *.zst) zstd -dcq "$driver" ;;
+    *.gz) gzip -dc "$driver" ;;
+    *) [ ! -d "$drivers" ] || grep -q '/loop\.ko' "$drivers/modules.builtin" 2>/dev/null || return 0 ;;
+    esac >"$new/driver" || return 0
+    serial=0
+    for name in start-inside.d start-inside.d/dev start-inside.d/proc start-inside.d/sys; do file_of $name 040755; done >"$new/inside"
+    file_of start-inside 0100755 "$top/boot/loader/start-inside" >>"$new/inside"
+    [ ! -s "$new/driver" ] || file_of start-inside.d/loop.ko 0100644 "$new/driver" >>"$new/inside"
+    file_of 'TRAILER!!!' 0 >>"$new/inside"
+    mv "$new/inside" "$new/start-inside-$1.img"
 }
 
 # The entry of a kernel as it stands, not the rescue entry
@@ -107,6 +143,7 @@ put() { # TITLE KERNEL INITRD PARAMETERS COUNTER
     {
         printf 'title      %s\nsort-key   %s\nlinux      %s/%s\n' "$1" "$number" "$at" "$2"
         [ -z "$3" ] || printf 'initrd     %s/%s\n' "$at" "$3"
+        [ -z "$inside" ] || printf 'initrd     %s/start-inside-%s.img\n' "$at" "${2#*-}"
         printf 'options    %s\n' "$4"
     } >"$new/$number$counter.conf"
     # the same for the system's own loader, where it starts this drive, too
@@ -130,6 +167,13 @@ kernels() { # ALL
             [ -n "$disk" ] && [ "$disk" -nt "$conf" ] || continue
         fi
         [ -n "$1" ] || [ -n "$(initrd_of "$version")" ] || continue
+        if [ -n "$inside" ] && [ ! -f "$new/start-inside-$version.img" ]; then
+            inside_of "$version"
+            if [ ! -f "$new/start-inside-$version.img" ]; then
+                echo "start-entries: kernel $version is left out: it has no driver for a disk that is a file (loop)" >&2
+                continue
+            fi
+        fi
         echo "$version"
     done | sort -r -u $by
 }
@@ -168,6 +212,9 @@ if [ -f "$new/tries" ]; then
 fi
 
 # Each takes its old one's place in one step: whenever the power goes, every entry is a whole one.
+for file in "$new"/start-inside-*.img; do
+    [ ! -f "$file" ] || cmp -s "$file" "${file##*/}" || mv -f "$file" "${file##*/}"
+done
 sync
 for file in "$new"/*.conf; do
     name=${file##*/}
@@ -179,6 +226,10 @@ for file in "$new"/*.conf; do
 done
 for file in "$entries"/[0-9][0-9][0-9][0-9]*.conf; do
     case "$names " in *" ${file##*/} "*) ;; *) rm -f "$file" ;; esac
+done
+for file in start-inside-*.img; do # of kernels that went
+    kernel=${file#start-inside-}
+    case " $(echo $list) " in *" ${kernel%.img} "*) ;; *) rm -f "$file" ;; esac
 done
 menu=$top/boot/loader/menu.cfg
 env=$top/boot/loader/tries.env

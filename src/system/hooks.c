@@ -67,6 +67,7 @@ static enum ws_status put_settings(const struct edit *e, const char *title, cons
                    "title %s\noptions %s\nwait %u\n",
                    title, options, s->menu_seconds);
     if (s->boot_uuid[0]) ws_text_puts(&text, "boot apart\n");
+    if (s->host_id[0]) ws_text_puts(&text, "root inside\n");
     if (counts) ws_text_puts(&text, "tries 3\n");
     for (size_t i = 0; i < f->left_out; i++) ws_text_printf(&text, "without %s\n", f->kernel[f->kernels + i].version);
     enum ws_status status = edit_save(e, "/etc/start-entries.conf", &text, 0644, NULL);

@@ -22,6 +22,8 @@ enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted,
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;
+/* inside.c: what finds a system that stands in a file, for each of its kernels; and what protects that file. */
+enum ws_status own_inside(const struct edit *edit);
 /* A file that an init starts by itself; the link that makes it do so, where it needs one. A row counts where the root
  * has this init, and `sign`. */
 struct own_service {

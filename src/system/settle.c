@@ -5,6 +5,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+#define HOST "/media/drive" /* where the volume is mounted that a root is a file of */
+
 /* fstab(5): few writes to flash (noatime), and a volume that is not there does not hold up a start (nofail). The one
  * that the root came with spoke of another drive; it stays beside it to be read. */
 static enum ws_status put_fstab(const struct edit *e, const struct ws_settling *s) {
@@ -17,13 +19,19 @@ static enum ws_status put_fstab(const struct edit *e, const struct ws_settling *
     bool few = s->owner->writes == WS_WRITES_FEW;
     ws_text_printf(&text, "UUID=%s / ext4 noatime,%serrors=remount-ro 0 1\n", s->root_uuid, few ? "commit=60," : "");
     if (s->boot_uuid[0]) ws_text_printf(&text, "UUID=%s /boot ext4 noatime 0 2\n", s->boot_uuid);
-    ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
+    if (s->start_id[0]) ws_text_printf(&text, "UUID=%s /boot/efi vfat noatime,umask=0077,nofail 0 2\n", s->start_id);
+    if (s->host_id[0]) /* people's files beside the system; over its own file stands a text */
+        ws_text_printf(&text,
+                       "UUID=%s " HOST " %s noatime,umask=0,nofail 0 0\n"
+                       "/boot/loader/system-in-use " HOST "/" WS_INSIDE_FILE " none bind,nofail 0 0\n",
+                       s->host_id, s->host_type);
     if (s->swap_uuid[0]) ws_text_printf(&text, "UUID=%s none swap sw,nofail 0 0\n", s->swap_uuid);
     if (few) ws_text_puts(&text, "tmpfs /tmp tmpfs nosuid,nodev,mode=1777,size=25% 0 0\n");
     enum ws_status status = edit_save(e, "/etc/fstab", &text, 0644, NULL);
     ws_text_free(&text);
     WS_TRY(status);
-    return edit_folder(e, "/boot/efi", &folder);
+    if (s->host_id[0]) WS_TRY(edit_folder(e, HOST, &folder));
+    return s->start_id[0] ? edit_folder(e, "/boot/efi", &folder) : WS_OK;
 }
 
 /* crypttab(5): which locked volumes there are; the root's is open already when this is read. */
@@ -82,8 +90,10 @@ static enum ws_status put_entries(const struct edit *e, const struct ws_settling
     char options[700], unlock[WS_UNLOCK_ROOM];
     ws_visible(f->name, name, sizeof name);
     WS_TRY(put_crypttab(e, s, unlock));
-    (void)snprintf(options, sizeof options, "root=UUID=%s %s%s%s%s%s", s->root_uuid, root_mode(f), unlock[0] ? " " : "",
-                   unlock, s->options[0] ? " " : "", s->options);
+    if (s->host_id[0]) WS_TRY(own_inside(e));
+    (void)snprintf(options, sizeof options, "root=UUID=%s %s%s%s%s%s%s", s->root_uuid, root_mode(f),
+                   s->host_id[0] ? " rdinit=" WS_INSIDE_PROGRAM : "", unlock[0] ? " " : "", unlock,
+                   s->options[0] ? " " : "", s->options);
     struct ws_start_entries all = {.entry = calloc(f->kernels + 1, sizeof *all.entry)};
     if (!all.entry) return ws_fail(e->error, WS_E_NOMEM, "out of memory for start entries");
     for (size_t i = 0; i <= f->kernels; i++) { /* and a rescue entry, with the newest */
@@ -92,6 +102,7 @@ static enum ws_status put_entries(const struct edit *e, const struct ws_settling
         title_of(f, i, name, n->title, sizeof n->title);
         (void)snprintf(n->linux_path, sizeof n->linux_path, "%s", k->path + cut);
         if (k->initrd[0]) (void)snprintf(n->initrd[n->initrds++], sizeof n->initrd[0], "%s", k->initrd + cut);
+        if (s->host_id[0]) (void)ws_inside_initrd(k->version, n->initrd[n->initrds++]);
         (void)snprintf(n->options, sizeof n->options, "%s%s", options, i == f->kernels ? " single" : "");
     }
     enum ws_status status =

@@ -6,6 +6,29 @@
 #include <stdio.h>
 #include <string.h>
 
+/* In a file of this ordinary volume. @return WS_E_NOTFOUND, without a text, if it has none */
+static enum ws_status look_inside(const struct ws_source *drive, const struct ws_partition *p, const char *wanted,
+                                  uint64_t *at, uint64_t *length, struct ws_error *error) {
+    struct ws_source *slice = NULL;
+    struct ws_tree *tree = NULL;
+    if (ws_source_slice(drive, p->at, p->length, &slice, NULL) != WS_OK) return WS_E_NOTFOUND;
+    const struct ws_format *format = ws_format_of(slice, NULL);
+    const struct ws_node *n = NULL;
+    if (format && format->everywhere && format->read && format->read(slice, &tree, NULL, NULL) == WS_OK)
+        n = ws_inside_find(tree, wanted);
+    enum ws_status status =
+        !n        ? WS_E_NOTFOUND
+        : n->work ? WS_OK
+                  : ws_fail(error, WS_E_FORMAT, "its root is in a file that lies in several pieces on the drive");
+    if (status == WS_OK) {
+        *at = p->at + n->work;
+        *length = ws_node_size(n);
+    }
+    ws_tree_close(tree);
+    ws_source_close(slice);
+    return status;
+}
+
 enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table, const char *parameters,
                                 uint64_t *at, uint64_t *length, struct ws_error *error) {
     static const char sign[] = "root=UUID=";
@@ -29,6 +52,10 @@ enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_t
         if (!locks) return WS_OK;
         return ws_fail(error, WS_E_UNSUPPORTED, "its root is in the locked volume %s, and nobody types the passphrase",
                        uuid);
+    }
+    for (size_t i = 0; i < count; i++) {
+        enum ws_status status = look_inside(drive, &p[i], wanted, at, length, error);
+        if (status != WS_E_NOTFOUND) return status;
     }
     return ws_fail(error, WS_E_NOTFOUND, "the kernel looks for its root on the volume %s, and this drive has none",
                    wanted);

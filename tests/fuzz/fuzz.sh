@@ -55,7 +55,7 @@ printf 'SHA256 (curlew.iso) = %064d\n%032d *curlew.iso\n' 1 2 > build/fuzz/list 
 rm -f build/fuzz/x.img && truncate -s 64M build/fuzz/x.img
 build/fuzz/satchel drives build/fuzz/x.img --blank --system exfat --confirm "$(build/fuzz/satchel drives build/fuzz/x.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
 tail -c +1048577 build/fuzz/x.img > build/fuzz/x.vol && seed 10 build/fuzz/x.vol exfat
-for fs in fat ext4; do build/fuzz/tests/start_seed $fs build/fuzz/start.img && seed 11 build/fuzz/start.img start-$fs; done
+for fs in fat ext4 inside; do build/fuzz/tests/start_seed $fs build/fuzz/start.img && seed 11 build/fuzz/start.img start-$fs; done
 printf 'set a="quiet"\nmenuentry "x" --id y {\n linux ($root)/live/vmlinuz boot=live ${a} $b\n initrd /live/initrd.img\n}\n' > build/fuzz/menu && seed 12 build/fuzz/menu entries
 printf 'label x\n kernel /live/vmlinuz\n append initrd=/live/initrd.img boot=live\n' > build/fuzz/menu && seed 12 build/fuzz/menu labels
 printf '{"format": "wild-satchel-rules", "version": 1, "label": "GANNET", "rename": [{"from": "a", "to": "b"}], "add": [{"path": "m", "text": "hut"}]}' > build/fuzz/doc && seed 13 build/fuzz/doc rules

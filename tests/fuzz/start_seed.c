@@ -1,4 +1,4 @@
-/* start_seed.c — a very small drive that the start-up code starts from, as a seed: start_seed fat|ext4 FILE */
+/* start_seed.c — a very small drive that the start-up code starts from, as a seed: start_seed fat|ext4|inside FILE */
 #include "wild_satchel/wild_satchel.h"
 
 #include <stdio.h>
@@ -6,6 +6,24 @@
 #include <string.h>
 
 enum { VOLUME_AT = 128 * 512, ROOM = 17 << 20 };
+
+/* The ext4 volume in a file of a FAT one. */
+static enum ws_status put_inside(struct ws_ext4_geometry *g, struct ws_layout *layout, struct ws_error *error) {
+    static struct ws_tree *outer; /* until the seed is written */
+    struct ws_layout *inner = NULL;
+    struct ws_source *volume = NULL;
+    struct ws_node *n = NULL;
+    uint64_t size = ROOM - VOLUME_AT, free_bytes;
+    struct ws_fat_params p = {.size = size, .bits = 16, .cluster = 4096};
+    WS_TRY(ws_tree_create(&outer, error));
+    WS_TRY(ws_layout_create(WS_EXT4_LEAST, &inner, error));
+    WS_TRY(ws_ext4_compose(g, 0, inner, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_seal(inner, error));
+    WS_TRY(ws_layout_source(inner, &volume, error));
+    WS_TRY(ws_tree_put(outer, "x.ext4", "", 0, &n, error));
+    n->content = volume;
+    return ws_fat_compose(&p, outer, VOLUME_AT, layout, &size, &free_bytes, error);
+}
 
 static enum ws_status make(const char *fs, struct ws_layout *layout, struct ws_tree *tree, struct ws_ext4_geometry *g,
                            struct ws_error *error) {
@@ -36,6 +54,7 @@ static enum ws_status make(const char *fs, struct ws_layout *layout, struct ws_t
     }
     struct ws_ext4_params p = {.size = WS_EXT4_LEAST};
     WS_TRY(ws_ext4_measure(&p, tree, g, error));
+    if (strcmp(fs, "inside") == 0) return put_inside(g, layout, error);
     return ws_ext4_compose(g, VOLUME_AT, layout, WS_PHASE_BODY, error);
 }
 

@@ -9,14 +9,24 @@ struct looking {
     bool found;
 };
 
+static bool look_inside(void *context, const char *name, struct start_volume *inside) {
+    struct looking *l = context;
+    (void)name;
+    l->volumes++;
+    l->found = start_entries_read(inside, l->menu);
+    return !l->found;
+}
+
 static bool look(void *context, uint64_t at, uint64_t length) {
     struct looking *l = context;
     l->partitions++;
     if (!start_mount(l->m, at, length, l->volume)) return true;
     l->volumes++;
-    if (!start_entries_read(l->volume, l->menu)) return true;
-    l->found = true;
-    return false;
+    l->found = start_entries_read(l->volume, l->menu);
+    if (l->found) return false;
+    struct start_volume host; /* what is found stays where the menu was told it is */
+    if (!start_mount(l->m, at, length, &host)) return true;
+    return !start_inside(&host, l->volume, look_inside, l);
 }
 
 /* What the kernels are told to talk to, the menu talks to, too: "console=ttyS0,115200n8". */

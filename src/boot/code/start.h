@@ -5,7 +5,8 @@
  * drive. What both kinds of PC share is in x86/. It is freestanding: no C library, no 64-bit division, no memory but
  * what the machine hands out.
  *
- * Top-down: start_run() finds the volume with the entries (volume.c over disk.c; fat.c, exfat.c, ext4.c), reads them
+ * Top-down: start_run() finds the volume with the entries (volume.c over disk.c; fat.c, exfat.c, ext4.c; in a file of
+ * another volume by inside.c), reads them
  * (entries.c), shows the menu (menu.c), checks what is about to start (check.c) and hands it to the machine.
  */
 #ifndef WS_START_H
@@ -148,6 +149,10 @@ bool start_ext_run(struct start_file *f, uint64_t at, uint64_t *disk_at, uint64_
 /* Is there a volume at this place of the drive? */
 bool start_mount(struct start_machine *m, uint64_t at, uint64_t length, struct start_volume *v);
 bool start_open(struct start_volume *v, const char *path, struct start_file *f);
+/* inside.c: ext4 volumes in files NAME.ext4, in one piece, in the root folder of a FAT or exFAT volume; each is mounted
+ * into `inside`. @return whether the visitor ended the walk, with false */
+typedef bool (*start_inside_visit)(void *context, const char *name, struct start_volume *inside);
+bool start_inside(struct start_volume *host, struct start_volume *inside, start_inside_visit visit, void *context);
 bool start_list(struct start_file *folder, start_name_visit visit, void *context);
 /* Read up to `length` bytes at `at`; *got less only at the end of the file. */
 bool start_read(struct start_file *f, uint64_t at, uint64_t length, void *into, uint64_t *got);

@@ -1,0 +1,118 @@
+/* inside.c — a system that stands in a file of an ordinary volume: what its kernels need to find it there. */
+#include "base/bytes.h"
+#include "boot/code.h"
+#include "system/own.h"
+#include "wild_satchel/archive.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#define PROGRAM "/boot/loader/start-inside"
+#define PROTECTION "/boot/loader/system-in-use"
+enum { MODULE_MOST = 8 << 20 };
+
+static const char *const packings[] = {"", ".xz", ".zst", ".gz"};
+
+static const struct ws_node *module_of(const struct ws_tree *root, const char *version) {
+    for (size_t i = 0; i < sizeof packings / sizeof packings[0]; i++) {
+        char path[192];
+        (void)snprintf(path, sizeof path, "/lib/modules/%.96s/kernel/drivers/block/loop.ko%s", version, packings[i]);
+        const struct ws_node *n = ws_system_find(root, path);
+        if (n && n->kind == WS_NODE_FILE && n->content) return n;
+    }
+    return NULL;
+}
+
+/* Else its drivers stand in its initial RAM disk alone. */
+static bool has_drivers(const struct ws_tree *root, const char *version) {
+    char path[128];
+    (void)snprintf(path, sizeof path, "/lib/modules/%.96s", version);
+    return ws_system_find(root, path) != NULL;
+}
+
+/* What takes a disk that appears late for its root, whatever it is called, by its identifier. */
+static const char *const makers[] = {"initramfs-tools", "dracut"};
+
+const char *ws_kernel_cannot_stand_inside(const struct ws_tree *root, const struct ws_kernel *k) {
+    bool built_in = k->built_in_known && (k->built_in >> WS_DRIVER_LOOP & 1);
+    if (!k->initrd[0]) return "it has no initial RAM disk";
+    if (!k->known) return "its initial RAM disk cannot be read";
+    bool own = (k->inside.drivers >> WS_DRIVER_LOOP & 1) && !has_drivers(root, k->version);
+    if (!built_in && !own && !module_of(root, k->version)) return "it has no driver loop";
+    for (size_t i = 0; i < sizeof makers / sizeof makers[0]; i++)
+        if (strcmp(k->inside.maker, makers[i]) == 0) return NULL;
+    return "it is not known whether its initial RAM disk finds a root that stands in a file";
+}
+
+const char *ws_inside_initrd(const char *version, char out[192]) {
+    (void)snprintf(out, 192, "/boot/start-inside-%.96s.img", version);
+    return out;
+}
+
+/* One file of a cpio archive (buffer-format.rst): the same bytes as entries.sh makes. */
+static void add_file(struct ws_text *out, unsigned *serial, const char *name, unsigned mode, const void *bytes,
+                     size_t length) {
+    const size_t named = strlen(name) + 1;
+    ws_text_printf(out, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s", ++*serial, mode, 0, 0, 1, 0,
+                   (unsigned)length, 0, 0, 0, 0, (unsigned)named, 0, name);
+    ws_text_add(out, "\0\0\0", 1 + (4 - (110 + named) % 4) % 4);
+    ws_text_add(out, bytes, length);
+    ws_text_add(out, "\0\0\0", (4 - length % 4) % 4);
+}
+
+static enum ws_status keep(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
+    struct ws_text *out = context;
+    if (at + length > MODULE_MOST) return ws_fail(error, WS_E_FORMAT, "a driver unpacks to more than 8 MiB");
+    while (out->length < at) ws_text_add(out, "", 1); /* zeros that were left out */
+    ws_text_add(out, bytes, length);
+    return WS_OK;
+}
+
+static enum ws_status unpack(const struct ws_node *module, struct ws_text *out, struct ws_error *error) {
+    const char *dot = strrchr(module->name, '.');
+    uint64_t size;
+    if (strcmp(dot, ".ko") != 0) return ws_unpack(module->content, keep, out, &size, error);
+    char *bytes = NULL;
+    size_t length = 0;
+    WS_TRY(ws_source_load(module->content, MODULE_MOST, &bytes, &length, error));
+    enum ws_status status = keep(out, 0, bytes, length, error);
+    free(bytes);
+    return status;
+}
+
+static enum ws_status put_initrd(const struct edit *e, const struct ws_kernel *k) {
+    static const char *const folders[] = {"start-inside.d", "start-inside.d/dev", "start-inside.d/proc",
+                                          "start-inside.d/sys"};
+    static const char elf[] = "\x7f"
+                              "ELF";
+    const struct ws_node *module = module_of(e->root, k->version);
+    struct ws_text out = {0}, driver = {0};
+    unsigned serial = 0;
+    char path[192];
+    enum ws_status status = module ? unpack(module, &driver, e->error) : WS_OK;
+    if (status == WS_OK && module && (driver.length < 4 || memcmp(driver.data, elf, 4) != 0))
+        status = ws_fail(e->error, WS_E_FORMAT, "this is no driver, packed or not");
+    if (status != WS_OK) ws_fail_where(e->error, "the driver loop of the kernel %s", k->version);
+    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++) add_file(&out, &serial, folders[i], 040755, "", 0);
+    add_file(&out, &serial, "start-inside", 0100755, ws_code_early, ws_code_early_length);
+    if (module) add_file(&out, &serial, "start-inside.d/loop.ko", 0100644, driver.data, driver.length);
+    add_file(&out, &serial, "TRAILER!!!", 0, "", 0);
+    if (status == WS_OK) status = ws_text_status(&driver, e->error);
+    if (status == WS_OK) status = edit_save(e, ws_inside_initrd(k->version, path), &out, 0644, NULL);
+    ws_text_free(&out);
+    ws_text_free(&driver);
+    return status;
+}
+
+enum ws_status own_inside(const struct edit *e) {
+    struct ws_text program = {0};
+    ws_text_add(&program, (const char *)ws_code_early, ws_code_early_length);
+    enum ws_status status = edit_save(e, PROGRAM, &program, 0755, NULL);
+    ws_text_free(&program);
+    for (size_t i = 0; i < e->facts->kernels && status == WS_OK; i++) status = put_initrd(e, &e->facts->kernel[i]);
+    WS_TRY(status);
+    return edit_write(e, PROTECTION, 0444,
+                      "The file that stands here on the drive holds the system that is running. While it runs, this "
+                      "text stands before it, so that nobody moves or deletes it by mistake.\n");
+}
