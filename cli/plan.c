@@ -69,8 +69,9 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
             show_field(cli, words[v->role], "%s %s partition %u, %s of it free at first", size,
                        v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number, room);
         else
-            show_field(cli, words[v->role], "%s on partition %u, %s%s%s, %s of it free at first", size, v->number,
-                       title, v->role == WS_ROLE_DATA ? label : "", v->locked ? ", locked" : "", room);
+            show_field(cli, words[v->role], "%s %s partition %u, %s%s%s, %s of it free at first", size,
+                       v->inside != WS_ROLE_DRIVE ? "in one file on" : "on", v->number, title,
+                       v->role == WS_ROLE_DATA ? label : "", v->locked ? ", locked" : "", room);
     }
 }
 
