@@ -39,7 +39,7 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
         ws_findings_add(findings, replica ? WS_NOTE : table.list[i].weight, "%s%s", table.list[i].text,
                         replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
     WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
-    if (memory->locked) ws_findings_add(findings, WS_NOTE, "its system is locked: what is inside was not looked at");
+    if (memory->locked) ws_findings_add(findings, WS_NOTE, "it is locked: what is inside was not looked at");
     if (memory->system && memory->cause != WS_FORGETS_NOT)
         ws_findings_add(findings, WS_FAULT, "the system on it would not come up, or forget: %s", memory->cause_text);
     else if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);

@@ -212,8 +212,11 @@ static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
 }
 
 bool cli_is_locked(const struct ws_plan *plan) {
-    const struct ws_volume *v = ws_plan_volume(plan, WS_ROLE_SYSTEM);
-    return v && v->locked;
+    size_t count;
+    const struct ws_volume *v = ws_plan_volumes(plan, &count);
+    bool locked = false;
+    for (size_t i = 0; i < count; i++) locked |= v[i].locked;
+    return locked;
 }
 
 enum ws_status cli_open_now(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive **drive,

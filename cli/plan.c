@@ -66,8 +66,9 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
         (void)snprintf(label, sizeof label, v->label[0] ? " \"%s\"" : "", v->label);
         if (v->role == WS_ROLE_SWAP) show_field(cli, words[v->role], "%s on partition %u", size, v->number);
         else if (v->role == WS_ROLE_PERSISTENCE)
-            show_field(cli, words[v->role], "%s %s partition %u, %s of it free at first", size,
-                       v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number, room);
+            show_field(cli, words[v->role], "%s %s partition %u%s, %s of it free at first", size,
+                       v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number,
+                       v->locked ? ", locked" : "", room);
         else
             show_field(cli, words[v->role], "%s %s partition %u, %s%s%s, %s of it free at first", size,
                        v->inside != WS_ROLE_DRIVE ? "in one file on" : "on", v->number, title,

@@ -126,6 +126,7 @@ void ability_show(const struct cli *cli, const struct ws_image *image) {
                          : a.volume                               ? "remember in a partition, not in a file"
                                                                   : "remember in a file, not in a partition";
     show_field(cli, "Its scripts", "%s (%s%s%s)", memory, a.initrd, a.maker[0] ? ", made by " : "", a.maker);
+    if (a.scripts && a.locked) show_field(cli, "", "open a locked partition, too");
     show_field(cli, "", "with the drivers %s%s%s", ws_driver_names(a.drivers & of_memory, names, sizeof names),
                a.drivers & of_memory ? "" : "none", a.built_in ? "" : "; what its kernel has built in is not said");
 }
@@ -134,8 +135,8 @@ json_t *ability_json(const struct ws_image *image) {
     struct ws_live_ability a;
     char names[120];
     if (!ability_of(image, &a, NULL)) return json_null();
-    return cli_pack("{s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:b}", "initrd", a.initrd, "maker", a.maker, "scripts",
+    return cli_pack("{s:s, s:s, s:b, s:b, s:b, s:b, s:b, s:s, s:b}", "initrd", a.initrd, "maker", a.maker, "scripts",
                     a.scripts, "knows_parameter", a.parameter, "in_partition", a.scripts && a.parameter && a.volume,
-                    "in_file", a.scripts && a.parameter && a.file, "drivers",
+                    "in_file", a.scripts && a.parameter && a.file, "locked", a.scripts && a.locked, "drivers",
                     ws_driver_names(a.drivers & of_memory, names, sizeof names), "says_what_is_built_in", a.built_in);
 }

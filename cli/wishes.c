@@ -39,7 +39,9 @@ const struct poptOption wish_options[] = {
      "SIZE"},
     {"swap", 0, POPT_ARG_STRING, &wished.swap, 0, "a swap partition too", "SIZE"},
     {"locked", 0, POPT_ARG_NONE, &wished.locked, 0,
-     "with kind system: a passphrase opens it, asked for when it is built and at each start", NULL},
+     "a passphrase opens it, asked for when it is built and at each start: the system of kind system, or the "
+     "partition in which a live one remembers",
+     NULL},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
      "KIND"},
     {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,
@@ -129,11 +131,11 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     unsigned word = 0;
     for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
         if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
-    if (w->locked) ws_request_want(r, WS_ROLE_SYSTEM)->locked = true;
+    const enum ws_role its_own = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
+    if (w->locked) ws_request_want(r, its_own)->locked = true;
     if (w->in) {
         WS_TRY(cli_pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
-        enum ws_role what = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
-        ws_request_want(r, what)->place = (enum ws_place)word;
+        ws_request_want(r, its_own)->place = (enum ws_place)word;
     }
     if (w->files_on) {
         WS_TRY(cli_pick(cli, "--files-on", w->files_on, plain_word, 0, 2, &word));

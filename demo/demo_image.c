@@ -70,15 +70,27 @@ static const char *scripts_of(const char *family) {
     if (strcmp(family, "casper-old") == 0) return "# casper\ncase $x in persistent) find casper-rw ;; esac\n";
     if (strcmp(family, "dracut") == 0)
         return "getarg rd.live.image\ngetarg rd.live.overlay=\ngetargbool 0 rd.live.overlay.overlayfs\n";
-    return "case $x in live-media=*) ;; persistence) find persistence persistence.conf ;; esac\n";
+    return "case $x in live-media=*) ;; persistence) find persistence persistence.conf ;; persistence-encryption=*) ;; "
+           "esac\n";
 }
 
 static void demo_initrd(uint8_t *bytes, const char *family) {
-    static const char *const names[] = {"init",           "scripts/functions",  "kernel/xhci_pci.ko",
-                                        "kernel/uas.ko",  "kernel/ehci_pci.ko", "kernel/usb-storage.ko",
-                                        "kernel/ext4.ko", "kernel/sd_mod.ko",   "kernel/vfat.ko",
-                                        "kernel/loop.ko", "kernel/overlay.ko",  "kernel/dm-crypt.ko",
-                                        "kernel/xts.ko",  "sbin/cryptsetup",    "scripts/live",
+    static const char *const names[] = {"init",
+                                        "scripts/functions",
+                                        "kernel/xhci_pci.ko",
+                                        "kernel/uas.ko",
+                                        "kernel/ehci_pci.ko",
+                                        "kernel/usb-storage.ko",
+                                        "kernel/ext4.ko",
+                                        "kernel/sd_mod.ko",
+                                        "kernel/vfat.ko",
+                                        "kernel/loop.ko",
+                                        "kernel/overlay.ko",
+                                        "kernel/dm-crypt.ko",
+                                        "kernel/xts.ko",
+                                        "sbin/cryptsetup",
+                                        "scripts/live",
+                                        "lib/cryptsetup/askpass",
                                         "TRAILER!!!"};
     size_t at = 0;
     memset(bytes, 0, INITRD_BYTES);

@@ -275,7 +275,7 @@ for secret in (key, b"fulmar over the bar"):
 PY
 expect 0 "Recovery key   none" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<both
 expect 0 "flushed and checked" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 --recovery-fd 4 3<both 4>recovery
-expect 0 "its system is locked" "$satchel" check "$gorse" --bench b
+expect 0 "it is locked" "$satchel" check "$gorse" --bench b
 expect 0 "not held against the plan" "$satchel" check "$gorse" --plan lock.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --record lock.plan.built --bench b
 expect 4 "has no passphrase to open it" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
@@ -288,7 +288,20 @@ ok "no document and no clear byte of the drive holds a secret" sh -c '! grep -la
 ok "what is inside is not to be read" sh -c '! grep -qaF "Hut System 3\"" lock.part'
 rm lock.part
 expect 2 "keep what was in memory" $lock --swap 64M
-expect 2 "only the volume of a full system is locked" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --locked
+expect 2 "is locked" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind replica --locked
+# What a live system remembers, locked
+rm -f live.plan* && expect 0 "locked: LUKS2, AES-XTS" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --locked --persistence 100M --save live.plan --save-request live.request
+follows plan cat live.plan
+expect 2 "not in a file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --arrangement files --in file --locked
+expect 2 "keep what was in memory" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --locked --swap 64M
+expect 2 "needs a passphrase" "$satchel" build live.plan --confirm "$gorse" --bench b
+echo "gull over the bar" > whole
+expect 0 "asks for its passphrase" "$satchel" build live.plan --confirm "$gorse" --bench b --password-fd 3 3<whole
+expect 0 "with persistence (live-boot)" "$satchel" drives "$gorse" --bench b
+expect 0 "nobody types it" "$satchel" bench start hut "$gorse" --bench b
+expect 0 "exactly" "$satchel" check "$gorse" --record live.plan.built --bench b
+expect 4 "has no passphrase to open it" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
+ok "no secret stands in a document" sh -c '! grep -laF "gull over" live.plan live.plan.built live.request "b/$0.drive"' "$gorse"
 expect 2 "locks nothing" "$satchel" build sys.plan --confirm "$gorse" --bench b --recovery-fd 4 4>/dev/null
 # An image with several editions, in layers
 mkdir -p ed/casper ed/boot/grub top2/etc && printf 'PRETTY_NAME="Hut Desk 3"\n' > top2/etc/os-release

@@ -15,7 +15,12 @@ static struct ws_source *make_initrd(const char *script, const char *const modul
     if (ws_source_memory(script, strlen(script), &source, &error) != WS_OK) abort();
     save_source(source, path);
     ws_source_close(source);
-    for (size_t i = 0; modules[i]; i++) shell(NULL, "echo x > '%s/lib/modules/6.1/kernel/%s.ko'", folder, modules[i]);
+    for (size_t i = 0; modules[i]; i++) /* "+": what opens a lock */
+        if (strcmp(modules[i], "+") == 0)
+            shell(NULL,
+                  "cd '%s' && mkdir -p lib/cryptsetup sbin && echo x | tee lib/cryptsetup/askpass > sbin/cryptsetup",
+                  folder);
+        else shell(NULL, "echo x > '%s/lib/modules/6.1/kernel/%s.ko'", folder, modules[i]);
     if (built_in) shell(NULL, "printf '%s' > '%s/lib/modules/6.1/modules.builtin'", built_in, folder);
     source = NULL;
     if (shell(NULL, "cd '%s' && find . | bsdcpio -o -H newc --quiet | %s > '%s'", folder, packer,
@@ -115,6 +120,8 @@ static void words_are_found_wherever_they_stand(void) {
 /* What is known to be missing is a fault; what is not known to be there a warning; what is there is not spoken of. */
 static void plans_say_what_is_missing(void) {
     static const char *const all[] = {"ext4", "vfat", "loop", NULL}, *const none[] = {"squashfs", NULL};
+    static const char *const lock[] = {"ext4", "vfat", "dm-crypt", "xts", "+", NULL}, *const half[] = {"ext4", "vfat",
+                                                                                                       "+", NULL};
     static const struct {
         const char *script;
         const char *const *modules;
@@ -122,16 +129,25 @@ static void plans_say_what_is_missing(void) {
         enum ws_place place;
         int weight; /* -1: nothing is said */
         const char *text;
+        bool locked;
     } rows[] = {
-        {"live-media= persistence", all, "", "", WS_PLACE_USUAL, -1, ""},
-        {"live-media= persistence", all, "x.ko\n", "", WS_PLACE_FILE, -1, ""},
-        {"live-media= persistence", none, "", "", WS_PLACE_USUAL, WS_WARNING, "vfat built in"},
-        {"live-media= persistence", none, "x.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "would not find its own files"},
-        {"live-media= persistence", none, "vfat.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "forget everything: neither"},
-        {"live-media= persistence", all, "x.ko\n", "exfat", WS_PLACE_USUAL, WS_FAULT, "the driver exfat"},
-        {"live-media= persistence", all, "kernel/fs/exfat/exfat.ko\n", "exfat", WS_PLACE_USUAL, -1, ""},
-        {"live-media= toram", all, "", "", WS_PLACE_USUAL, WS_FAULT, "do not know \"persistence\""},
-        {"echo nothing", all, "", "", WS_PLACE_USUAL, WS_WARNING, "has no scripts of live-boot"},
+        {"live-media= persistence", all, "", "", WS_PLACE_USUAL, -1, "", false},
+        {"live-media= persistence", all, "x.ko\n", "", WS_PLACE_FILE, -1, "", false},
+        {"live-media= persistence", none, "", "", WS_PLACE_USUAL, WS_WARNING, "vfat built in", false},
+        {"live-media= persistence", none, "x.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "would not find its own files",
+         false},
+        {"live-media= persistence", none, "vfat.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "forget everything: neither",
+         false},
+        {"live-media= persistence", all, "x.ko\n", "exfat", WS_PLACE_USUAL, WS_FAULT, "the driver exfat", false},
+        {"live-media= persistence", all, "kernel/fs/exfat/exfat.ko\n", "exfat", WS_PLACE_USUAL, -1, "", false},
+        {"live-media= toram", all, "", "", WS_PLACE_USUAL, WS_FAULT, "do not know \"persistence\"", false},
+        {"echo nothing", all, "", "", WS_PLACE_USUAL, WS_WARNING, "has no scripts of live-boot", false},
+        {"live-media= persistence", lock, "x.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "open a locked volume", true},
+        {"live-media= persistence persistence-encryption", lock, "x.ko\n", "", WS_PLACE_USUAL, -1, "", true},
+        {"live-media= persistence persistence-encryption", all, "x.ko\n", "", WS_PLACE_USUAL, WS_FAULT, "its askpass",
+         true},
+        {"live-media= persistence persistence-encryption", half, "x.ko\n", "", WS_PLACE_USUAL, WS_FAULT,
+         "driver dm_crypt", true},
     };
     struct ws_drive_facts facts = {.size = 8ull << 30, .logical_sector = 512, .removable = WS_YES, .internal = WS_NO};
     strcpy(facts.short_name, "gorse-32");
@@ -146,6 +162,7 @@ static void plans_say_what_is_missing(void) {
         planned_begin(&p, WS_KIND_LIVE_FILES, &facts);
         strcpy(ws_request_want(&p.request, WS_ROLE_SYSTEM)->format, rows[i].files_on);
         ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->place = rows[i].place;
+        ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->locked = rows[i].locked;
         OK(planned_prepare(&p, image.source, &build));
         const struct ws_findings *f = ws_plan_findings(p.plan);
         bool said = false;

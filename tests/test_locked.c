@@ -1,4 +1,6 @@
-/* test_locked.c — full systems whose root a passphrase opens: what stands outside, what inside, and who can open it. */
+/* test_locked.c — systems, and what live ones remember, that a passphrase opens: what stands outside, what inside, and
+ * who can open it. */
+#include "demo/demo_image.h"
 #include "tests/roots.h"
 
 #include "base/bytes.h"
@@ -246,10 +248,71 @@ static void a_tree_is_cut_in_two(void) {
     }
 }
 
+/* What a live system remembers, in both arrangements; the plan is for whom the family and its scripts can open it. */
+static void what_is_remembered_can_be_locked(void) {
+    static const struct {
+        const char *family, *what; /* of a refusal or a fault; NULL: it goes */
+        enum ws_status status;
+        enum ws_kind kind;
+    } cases[] = {
+        {"live-boot", NULL, WS_OK, WS_KIND_LIVE_WHOLE},
+        {"live-boot", NULL, WS_OK, WS_KIND_LIVE_FILES},
+        {"casper", "not known to open a locked volume", WS_E_UNSUPPORTED, WS_KIND_LIVE_WHOLE},
+        {"live-boot", "not in a file", WS_E_USAGE, WS_KIND_LIVE_FILES},
+        {"live-boot", "keep what was in memory", WS_E_USAGE, WS_KIND_LIVE_WHOLE},
+        {"live-boot", "nothing is to be remembered", WS_E_USAGE, WS_KIND_LIVE_FILES},
+        {"live-boot", "is locked", WS_E_USAGE, WS_KIND_REPLICA},
+    };
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct demo_params params = {.family = cases[i].family, .table = DEMO_MBR};
+        struct demo_image image;
+        struct ws_build *build = NULL;
+        struct planned p;
+        OK(demo_image_make(&params, &image, &error));
+        begin(&p, 700 * MIB);
+        p.request.kind = cases[i].kind;
+        p.request.volumes = 0;
+        ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->locked = true;
+        if (i == 3) ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->place = WS_PLACE_FILE;
+        if (i == 4) ws_request_want(&p.request, WS_ROLE_SWAP)->size = ws_size_of(16 * MIB);
+        if (i == 5) ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size.kind = WS_SIZE_NONE;
+        enum ws_status status = planned_prepare(&p, image.source, &build);
+        CHECK_INT(status, cases[i].status);
+        if (status != WS_OK) CHECK_HAS(error.what, cases[i].what);
+        if (status == WS_OK) {
+            const struct ws_volume *v = VOLUME(p, PERSISTENCE);
+            const char *path = scratch("drive"), *inside = scratch("inside");
+            struct ws_source *drive = NULL;
+            struct ws_memory *m = calloc(1, sizeof *m);
+            CHECK(v->locked && ws_build_passwords(build) == 1);
+            OK(ws_build_password(build, 0, passphrase, &error));
+            save_layout(ws_build_layout(build), path);
+            CHECK(open_by_judge(path, v->at, v->size, inside));
+            check_clean(inside, 0);
+            struct ws_ext4_facts facts;
+            OK(ws_source_file(inside, &drive, &error));
+            OK(ws_ext4_probe(drive, &facts, &error));
+            CHECK_STR(facts.label, "persistence");
+            CHECK_INT(facts.free_bytes, v->free_bytes);
+            ws_source_close(drive);
+            OK(ws_source_file(path, &drive, &error));
+            OK(ws_memory_look(drive, 512, m, &error));
+            CHECK(m->locked && m->cause == WS_FORGETS_NOT && m->volume_at == v->at);
+            ws_source_close(drive);
+            free(m);
+            unlink(path);
+            unlink(inside);
+        }
+        ws_build_close(build);
+        demo_image_free(&image);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {{"the judge finds the root inside", the_judge_finds_the_root_inside},
                                         {"what cannot be locked is refused", what_cannot_be_locked_is_refused},
                                         {"kernels must reach the root", kernels_must_reach_the_root},
+                                        {"what is remembered can be locked", what_is_remembered_can_be_locked},
                                         {"a tree is cut in two", a_tree_is_cut_in_two},
                                         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -19,6 +19,7 @@ struct ws_live_ability {
     bool parameter;   /**< they know all its kernel parameters */
     bool volume;      /**< and its volume by the label, where the parameters do not say that */
     bool file;        /**< and the name of its overlay file, likewise */
+    bool locked;      /**< they open locked volumes, and what they need for that is in it */
     uint32_t drivers; /**< bit N: driver N is in it, or known to be built into its kernel */
     bool built_in;    /**< it says what is: a driver that is not among those is nowhere */
 };

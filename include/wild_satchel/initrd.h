@@ -40,6 +40,7 @@ struct ws_initrd_facts {
     uint32_t built_in; /**< bit N: driver N is */
     bool systemd;      /**< systemd starts in it */
     bool cryptsetup;   /**< it can open locked volumes */
+    bool askpass;      /**< and has cryptsetup's own program that asks for a passphrase */
 };
 /**
  * Read one through. Nothing of it is kept: memory does not depend on its size.

@@ -28,9 +28,10 @@ struct ws_live_family {
     /** As `parameters`, where changes are kept in that file; "{label}" stands for the label of the volume it lies on.
      *  NULL: the same. */
     const char *file_parameters;
-    bool overlay_beside;        /**< it may lie on the medium's own volume */
-    const char *script_word;    /**< its scripts in the initial RAM disk are known by it; NULL: it is not known */
-    const char *release_before; /**< used when the medium names an older release than this ("19.10"), else NULL */
+    bool overlay_beside;         /**< it may lie on the medium's own volume */
+    const char *lock_parameters; /**< those that make it open a locked volume, besides `parameters`; NULL: it cannot */
+    const char *script_word;     /**< its scripts in the initial RAM disk are known by it; NULL: it is not known */
+    const char *release_before;  /**< used when the medium names an older release than this ("19.10"), else NULL */
 };
 
 /** All families known, in the order in which they are tried; `count` receives how many. */

@@ -43,6 +43,10 @@ WS_CHECKED enum ws_status ws_medium_remembers_on(const struct ws_source *drive, 
                                                  const struct ws_medium *medium, const struct ws_live_family *family,
                                                  struct ws_remembering *found, struct ws_error *error);
 
+/** The first locked volume of the drive, which a live system whose family opens such may remember on.
+ *  @return false if there is none */
+bool ws_medium_locked_on(const struct ws_source *drive, const struct ws_table *table, struct ws_remembering *found);
+
 /** Byte of the drive at which a file of the medium begins, if it stands there in one piece; 0 if that is not known. */
 uint64_t ws_medium_place_of(const struct ws_medium *medium, const struct ws_node *node);
 

@@ -84,7 +84,8 @@ struct ws_wanted {
     uint32_t cluster;          /**< bytes; 0: usual for the size */
     char label[WS_LABEL_ROOM]; /**< as people say it, made to fit its format; empty: usual */
     enum ws_place place;       /**< WS_ROLE_PERSISTENCE; WS_ROLE_SYSTEM in WS_KIND_SYSTEM */
-    bool locked;               /**< WS_KIND_SYSTEM, WS_ROLE_SYSTEM: a passphrase opens it, see lock.h */
+    bool locked;               /**< a passphrase opens it, see lock.h: WS_ROLE_SYSTEM in WS_KIND_SYSTEM, else
+                                  WS_ROLE_PERSISTENCE */
 };
 
 /** What it is made from. */

@@ -195,7 +195,10 @@ static void find_volume(struct walk *w) {
         return;
     }
     if (found != WS_OK) {
-        say(w, "Changes go to memory: %s.", error.what);
+        bool locked = f->lock_parameters && ws_parameter_is_set(w->entry.parameters, f->lock_parameters) &&
+                      ws_medium_locked_on(w->drive, &w->table, &place);
+        say(w, "Changes go to memory: %s.",
+            locked ? "it asks for the passphrase of its locked volume, and nobody types it" : error.what);
         return;
     }
     if (ws_source_slice(w->drive, place.at, place.length, &slice, NULL) != WS_OK) return;

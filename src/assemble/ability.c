@@ -46,6 +46,15 @@ static void note_memory(struct ws_build *b, const struct ws_live_ability *a) {
         ws_findings_add(&p->findings, WS_WARNING,
                         "%s has no scripts of %s known here: whether it remembers, a proof tells", a->initrd, f->title);
     want_driver(b, a, WS_DRIVER_EXT4, forgets);
+    if (build_locks(p, WS_ROLE_PERSISTENCE)) {
+        if (a->scripts && !a->locked)
+            ws_findings_add(&p->findings, WS_FAULT,
+                            "%s: %s has no scripts that open a locked volume, or not what they ask for a passphrase by "
+                            "(cryptsetup and its askpass)",
+                            forgets, a->initrd);
+        want_driver(b, a, WS_DRIVER_CRYPT, forgets);
+        want_driver(b, a, WS_DRIVER_XTS, forgets);
+    }
     if (!b->in_file) return;
     want_driver(b, a, WS_DRIVER_LOOP, forgets);
     if (b->holder == WS_ROLE_DATA && build_format(p, WS_ROLE_DATA, &format, NULL) == WS_OK &&

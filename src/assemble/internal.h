@@ -139,8 +139,11 @@ enum ws_status build_reserve_inside(struct ws_build *build, uint64_t room, struc
 enum ws_status build_settle_inside(const struct ws_build *build, struct ws_settling *settling, struct ws_error *error);
 void build_note_inside(struct ws_build *build);
 
-/* locked.c: is the system's volume to be locked? */
+/* locked.c: is a volume to be locked; is the system's? */
+bool build_locks(const struct ws_plan *plan, enum ws_role role);
 bool build_is_locked(const struct ws_plan *plan);
+/* Of a live system: can what it remembers be locked? */
+enum ws_status build_check_lock(const struct ws_build *build, struct ws_error *error);
 /* Its kernels in a tree of their own, in build->tree[WS_ROLE_BOOT]. */
 enum ws_status build_cut_boot(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
 /* The need of the volume for it. */
@@ -148,7 +151,7 @@ enum ws_status build_need_boot(struct ws_build *build, struct build_need *need, 
 /* A volume composed, and the lock around it added to the layout; `params` are those of what is inside. */
 enum ws_status build_compose_locked(struct ws_build *build, const struct ws_volume_params *params, struct ws_volume *v,
                                     struct ws_layout *layout, struct ws_error *error);
-void build_note_lock(struct ws_build *build, const struct ws_system_facts *facts);
+void build_note_lock(struct ws_build *build, const char *asks, const char *outside);
 
 /* wanted.c: what each volume is asked to be. */
 /* What a volume is unless something else is wanted, and what its identifiers derive from. */

@@ -4,9 +4,30 @@
 #include <stdio.h>
 #include <string.h>
 
-bool build_is_locked(const struct ws_plan *p) {
-    const struct ws_wanted *w = ws_request_wanted(&p->request, WS_ROLE_SYSTEM);
+bool build_locks(const struct ws_plan *p, enum ws_role role) {
+    const struct ws_wanted *w = ws_request_wanted(&p->request, role);
     return w && w->locked;
+}
+
+bool build_is_locked(const struct ws_plan *p) { return build_locks(p, WS_ROLE_SYSTEM); }
+
+enum ws_status build_check_lock(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_plan *p = b->plan;
+    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    if (!build_locks(p, WS_ROLE_PERSISTENCE)) return WS_OK;
+    if (!b->remembers) return ws_fail(error, WS_E_USAGE, "there is nothing to lock: nothing is to be remembered");
+    if (b->in_file) {
+        ws_fail(error, WS_E_USAGE, "what is remembered is locked in a partition, not in a file");
+        return ws_fail_hint(error, WS_HINT_PLACE, "", "take a partition");
+    }
+    if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) {
+        ws_fail(error, WS_E_USAGE, "a swap partition beside a lock would keep what was in memory, open to everybody");
+        return ws_fail_next(error, "leave the swap partition out, or the lock");
+    }
+    if (p->family && p->family->lock_parameters) return WS_OK;
+    ws_fail(error, WS_E_UNSUPPORTED, "%s is not known to open a locked volume",
+            p->family ? p->family->title : "a system of no known family");
+    return ws_fail_next(error, "leave it open, or make a full system of it, which can be locked");
 }
 
 /* What starts the drive reads kernels from a volume that is open to everybody; they must stand there themselves. */
@@ -83,7 +104,7 @@ enum ws_status build_compose_locked(struct ws_build *b, const struct ws_volume_p
     return add_parts(b, v, layout, error);
 }
 
-void build_note_lock(struct ws_build *b, const struct ws_system_facts *facts) {
+void build_note_lock(struct ws_build *b, const char *asks, const char *outside) {
     struct ws_plan *p = b->plan;
     struct ws_lock_cost c = ws_lock_cost(WS_LOCK_PASSPHRASE);
     if (!b->lock) return;
@@ -91,11 +112,11 @@ void build_note_lock(struct ws_build *b, const struct ws_system_facts *facts) {
         p, "locked", "LUKS2, AES-XTS",
         "a passphrase, given when it is built, opens it: %s asks for it at each start. An attempt takes %u MiB of "
         "memory and, on a slow PC, %.1f s",
-        facts->kernel[0].inside.maker, (unsigned)(c.memory_kib / 1024), ws_lock_seconds(c, WS_LOCK_SLOW_PC));
-    ws_findings_add(
-        &p->findings, WS_NOTE,
-        "kernels and their initial RAM disks stand outside the lock: it keeps what is on a lost drive secret, "
-        "and does not tell whether somebody changed what starts it");
+        asks, (unsigned)(c.memory_kib / 1024), ws_lock_seconds(c, WS_LOCK_SLOW_PC));
+    ws_findings_add(&p->findings, WS_NOTE,
+                    "%s outside the lock: it keeps what is on a lost drive secret, and does not tell whether somebody "
+                    "changed what starts it",
+                    outside);
     if (plan_volume(p, WS_ROLE_DATA))
         ws_findings_add(&p->findings, WS_NOTE, "the data volume is not locked: everybody can read it");
 }

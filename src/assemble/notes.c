@@ -13,6 +13,7 @@ void build_note_persistence(struct ws_build *b) {
     }
     const struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
     bool beside = b->holder == WS_ROLE_SYSTEM;
+    build_note_lock(b, p->family->title, "the live system itself stands");
     plan_chose(p, b->in_file ? "file name" : "label", b->in_file ? p->family->overlay_file : p->family->label,
                "%s looks for exactly this one; do not change it", p->family->title);
     if (b->in_file)

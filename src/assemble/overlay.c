@@ -25,7 +25,11 @@ uint64_t build_overlay_most(const struct ws_build *b) {
 const char *build_parameters(const struct ws_build *b, char out[WS_PARAMETERS_ROOM]) {
     char label[WS_LABEL_ROOM] = "", said[160];
     if (b->in_file) (void)build_label(b, b->holder, label, said, NULL); /* one that cannot be had is refused by then */
-    return ws_live_parameters(b->plan->family, b->in_file ? label : NULL, out, WS_PARAMETERS_ROOM);
+    ws_live_parameters(b->plan->family, b->in_file ? label : NULL, out, WS_PARAMETERS_ROOM);
+    size_t n = strlen(out);
+    if (build_locks(b->plan, WS_ROLE_PERSISTENCE))
+        (void)snprintf(out + n, WS_PARAMETERS_ROOM - n, " %s", b->plan->family->lock_parameters);
+    return out;
 }
 
 static enum ws_status check_label(const struct ws_build *b, struct ws_error *error) {

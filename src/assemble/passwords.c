@@ -1,4 +1,4 @@
-/* passwords.c — passwords of a full system's accounts, given to a build that is otherwise ready. */
+/* passwords.c — passwords of a full system's accounts, and what opens a lock, given to a build that is ready. */
 #include "assemble/internal.h"
 
 #include <openssl/crypto.h>
@@ -22,7 +22,7 @@ static enum ws_status give_passphrase(struct ws_build *b, const char *passphrase
 
 static enum ws_status check_passphrase(const struct ws_build *b, struct ws_error *error) {
     if (b->have_passphrase || !b->lock) return WS_OK;
-    ws_fail(error, WS_E_USAGE, "the locked system needs a passphrase, and none is given");
+    ws_fail(error, WS_E_USAGE, "the lock needs a passphrase, and none is given");
     return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
 }
 
@@ -64,7 +64,8 @@ enum ws_status build_check_passwords(const struct ws_build *b, struct ws_error *
 
 void build_unknown(const struct ws_build *b, struct ws_check_options *options) {
     const struct ws_owned *o = &b->owned;
-    if (b->lock) options->leave_out |= 1u << WS_ROLE_SYSTEM; /* its key is on the drive alone, locked */
+    for (size_t i = 0; i < b->plan->volumes; i++) /* their key is on the drive alone, locked */
+        if (b->plan->volume[i].locked) options->leave_out |= 1u << b->plan->volume[i].role;
     if (!o->passwords || b->lock) return;
     const struct ws_owned_password *last = &o->password[o->passwords - 1];
     uint64_t first = o->password[0].at;

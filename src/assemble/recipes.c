@@ -92,12 +92,13 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
         const struct ws_wanted *w = &r->volume[i];
         bool unsaid =
             w->size.kind == WS_SIZE_USUAL && !w->format[0] && !w->label[0] && !w->cluster && w->place == WS_PLACE_USUAL;
-        if (w->locked && (recipe->kind != WS_KIND_SYSTEM || w->role != WS_ROLE_SYSTEM))
-            return refuse(recipe, "only the volume of a full system is locked", error);
+        bool its_own = w->role == (recipe->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE);
+        if (w->locked && (!its_own || !(recipe->volumes >> w->role & 1)))
+            return refuse(recipe, "only a full system, or what a live one remembers, is locked", error);
         bool file = w->place == WS_PLACE_FILE;
         if (file && w->role != WS_ROLE_PERSISTENCE && (recipe->kind != WS_KIND_SYSTEM || w->role != WS_ROLE_SYSTEM))
             return refuse(recipe, "only a full system, or what a live one remembers, stands in a file", error);
-        if (file && w->locked)
+        if (file && w->locked && w->role == WS_ROLE_SYSTEM)
             return refuse(recipe, "a locked system stands in a partition of its own, not in a file", error);
         if (recipe->volumes >> w->role & 1 || unsaid || w->size.kind == WS_SIZE_NONE) continue;
         switch (w->role) {

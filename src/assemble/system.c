@@ -183,7 +183,7 @@ void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) 
                                  : "the root itself");
     if (b->have_chain) plan_chose(p, "start on UEFI", "the root's own loader", "it is what Secure Boot knows");
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
-    build_note_lock(b, facts);
+    build_note_lock(b, facts->kernel[0].inside.maker, "kernels and their initial RAM disks stand");
     build_note_inside(b);
     note_owner(b);
     note_added(b);

@@ -8,9 +8,10 @@ static enum ws_status check_size(const struct ws_build *b, const struct build_ne
     if (n->size.kind != WS_SIZE_BYTES || n->size.bytes >= n->least) return WS_OK;
     uint64_t usual = n->format->least(512, 0);
     return ws_fail(error, WS_E_USAGE, "a %s partition%s needs at least %u MiB", ws_role_name(n->role),
-                   n->least == usual             ? ""
-                   : b->plan->drive.sector > 512 ? " on a drive with sectors of this size"
-                                                 : " with an overlay file",
+                   n->least == usual               ? ""
+                   : build_locks(b->plan, n->role) ? ", locked,"
+                   : b->plan->drive.sector > 512   ? " on a drive with sectors of this size"
+                                                   : " with an overlay file",
                    (unsigned)(n->least / MIB));
 }
 
@@ -21,6 +22,7 @@ static enum ws_status add_need(struct ws_build *b, enum ws_role role, struct ws_
     if (size.kind == WS_SIZE_NONE) return WS_OK;
     WS_TRY(build_format(b->plan, role, &f, error));
     uint64_t least = f->least(b->plan->drive.sector, build_holds(b, role) ? PAGE : 0);
+    if (build_locks(b->plan, role)) least += WS_LOCK_HEAD;
     if (size.kind == WS_SIZE_LEAST) size = ws_size_of(least);
     *n = (struct build_need){.role = role,
                              .format = f,
@@ -123,7 +125,7 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
         char size[48];
         v->at = n->at;
         v->size = n->placed;
-        v->locked = n->role == WS_ROLE_SYSTEM && build_is_locked(p);
+        v->locked = build_locks(p, n->role);
         v->cluster = build_cluster(b, n->role, n->format, n->placed);
         (void)snprintf(v->format, sizeof v->format, "%s", n->format->word);
         WS_TRY(take_label(b, v, error));

@@ -91,7 +91,7 @@ enum ws_status build_settle_persistence(struct ws_build *b, struct ws_error *err
     b->in_file = b->remembers && (b->overlay || place == WS_PLACE_FILE);
     bool beside = p->facts.kind == WS_KIND_LIVE_FILES && p->family && p->family->overlay_beside;
     b->holder = beside ? WS_ROLE_SYSTEM : WS_ROLE_DATA;
-    return WS_OK;
+    return build_check_lock(b, error);
 }
 
 void build_system_label(const struct ws_plan *p, char label[12]) {

@@ -163,7 +163,7 @@ static const struct ws_content *find_system(const struct ws_contents *c, const c
 }
 
 static bool holds_memory(const struct ws_content *part, const struct ws_live_family *family) {
-    return strcmp(part->label, family->label) == 0 ||
+    return strcmp(part->label, family->label) == 0 || (family->lock_parameters && strcmp(part->system, "LUKS") == 0) ||
            (family->overlay_file && strcmp(part->overlay, family->overlay_file) == 0);
 }
 

@@ -1,6 +1,7 @@
 /* overlay.c — where on a drive a live family would remember: a volume by its label, or a file on a FAT volume. */
 #include "image/internal.h"
 #include "wild_satchel/format.h"
+#include "wild_satchel/lock.h"
 #include "wild_satchel/medium.h"
 
 #include <stdio.h>
@@ -28,6 +29,21 @@ static enum ws_status look_for_file(const struct ws_source *drive, const struct 
     if (tree) ws_tree_close(tree);
     ws_source_close(slice);
     return status;
+}
+
+bool ws_medium_locked_on(const struct ws_source *drive, const struct ws_table *table, struct ws_remembering *found) {
+    size_t count;
+    const struct ws_partition *p = ws_table_partitions(table, &count);
+    for (size_t i = 0; i < count; i++) {
+        struct ws_source *slice = NULL;
+        if (ws_source_slice(drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
+        bool locked = ws_lock_probe(slice, NULL);
+        ws_source_close(slice);
+        if (!locked) continue;
+        *found = (struct ws_remembering){false, p[i].number, p[i].at, p[i].length, ""};
+        return true;
+    }
+    return false;
 }
 
 enum ws_status ws_medium_remembers_on(const struct ws_source *drive, const struct ws_table *table,

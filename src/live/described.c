@@ -55,6 +55,7 @@ static enum ws_status fill(struct ws_own_family *own, json_t *root, struct ws_er
         {"roots", f->roots, 4, true, true},
         {"overlay_file", &f->overlay_file, 1, false, true},
         {"file_parameters", &f->file_parameters, 1, false, false},
+        {"lock_parameters", &f->lock_parameters, 1, false, false},
     };
     enum { SLOTS = sizeof slots / sizeof slots[0] };
     const char *name;

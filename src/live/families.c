@@ -20,6 +20,7 @@ static const struct ws_live_family families[] = {
         .signs = {"boot=live"},
         .label = "persistence",
         .parameters = "persistence",
+        .lock_parameters = "persistence-encryption=luks",
         .drop = {"nopersistence", "nopersistent"},
         .config_path = "persistence.conf",
         .config_text = "/ union\n",

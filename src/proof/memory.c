@@ -166,11 +166,19 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
     struct ws_remembering place = {0};
     enum ws_status found = ws_medium_remembers_on(drive, table, &medium, m->family, &place, &inner);
     ws_live_parameters(m->family, place.in_file ? place.label : NULL, menus.wanted, sizeof menus.wanted);
+    m->locked = found == WS_E_NOTFOUND && m->family->lock_parameters && ws_medium_locked_on(drive, table, &place);
+    if (m->locked) {
+        size_t n = strlen(menus.wanted);
+        (void)snprintf(menus.wanted + n, sizeof menus.wanted - n, " %s", m->family->lock_parameters);
+        m->volume_at = place.at;
+        m->volume_size = place.length;
+    }
     WS_GO(ws_medium_menus(medium.tree, look_at_menu, &menus, error));
     look_at_own_code(drive, sector, &medium, &menus);
     if (medium.iso) WS_GO(look_at_esp(drive, table, &medium, &menus, error));
     if (found == WS_OK) WS_GO(look_at_volume(drive, m, &place, error));
-    else (void)because(m, found == WS_E_NOTFOUND ? WS_FORGETS_LABEL : WS_FORGETS_VOLUME, "%s", inner.what);
+    else if (!m->locked)
+        (void)because(m, found == WS_E_NOTFOUND ? WS_FORGETS_LABEL : WS_FORGETS_VOLUME, "%s", inner.what);
     if (!menus.any || !menus.all)
         status = because(m, WS_FORGETS_PARAMETER, "the start menu's default entry does not pass \"%s\"",
                          menus.missing[0] ? menus.missing : menus.wanted);

@@ -182,7 +182,7 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     WS_GO(ws_source_drive(drive, &source, error));
     WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
     if (p->memory.locked) {
-        ws_fail(error, WS_E_UNSUPPORTED, "the system on it is locked, and a proof has no passphrase to open it");
+        ws_fail(error, WS_E_UNSUPPORTED, "what it keeps is locked, and a proof has no passphrase to open it");
         WS_GO(ws_fail_next(error, "start it on a PC, make a folder, start it again, and look for that"));
     }
     const char *changes = p->memory.system ? "" : p->memory.family ? p->memory.family->changes : NULL;

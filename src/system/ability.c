@@ -10,7 +10,7 @@ enum { SCRIPTS, LABEL, FILE_NAME, PARAMETERS, WORD_ROOM = 64 };
 struct words {
     char text[WS_WORDS_MOST][WORD_ROOM];
     const char *word[WS_WORDS_MOST];
-    size_t count;
+    size_t count, parameters; /* the end of those of `parameters`; behind them that of a lock */
 };
 
 static void add(struct words *w, const char *word, size_t length) {
@@ -28,6 +28,8 @@ static void words_of(const struct ws_live_family *f, struct words *w) {
     add(w, f->label, strlen(f->label));
     add(w, file, strlen(file));
     for (const char *p = f->parameters; *p; p += strcspn(p, " "), p += strspn(p, " ")) add(w, p, strcspn(p, "= "));
+    w->parameters = w->count;
+    if (f->lock_parameters) add(w, f->lock_parameters, strcspn(f->lock_parameters, "= "));
 }
 
 static enum ws_status read_one(const struct ws_tree *medium, const char *path, const struct words *w,
@@ -42,6 +44,7 @@ static enum ws_status read_one(const struct ws_tree *medium, const char *path, c
     a->drivers |= facts.drivers | facts.built_in;
     a->built_in |= facts.builtin;
     *found |= here;
+    a->locked |= facts.cryptsetup && facts.askpass;
     if (facts.maker[0]) memcpy(a->maker, facts.maker, sizeof a->maker);
     (void)snprintf(a->initrd, sizeof a->initrd, "%s", path);
     return WS_OK;
@@ -67,7 +70,8 @@ enum ws_status ws_live_ability_look(const struct ws_tree *medium, const struct w
     }
     a->scripts = found >> SCRIPTS & 1;
     a->parameter = true;
-    for (size_t i = PARAMETERS; i < w.count; i++) a->parameter &= found >> i & 1;
+    for (size_t i = PARAMETERS; i < w.parameters; i++) a->parameter &= found >> i & 1;
+    a->locked &= w.count > w.parameters && found >> w.parameters & 1;
     a->volume = strstr(family->parameters, family->label) || found >> LABEL & 1;
     a->file = family->overlay_file && (family->file_parameters || found >> FILE_NAME & 1);
     return WS_OK;

@@ -81,6 +81,7 @@ static void note_file(struct reading *r) {
     if (strstr(file, ".ko")) f->modules++;
     f->drivers |= driver_of(path);
     f->systemd |= strcmp(file, "systemd") == 0 && strstr(path, "lib/systemd/systemd") != NULL;
+    f->askpass |= strcmp(file, "askpass") == 0 && strstr(path, "cryptsetup/") != NULL;
     f->cryptsetup |= strcmp(file, "cryptsetup") == 0 || strcmp(file, "systemd-cryptsetup") == 0;
 }
 
