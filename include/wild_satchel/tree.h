@@ -33,23 +33,23 @@ struct ws_node {
     struct ws_node *parent, *first, *last, *next;
     enum ws_node_kind kind;
     uint16_t mode; /**< permission bits, 07777 */
+    bool reserved; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content */
+    bool superseded : 1, going : 1; /**< the tree's own: another node has its name and place, see ws_tree_fresh(); it is
+                                       being dropped */
     uint32_t uid, gid;
     int64_t mtime; /**< seconds since 1970-01-01 UTC */
     uint32_t mtime_ns;
     uint32_t major, minor;           /**< WS_NODE_CHAR and WS_NODE_BLOCK */
+    uint32_t children;               /**< the tree's own: of a folder */
     const struct ws_source *content; /**< WS_NODE_FILE; NULL is an empty file */
     char *target;                    /**< WS_NODE_LINK */
     struct ws_xattr *xattrs;
     struct ws_node *same_as; /**< hard link: this name shows the inode of that node, which is not a hard link itself */
     uint64_t origin;         /**< where a reader found it: its on-disk record or inode; 0 if made here */
-    bool reserved; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content */
-    uint64_t work; /**< scratch for the composer at work on the tree */
+    uint64_t work;           /**< scratch for the composer at work on the tree */
     uint64_t work2;
     /* What follows is the tree's own. */
-    bool superseded;             /**< another node has its name and place, see ws_tree_fresh() */
-    bool going;                  /**< while nodes are dropped */
-    struct ws_node *heir;        /**< who takes its inode over then */
-    size_t children;             /**< of a folder */
+    struct ws_node *heir;        /**< who takes its inode over when it is dropped */
     struct ws_name_index *names; /**< of a large one */
     struct {
         struct ws_node *next, *before;

@@ -99,7 +99,7 @@ static enum ws_status open_set(const struct ws_node *folder, struct name_set *s,
     s->room = 16;
     while (s->room < folder->children * 4) s->room *= 2;
     s->slot = calloc(s->room, sizeof *s->slot);
-    return s->slot ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %zu names", folder->children);
+    return s->slot ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder of %u names", folder->children);
 }
 
 /* @return false if another node has the name already; `at` is where */

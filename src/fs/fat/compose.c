@@ -103,7 +103,7 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
         }
         if (n->kind == WS_NODE_FOLDER && folder_entries(n, c->params) > FOLDER_ENTRIES_MOST) {
             ws_fail(error, WS_E_UNSUPPORTED,
-                    "a FAT folder has room for %d entries, and long names take several each: %zu "
+                    "a FAT folder has room for %d entries, and long names take several each: %u "
                     "names need %llu",
                     (int)FOLDER_ENTRIES_MOST, n->children, (unsigned long long)folder_entries(n, c->params));
             ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
