@@ -37,6 +37,12 @@ static json_t *survival_json(enum ws_survival s) {
     return s == WS_NOT_TRIED ? json_null() : json_boolean(s == WS_SURVIVES);
 }
 
+/* null: this PC has none that can be looked at */
+static json_t *disk_json(const struct ws_proof *p) {
+    if (!p->has_disk) return json_null();
+    return cli_pack("{s:b, s:s}", "untouched", !p->disk_touched, "seen", ws_disk_seen_name(p->disk_seen));
+}
+
 static json_t *proof_json(const struct ws_proof *p, const char *drive, const char *pc) {
     json_t *items = json_array();
     for (size_t i = 0; i < p->items; i++)
@@ -45,16 +51,29 @@ static json_t *proof_json(const struct ws_proof *p, const char *drive, const cha
                             "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
                             "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
                             "sha256_on_drive", cli_hash_json(p->item[i].found)));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o}", "format", "wild-satchel-proof", "drive",
-                    drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause", ws_forgets_name(p->cause), "text",
-                    p->text, "starts", (int)p->starts, "seconds", p->seconds, "entries_added",
-                    (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed, "items", items);
+    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o, s:o}", "format", "wild-satchel-proof",
+                    "drive", drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause",
+                    ws_forgets_name(p->cause), "text", p->text, "starts", (int)p->starts, "seconds", p->seconds,
+                    "entries_added", (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed,
+                    "pc_disk", disk_json(p), "items", items);
 }
 
 static void show_survival(const struct cli *cli, enum ws_survival s) {
     static const char *const words[] = {"survives", "lost", "-"};
     static const enum ink colours[] = {INK_GOOD, INK_BAD, INK_DIM};
     say("%s%-10s%s", ink(cli, colours[s]), words[s], ink(cli, INK_PLAIN));
+}
+
+static void show_disk(const struct cli *cli, const struct ws_proof *p) {
+    static const char *const words[] = {[WS_DISK_NOT_ASKED] = "",
+                                        [WS_DISK_UNSEEN] = "; the system did not see it",
+                                        [WS_DISK_READ_ONLY] = "; to the system it was read-only",
+                                        [WS_DISK_WRITABLE] = "; the system could have written to it",
+                                        [WS_DISK_MOUNTED] = "; the system had it mounted"};
+    if (p->has_disk)
+        show_field(cli, "The PC's disk", "%s%s%s%s", ink(cli, p->disk_touched ? INK_BAD : INK_GOOD),
+                   p->disk_touched ? "was written to" : "untouched, to the last byte", ink(cli, INK_PLAIN),
+                   words[p->disk_seen]);
 }
 
 static void show_proof(const struct cli *cli, const struct ws_proof *p, const char *drive, const char *pc) {
@@ -68,6 +87,7 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     }
     show_field(cli, "On the drive", "%llu entries added, %llu changed", (unsigned long long)p->evidence_added,
                (unsigned long long)p->evidence_changed);
+    show_disk(cli, p);
     say("\n  %s%-18s %-34s %-10s%-10s%s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
         ink(cli, INK_PLAIN));
     for (size_t i = 0; i < p->items; i++) {

@@ -10,6 +10,7 @@ satchel=$1
 image=$2
 what=$3
 shift 3
+case " $* " in *" --kind system "*) kind=system ;; *) kind=live ;; esac
 work=$(mktemp -d /tmp/satchel-start-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
@@ -27,7 +28,6 @@ iso-loader:*)
     image=own.iso
     grub-mkrescue -o own.iso medium -- -volid CURLEW_OWN >made.log 2>&1 || { cat made.log; exit 1; } ;;
 esac
-kind=live
 pc=$what
 wanted=kept
 code=0
@@ -59,10 +59,12 @@ name=$("$satchel" drives $bench $drive --json | python3 -c 'import json, sys; pr
 name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
 "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --console console.log --json > proof.json
 got=$?
-if [ $got -ne $code ] || ! python3 - "$wanted" <<'PY'
+if [ $got -ne $code ] || ! python3 - "$wanted" "$kind" <<'PY'
 import json, sys
 d = json.load(open("proof.json"))
-good = d.get("verdict") == sys.argv[1]
+good = d.get("verdict") == sys.argv[1] and d["pc_disk"]["seen"] == "writable"
+if sys.argv[2] == "system":  # live systems look for what they remember on every disk, and some write to it by that
+    good = good and d["pc_disk"]["untouched"]
 if sys.argv[1] == "kept":
     good = good and len(d["items"]) >= 5 and all(i["on_drive"] and i["on_console"] for i in d["items"])
 sys.exit(0 if good else 1)

@@ -142,7 +142,8 @@ static enum ws_status sp_off(struct ws_pc *pc, bool clean, struct ws_error *e) {
 }
 static void sp_close(struct ws_pc *pc) { (void)pc; }
 
-static const struct ws_pc_ops sp_ops = {sp_describe, sp_plug, sp_unplug, sp_on, sp_read, sp_write, sp_off, sp_close};
+static const struct ws_pc_ops sp_ops = {sp_describe, sp_plug, sp_unplug, sp_on,   sp_read,
+                                        sp_write,    sp_off,  NULL,      sp_close};
 
 static struct memory_drive *the_drive;
 static enum ws_status open_the_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,

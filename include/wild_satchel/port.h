@@ -99,6 +99,12 @@ struct ws_pc_facts {
     bool secure_boot; /**< on */
 };
 
+/** A disk inside a PC, which is none of a started drive's business. */
+struct ws_pc_disk {
+    uint64_t sectors; /**< of 512 bytes; no other disk of this PC has as many */
+    bool touched;     /**< its bytes are not those it had when the drive was plugged in */
+};
+
 struct ws_pc;
 struct ws_pc_ops {
     enum ws_status (*describe)(struct ws_pc *pc, struct ws_pc_facts *facts, struct ws_error *error);
@@ -115,6 +121,8 @@ struct ws_pc_ops {
     /** Power off: `clean` waits for the system to shut down by itself (it must have been told to), else the power is
      *  cut at once. */
     enum ws_status (*power_off)(struct ws_pc *pc, bool clean, struct ws_error *error);
+    /** What became of the disk inside it; while it is switched off. NULL: it has none that can be looked at. */
+    enum ws_status (*disk)(struct ws_pc *pc, struct ws_pc_disk *disk, struct ws_error *error);
     void (*close)(struct ws_pc *pc);
 };
 struct ws_pc {

@@ -102,6 +102,16 @@ enum ws_verdict {
 };
 const char *ws_verdict_name(enum ws_verdict verdict); /**< "kept", "lost", "no-start" */
 
+/** How the running system shows the disk inside the PC. */
+enum ws_disk_seen {
+    WS_DISK_NOT_ASKED,
+    WS_DISK_UNSEEN,    /**< not at all: it has no driver, or it is kept away */
+    WS_DISK_READ_ONLY, /**< it is there, and nobody can write to it */
+    WS_DISK_WRITABLE,  /**< it is there, and not mounted */
+    WS_DISK_MOUNTED
+};
+const char *ws_disk_seen_name(enum ws_disk_seen seen); /**< "not-asked", "unseen", "read-only", "writable", "mounted" */
+
 struct ws_proof {
     enum ws_verdict verdict;
     enum ws_forgets cause;
@@ -111,6 +121,9 @@ struct ws_proof {
     size_t items;
     unsigned starts;                           /**< carried out */
     double seconds;                            /**< by the port's clock */
+    bool has_disk;                             /**< the PC has one inside that can be looked at */
+    bool disk_touched;                         /**< it was written to */
+    enum ws_disk_seen disk_seen;               /**< in the first start */
     uint64_t evidence_added, evidence_changed; /**< entries that appeared or changed on the persistence volume */
 };
 

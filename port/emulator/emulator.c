@@ -1,6 +1,8 @@
 /* emulator.c — qemu-system-x86_64 as a PC: SeaBIOS or OVMF, a USB stick, a serial console, a power cord. */
 #include "wild_satchel/port/emulator.h"
 
+#include "port/emulator/internal.h"
+
 #include "wild_satchel/port/linux.h"
 #include "wild_satchel/table.h"
 
@@ -22,8 +24,9 @@ struct emulator {
     struct ws_pc pc;
     struct ws_emulator_params params;
     char drive[512], variables[64];
-    FILE *log;       /* what the console says; NULL: nowhere */
-    uint32_t sector; /* what the drive counts in */
+    char disk[64], disk_sha256[WS_HASH_HEX]; /* inside it; made when a drive is plugged in */
+    FILE *log;                               /* what the console says; NULL: nowhere */
+    uint32_t sector;                         /* what the drive counts in */
     pid_t pid;
     int in, out; /* the serial console's two ends */
 };
@@ -73,7 +76,13 @@ static enum ws_status plug(struct ws_pc *pc, const char *drive_id, struct ws_err
     WS_TRY(ws_source_file(drive_id, &drive, error));
     e->sector = ws_table_sector_of(drive);
     ws_source_close(drive);
-    return WS_OK;
+    return e->disk[0] ? WS_OK : emulator_make_disk(e->disk, e->disk_sha256, error);
+}
+
+static enum ws_status look_at_disk(struct ws_pc *pc, struct ws_pc_disk *disk, struct ws_error *error) {
+    const struct emulator *e = (const struct emulator *)pc;
+    disk->sectors = EMULATOR_DISK_SECTORS;
+    return emulator_is_disk_touched(e->disk, e->disk_sha256, &disk->touched, error);
 }
 
 static void reap(struct emulator *e, bool cut) {
@@ -117,7 +126,7 @@ static enum ws_status copy_variables(struct emulator *e, const char *from, struc
 struct arguments {
     const char *argv[48];
     int n;
-    char drive[1200], stick[128], code[300], variables[300], memory[24];
+    char drive[1200], disk[160], stick[128], code[300], variables[300], memory[24];
 };
 
 static void option(struct arguments *a, const char *name, const char *value) {
@@ -149,6 +158,10 @@ static enum ws_status make_arguments(struct emulator *e, struct arguments *a, st
     option(a, "-drive", a->drive);
     option(a, "-device", "usb-bot,id=usb"); /* USB mass storage; the drive on it may count in any sectors */
     option(a, "-device", a->stick);
+    (void)snprintf(a->disk, sizeof a->disk, "if=none,id=inside,format=raw,file=%s", e->disk);
+    option(a, "-device", "ich9-ahci,id=sata");
+    option(a, "-drive", a->disk);
+    option(a, "-device", "ide-hd,drive=inside,bus=sata.0,bootindex=1");
     if (e->params.firmware == WS_FIRMWARE_UEFI) {
         int f = find_firmware(e->params.secure_boot);
         if (f < 0)
@@ -256,6 +269,7 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
 static void close_pc(struct ws_pc *pc) {
     reap((struct emulator *)pc, true);
     if (((struct emulator *)pc)->log) (void)fclose(((struct emulator *)pc)->log);
+    if (((struct emulator *)pc)->disk[0]) (void)unlink(((struct emulator *)pc)->disk);
     free(pc);
 }
 
@@ -296,8 +310,8 @@ static bool on_path(void) {
 }
 
 enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe,     plug,          unplug,    power_on,
-                                         console_read, console_write, power_off, close_pc};
+    static const struct ws_pc_ops ops = {describe,      plug,      unplug,       power_on, console_read,
+                                         console_write, power_off, look_at_disk, close_pc};
     if (!on_path()) {
         ws_fail(error, WS_E_NOTFOUND, "no PC emulator is installed");
         return ws_fail_next(error, "install the package qemu-system-x86");

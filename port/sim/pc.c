@@ -140,8 +140,8 @@ static void close_pc(struct ws_pc *pc) {
 }
 
 enum ws_status ws_sim_pc(struct ws_bench *bench, const char *name, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe,     plug,          unplug,    power_on,
-                                         console_read, console_write, power_off, close_pc};
+    static const struct ws_pc_ops ops = {describe,      plug,      unplug, power_on, console_read,
+                                         console_write, power_off, NULL,   close_pc};
     struct ws_sim_pc *model = ws_bench_pc(bench, name);
     if (!model) {
         ws_fail(error, WS_E_NOTFOUND, "there is no PC \"%s\" on this bench", name);

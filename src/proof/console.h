@@ -21,6 +21,9 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
 /** Run one line; `out` (may be NULL) receives what it printed. @return WS_E_READ if no answer comes within a minute */
 enum ws_status console_run(struct console *c, const char *command, int *result, struct ws_text *out,
                            struct ws_error *error);
+/** disk.c: how does the running system show a disk of so many sectors? */
+enum ws_status console_ask_for_disk(struct console *c, uint64_t sectors, enum ws_disk_seen *seen,
+                                    struct ws_error *error);
 /** The last lines seen. */
 void console_tail(const struct console *c, char *out, size_t room);
 void console_free(struct console *c);

@@ -305,6 +305,8 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     WS_TRY(port->ops->random(port, random, sizeof random, error));
     for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
     p.console = (struct console){.pc = pc, .port = port, .on_text = options->on_console, .context = options->context};
+    struct ws_pc_disk disk = {.touched = false};
+    proof->has_disk = pc->ops->disk && pc->ops->disk(pc, &disk, NULL) == WS_OK;
     step(&p, 0, "reading the drive before the first start");
     WS_GO(evidence(&p, true, error));
     for (unsigned round = 1; round <= starts; round++) {
@@ -317,6 +319,8 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
             WS_GO(no_start(&p, error));
             goto done;
         }
+        if (round == 1 && proof->has_disk)
+            WS_GO(console_ask_for_disk(&p.console, disk.sectors, &proof->disk_seen, error));
         if (round > 1) {
             step(&p, round, "looking for what was changed");
             WS_GO(verify_on_console(&p, round, error));
@@ -339,6 +343,11 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     }
     judge(&p);
 done:
+    if (status == WS_OK && proof->has_disk) {
+        (void)pc->ops->power_off(pc, false, NULL);
+        status = pc->ops->disk(pc, &disk, error);
+        proof->disk_touched = disk.touched;
+    }
     proof->seconds = port->ops->steady_clock(port) - began;
     ws_snapshot_free(&p.before);
     console_free(&p.console);
