@@ -60,9 +60,6 @@ enum ws_status build_reserve_inside(struct ws_build *b, uint64_t room, struct ws
     struct ws_volume *v = plan_volume(b->plan, WS_ROLE_SYSTEM);
     const struct ws_format *holder = ws_format_find(plan_volume(b->plan, WS_ROLE_DATA)->format);
     const uint64_t least = b->inside_least;
-    struct ws_tree *tree = b->tree[WS_ROLE_DATA];
-    struct ws_source *zeros = NULL;
-    struct ws_node *n = NULL;
     uint64_t limit = ws_min_u64(room / PAGE * PAGE, most(holder));
     uint64_t size = asked.kind == WS_SIZE_BYTES   ? ws_round_up(asked.bytes, PAGE)
                     : asked.kind == WS_SIZE_REST  ? limit
@@ -70,14 +67,8 @@ enum ws_status build_reserve_inside(struct ws_build *b, uint64_t room, struct ws
                                                   : ws_min_u64(least + least / 4 + 1024ull * MIB, limit);
     if (size > limit || size < least)
         return build_does_not_fit(error, b->plan, b->plan->drive.size + ws_max_u64(size, least) - limit);
-    WS_TRY(ws_tree_put(tree, WS_INSIDE_FILE, "", 0, &n, error));
-    WS_TRY(ws_source_zeros(size, &zeros, error));
-    WS_TRY(ws_tree_own(tree, zeros, error));
-    n->content = zeros;
-    n->reserved = true;
-    n->mtime = b->plan->facts.made_at;
     v->size = size;
-    return WS_OK;
+    return build_reserve_file(b, WS_ROLE_DATA, WS_INSIDE_FILE, size, error);
 }
 
 enum ws_status build_settle_inside(const struct ws_build *b, struct ws_settling *s, struct ws_error *error) {

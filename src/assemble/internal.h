@@ -218,6 +218,9 @@ enum ws_status build_reserve_overlay(struct ws_build *build, uint64_t room, stru
 uint64_t build_overlay_asked(const struct ws_build *build);
 /* The largest it can be. */
 uint64_t build_overlay_most(const struct ws_build *build);
+/* A file for a volume, entered in its holder's tree: its place is reserved, its content comes as a part of its own. */
+enum ws_status build_reserve_file(struct ws_build *build, enum ws_role holder, const char *path, uint64_t size,
+                                  struct ws_error *error);
 /* What the menus have to pass so that the system remembers. */
 const char *build_parameters(const struct ws_build *build, char out[WS_PARAMETERS_ROOM]);
 /* A ready-made volume copied to its place, or a fresh one composed there. */

@@ -79,10 +79,21 @@ static enum ws_status does_not_fit(const struct ws_build *b, uint64_t size, uint
     return ws_fail_way(error, WS_HINT_DATA, larger);
 }
 
-enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct ws_error *error) {
-    struct ws_tree *tree = b->tree[b->holder];
+enum ws_status build_reserve_file(struct ws_build *b, enum ws_role holder, const char *path, uint64_t size,
+                                  struct ws_error *error) {
+    struct ws_tree *tree = b->tree[holder];
     struct ws_node *n = NULL;
     struct ws_source *zeros = NULL;
+    WS_TRY(ws_tree_put(tree, path, "", 0, &n, error));
+    WS_TRY(ws_source_zeros(size, &zeros, error));
+    WS_TRY(ws_tree_own(tree, zeros, error));
+    n->content = zeros;
+    n->reserved = true; /* the volume in it is put there as a part of its own */
+    n->mtime = b->plan->facts.made_at;
+    return WS_OK;
+}
+
+enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct ws_error *error) {
     uint64_t size = build_overlay_asked(b);
     if (!size)
         size = ws_min_u64(room / 8 * 7 / PAGE * PAGE, build_overlay_most(b)); /* it stays of use for other files */
@@ -92,12 +103,7 @@ enum ws_status build_reserve_overlay(struct ws_build *b, uint64_t room, struct w
     if (size > room) return does_not_fit(b, size, room, error);
     if (size < WS_EXT4_LEAST)
         return ws_fail(error, WS_E_RANGE, "an overlay file needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
-    WS_TRY(ws_tree_put(tree, b->plan->family->overlay_file, "", 0, &n, error));
-    WS_TRY(ws_source_zeros(size, &zeros, error));
-    WS_TRY(ws_tree_own(tree, zeros, error));
-    n->content = zeros;
-    n->reserved = true; /* the volume in it is put there as a part of its own */
-    n->mtime = b->plan->facts.made_at;
+    WS_TRY(build_reserve_file(b, b->holder, b->plan->family->overlay_file, size, error));
     struct ws_volume *v = plan_volume(b->plan, WS_ROLE_PERSISTENCE);
     if (v) v->size = size; /* else the system's volume is being sized */
     return WS_OK;
