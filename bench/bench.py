@@ -163,14 +163,25 @@ def make_root(path, files, mean_bytes, changed=0):
     return os.path.getsize(path)
 
 
+# What a process had before it became the command counts among its own: so a small one starts it.
+WATCH = """import os, sys, time
+began = time.monotonic()
+child = os.fork()
+if child == 0:
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    os.execvp(sys.argv[1], sys.argv[1:])
+_, status, usage = os.wait4(child, 0)
+print(time.monotonic() - began, usage.ru_maxrss, status)
+"""
+
+
 def peak_of(*command):
     """A command's own seconds, and the most memory it had, in MiB."""
-    began = time.monotonic()
-    child = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    _, status, usage = os.wait4(child.pid, 0)
-    if status:
+    said = subprocess.run([sys.executable, "-S", "-c", WATCH, *command], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True).stdout
+    seconds, peak, status = said.split()
+    if status != "0":
         sys.exit(f"{' '.join(command)} failed")
-    return time.monotonic() - began, usage.ru_maxrss / 1024
+    return float(seconds), int(peak) / 1024
 
 
 class Trace:
@@ -275,7 +286,7 @@ def systems(folder):
     os.truncate(drive, 4 << 30)
     p, planning = peak_of(satchel, "plan", "--image", tar, "--drive", drive, "--kind", "system", "--save", plan, "--over")
     b, building = peak_of(satchel, "build", plan, "--confirm", json.loads(run(satchel, "drives", drive, "--json")[1])["drives"][0]["name"], "--afresh")
-    print(f"  of 300,003 files: plan {p:.1f} s, {planning:.0f} MiB; build {b:.1f} s, {building:.0f} MiB (target: under {64 + 300 * 300003 / (1 << 20):.0f} MiB)")
+    print(f"  of 300,003 files: plan {p:.1f} s, {planning:.0f} MiB; build {b:.1f} s, {building:.0f} MiB (target: under {64 + 300 * (300003 + 97 * 1013 + 97) / (1 << 20):.0f} MiB, with its folders)")
 
 
 def renewals(folder):
