@@ -80,6 +80,7 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     char time[32];
     show_line(cli, INK_BOLD, "%s on %s", drive, pc);
     show_field(cli, "Starts", "%u in %s", p->starts, ws_duration(p->seconds, time, sizeof time));
+    show_disk(cli, p);
     if (p->verdict == WS_VERDICT_NO_START) {
         say("\n  %sThe console's last lines:%s\n", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
         show_console(p->console_tail);
@@ -87,7 +88,6 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     }
     show_field(cli, "On the drive", "%llu entries added, %llu changed", (unsigned long long)p->evidence_added,
                (unsigned long long)p->evidence_changed);
-    show_disk(cli, p);
     say("\n  %s%-18s %-34s %-10s%-10s%s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
         ink(cli, INK_PLAIN));
     for (size_t i = 0; i < p->items; i++) {

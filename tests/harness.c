@@ -265,6 +265,13 @@ struct memory_drive *memory_drive(uint64_t size, uint32_t sector) {
     return d;
 }
 
+void memory_drive_fill(struct memory_drive *drive, const struct ws_layout *layout) {
+    for (size_t i = 0; i < ws_layout_count(layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(layout, i);
+        if (ws_source_read(e->from, e->from_at, drive->bytes + e->at, e->length, &error) != WS_OK) abort();
+    }
+}
+
 void memory_drive_free(struct memory_drive *d) {
     free(d->bytes);
     free(d);

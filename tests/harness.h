@@ -119,6 +119,8 @@ struct memory_drive {
 };
 struct memory_drive *memory_drive(uint64_t size, uint32_t sector);
 void memory_drive_free(struct memory_drive *drive);
+/** What a layout says, put there without writing. */
+void memory_drive_fill(struct memory_drive *drive, const struct ws_layout *layout);
 /** A port without threads over the machine's clocks. */
 struct ws_port *plain_port(void);
 

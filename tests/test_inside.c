@@ -51,11 +51,7 @@ static enum ws_status prepare(struct bed *b, struct ws_tree *tree) {
 }
 
 static void lay_down(struct bed *b) {
-    const struct ws_layout *layout = ws_build_layout(b->build);
-    for (size_t i = 0; i < ws_layout_count(layout); i++) {
-        const struct ws_extent *e = ws_layout_extent(layout, i);
-        if (ws_source_read(e->from, e->from_at, b->drive->bytes + e->at, e->length, &error) != WS_OK) abort();
-    }
+    memory_drive_fill(b->drive, ws_build_layout(b->build));
     if (ws_source_drive(&b->drive->drive, &b->now, &error) != WS_OK) abort();
 }
 
@@ -207,10 +203,42 @@ static void the_file_may_be_moved_not_torn(void) {
     CHECK_HAS(r.console.data, "Tide Survey.EXT4 lies in several pieces: copy it off the drive");
     FAILS(ws_system_volume(b.now, table, options, &at, &length, &error), WS_E_FORMAT);
     ws_rehearsal_free(&r);
+    struct planned renewal;
+    struct ws_build *build = NULL;
+    planned_begin(&renewal, WS_KIND_RENEWAL, &b.drive->facts);
+    renewal.setting.now = b.now;
+    FAILS(planned_prepare(&renewal, b.image.source, &build), WS_E_UNSUPPORTED);
+    CHECK_STR(error.what,
+              "there is no system on this drive that could be renewed: it is in a file that lies in several "
+              "pieces");
     ws_text_free(&said);
     free(table);
     end(&b);
     ws_tree_close(tree);
+}
+
+/* Any volume may be a file; a system is one that start-up code would start from. */
+static void volumes_in_files_are_told_apart(void) {
+    static const char *const names[] = {"notes.ext4", "HUT.Ext4", "hut.ext4.old", ".ext4", "torn.ext4"};
+    struct ws_tree *outer = NULL, *plain = random_root(), *system = random_root();
+    struct volume v[2];
+    struct ws_volume_facts facts;
+    struct ws_node *n[5];
+    OK(ws_tree_create(&outer, &error));
+    put_text(system, "boot/loader/entries/0001.conf", "title x\nlinux /boot/vmlinuz-6.1\n");
+    CHECK(make_volume(plain, 100 * MIB, &v[0]) && make_volume(system, 120 * MIB, &v[1]));
+    for (size_t i = 0; i < 5; i++) {
+        OK(ws_tree_put(outer, names[i], "no volume", 9, &n[i], &error));
+        if (i < 4) n[i]->content = v[i > 0].source;
+    }
+    CHECK(ws_inside_find(outer, NULL) == n[1]);
+    OK(ws_format_find("ext4")->probe(v[0].source, &facts, &error));
+    CHECK(ws_inside_find(outer, facts.id) == n[0]);
+    CHECK(ws_inside_find(outer, "11111111-2222-3333-4444-555555555555") == NULL);
+    ws_tree_close(outer);
+    for (int i = 0; i < 2; i++) free_volume(&v[i]);
+    ws_tree_close(plain);
+    ws_tree_close(system);
 }
 
 static void what_cannot_stand_in_a_file_is_refused(void) {
@@ -303,6 +331,7 @@ int main(int argc, char **argv) {
         {"it starts from its file", it_starts_from_its_file},
         {"the file may be moved, not torn", the_file_may_be_moved_not_torn},
         {"what cannot stand in a file is refused", what_cannot_stand_in_a_file_is_refused},
+        {"volumes in files are told apart", volumes_in_files_are_told_apart},
         {"it is renewed in its file", it_is_renewed_in_its_file},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

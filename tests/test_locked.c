@@ -299,6 +299,16 @@ static void what_is_remembered_can_be_locked(void) {
             OK(ws_memory_look(drive, 512, m, &error));
             CHECK(m->locked && m->cause == WS_FORGETS_NOT && m->volume_at == v->at);
             ws_source_close(drive);
+            /* a menu that does not ask for it: the locked volume is somebody's own, and the system forgets */
+            shell(NULL,
+                  "for at in $(head -c 100M %s | LC_ALL=C grep -abo 'persistence-encryption=luks' | cut -d: -f1); do "
+                  "printf none | dd of=%s bs=1 seek=$((at + 23)) conv=notrunc status=none; done",
+                  path, path);
+            OK(ws_source_file(path, &drive, &error));
+            OK(ws_memory_look(drive, 512, m, &error));
+            CHECK(!m->locked && m->cause == WS_FORGETS_PARAMETER && m->volume_size == 0);
+            CHECK_HAS(m->cause_text, "persistence-encryption=luks");
+            ws_source_close(drive);
             free(m);
             unlink(path);
             unlink(inside);

@@ -66,10 +66,7 @@ static bool make_drive_on(struct bed *b, struct ws_tree *tree, enum ws_table_wis
         fail_at(__FILE__, __LINE__, "%s", error.what);
         return false;
     }
-    for (size_t i = 0; i < ws_layout_count(ws_build_layout(build)); i++) {
-        const struct ws_extent *e = ws_layout_extent(ws_build_layout(build), i);
-        if (ws_source_read(e->from, e->from_at, b->drive->bytes + e->at, e->length, &error) != WS_OK) abort();
-    }
+    memory_drive_fill(b->drive, ws_build_layout(build));
     ws_build_close(build);
     ws_source_close(key);
     free_volume(&v);

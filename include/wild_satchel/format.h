@@ -78,7 +78,7 @@ const struct ws_format *ws_format_of(const struct ws_source *volume, struct ws_v
 
 /** The file that holds an ext4 volume: NAME.ext4, at the top of an ordinary one, as start-up code looks for it.
  *  @param tree  of that one, read by its format: `work` of the file says where it lies
- *  @param uuid  which; NULL: any
+ *  @param uuid  which; NULL: the first that start-up code would start from
  *  @return NULL if there is none */
 const struct ws_node *ws_inside_find(const struct ws_tree *tree, const char *uuid);
 

@@ -51,6 +51,10 @@ enum ws_status emulator_make_disk(char path[64], char sha256[WS_HASH_HEX], struc
     if (status == WS_OK) status = write_out(file, source, error);
     if (status == WS_OK) status = ws_source_hash(source, WS_HASH_SHA256, sha256, error);
     close(file);
+    if (status != WS_OK) {
+        (void)unlink(path);
+        path[0] = '\0';
+    }
     ws_source_close(source);
     ws_layout_close(layout);
     ws_ext4_geometry_free(&g);

@@ -26,10 +26,6 @@ bool build_starts_from_data(const struct ws_plan *p) {
 /* What the volume around it takes for itself: tables, bitmap, start-up code. */
 static uint64_t around(uint64_t size) { return size / 256 + 16ull * MIB; }
 
-static uint64_t most(const struct ws_format *holder) {
-    return holder->names()->largest > WS_FAT_FILE_MOST ? ws_format_find("ext4")->most : WS_FAT_OVERLAY_MOST;
-}
-
 enum ws_status build_need_inside(struct ws_build *b, uint64_t least, struct build_need *need, size_t count,
                                  struct ws_error *error) {
     const struct ws_size asked = build_wanted_size(b->plan, WS_ROLE_SYSTEM);
@@ -42,7 +38,7 @@ enum ws_status build_need_inside(struct ws_build *b, uint64_t least, struct buil
         ws_fail(error, WS_E_USAGE, "the system is to be a file of the data volume, and none is wanted");
         return ws_fail_hint(error, WS_HINT_DATA, "rest", "leave its size to the plan");
     }
-    if (size > most(data->format)) {
+    if (size > build_file_most(data->format)) {
         ws_fail(error, WS_E_RANGE, "FAT32 ends a file at 4 GiB less one byte, and the system's would have %s",
                 ws_size_both(size, needs, sizeof needs));
         return ws_fail_hint(error, WS_HINT_DATA_FORMAT, "exfat", "put it on exFAT, or in a partition of its own");
@@ -60,7 +56,7 @@ enum ws_status build_reserve_inside(struct ws_build *b, uint64_t room, struct ws
     struct ws_volume *v = plan_volume(b->plan, WS_ROLE_SYSTEM);
     const struct ws_format *holder = ws_format_find(plan_volume(b->plan, WS_ROLE_DATA)->format);
     const uint64_t least = b->inside_least;
-    uint64_t limit = ws_min_u64(room / PAGE * PAGE, most(holder));
+    uint64_t limit = ws_min_u64(room / PAGE * PAGE, build_file_most(holder));
     uint64_t size = asked.kind == WS_SIZE_BYTES   ? ws_round_up(asked.bytes, PAGE)
                     : asked.kind == WS_SIZE_REST  ? limit
                     : asked.kind == WS_SIZE_LEAST ? least

@@ -142,6 +142,8 @@ void build_note_inside(struct ws_build *build);
 /* locked.c: is a volume to be locked; is the system's? */
 bool build_locks(const struct ws_plan *plan, enum ws_role role);
 bool build_is_locked(const struct ws_plan *plan);
+/* What memory holds would stand in a swap partition as it is: none goes beside a lock. */
+enum ws_status build_check_open_swap(const struct ws_plan *plan, struct ws_error *error);
 /* Of a live system: can what it remembers be locked? */
 enum ws_status build_check_lock(const struct ws_build *build, struct ws_error *error);
 /* Its kernels in a tree of their own, in build->tree[WS_ROLE_BOOT]. */
@@ -216,8 +218,9 @@ enum ws_status build_check_overlay(const struct ws_build *build, struct ws_error
 enum ws_status build_reserve_overlay(struct ws_build *build, uint64_t room, struct ws_error *error);
 /* The bytes asked for, 0: as many as can be. */
 uint64_t build_overlay_asked(const struct ws_build *build);
-/* The largest it can be. */
+/* The largest it can be; and any file that holds a volume, on a volume of this format. */
 uint64_t build_overlay_most(const struct ws_build *build);
+uint64_t build_file_most(const struct ws_format *holder);
 /* A file for a volume, entered in its holder's tree: its place is reserved, its content comes as a part of its own. */
 enum ws_status build_reserve_file(struct ws_build *build, enum ws_role holder, const char *path, uint64_t size,
                                   struct ws_error *error);

@@ -11,19 +11,22 @@ bool build_locks(const struct ws_plan *p, enum ws_role role) {
 
 bool build_is_locked(const struct ws_plan *p) { return build_locks(p, WS_ROLE_SYSTEM); }
 
+enum ws_status build_check_open_swap(const struct ws_plan *p, struct ws_error *error) {
+    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
+    if (swap.kind == WS_SIZE_USUAL || swap.kind == WS_SIZE_NONE) return WS_OK;
+    ws_fail(error, WS_E_USAGE, "a swap partition beside a lock would keep what was in memory, open to everybody");
+    return ws_fail_next(error, "leave the swap partition out, or the lock");
+}
+
 enum ws_status build_check_lock(const struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
-    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
     if (!build_locks(p, WS_ROLE_PERSISTENCE)) return WS_OK;
     if (!b->remembers) return ws_fail(error, WS_E_USAGE, "there is nothing to lock: nothing is to be remembered");
     if (b->in_file) {
         ws_fail(error, WS_E_USAGE, "what is remembered is locked in a partition, not in a file");
         return ws_fail_hint(error, WS_HINT_PLACE, "", "take a partition");
     }
-    if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) {
-        ws_fail(error, WS_E_USAGE, "a swap partition beside a lock would keep what was in memory, open to everybody");
-        return ws_fail_next(error, "leave the swap partition out, or the lock");
-    }
+    WS_TRY(build_check_open_swap(p, error));
     if (p->family && p->family->lock_parameters) return WS_OK;
     ws_fail(error, WS_E_UNSUPPORTED, "%s is not known to open a locked volume",
             p->family ? p->family->title : "a system of no known family");

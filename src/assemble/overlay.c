@@ -15,11 +15,13 @@ uint64_t build_overlay_asked(const struct ws_build *b) {
                                         : 0;
 }
 
-/* The largest file its holder can have. */
+uint64_t build_file_most(const struct ws_format *holder) {
+    return !holder->names || holder->names()->largest > WS_FAT_FILE_MOST ? WS_EXT4_MOST : WS_FAT_OVERLAY_MOST;
+}
+
 uint64_t build_overlay_most(const struct ws_build *b) {
     const struct ws_format *f = NULL;
-    if (build_format(b->plan, b->holder, &f, NULL) != WS_OK || !f->names) return WS_EXT4_MOST;
-    return f->names()->largest > WS_FAT_FILE_MOST ? WS_EXT4_MOST : WS_FAT_OVERLAY_MOST;
+    return build_format(b->plan, b->holder, &f, NULL) == WS_OK ? build_file_most(f) : WS_EXT4_MOST;
 }
 
 const char *build_parameters(const struct ws_build *b, char out[WS_PARAMETERS_ROOM]) {

@@ -160,7 +160,7 @@ static enum ws_status try_inside(struct ws_build *b, const struct ws_partition *
     bool pieces = n && !n->work;
     ws_tree_close(tree);
     if (status != WS_OK || !n) return status;
-    if (pieces) return refuse(b, error, "it is in a file that lies in several pieces");
+    if (pieces) return ws_fail(error, WS_E_UNSUPPORTED, "it is in a file that lies in several pieces");
     WS_TRY(try_root(b, &file, &facts, is, error));
     if (!*is) return WS_OK;
     plan_volume(b->plan, WS_ROLE_SYSTEM)->inside = WS_ROLE_DATA;

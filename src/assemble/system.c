@@ -8,15 +8,6 @@
 
 enum { START_BYTES = 64 << 20 };
 
-/* What memory holds would stand in a swap partition as it is. */
-static enum ws_status check_swap(const struct ws_plan *p, struct ws_error *error) {
-    struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
-    if (!build_is_locked(p) || swap.kind == WS_SIZE_USUAL || swap.kind == WS_SIZE_NONE) return WS_OK;
-    ws_fail(error, WS_E_USAGE,
-            "a swap partition beside a locked system would keep what was in memory, open to everybody");
-    return ws_fail_next(error, "leave the swap partition out, or the lock");
-}
-
 enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
@@ -207,7 +198,7 @@ enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) 
     struct ws_system_facts facts;
     p->facts.align = build_choose_align(p);
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
-    WS_TRY(check_swap(p, error));
+    if (build_is_locked(p)) WS_TRY(build_check_open_swap(p, error));
     WS_TRY(build_open_root(b, &facts, error));
     WS_TRY(build_look_at_kernels(b, &facts, error));
     WS_TRY(build_choose_loader(b, &facts, error));

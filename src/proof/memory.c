@@ -170,8 +170,6 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
     if (m->locked) {
         size_t n = strlen(menus.wanted);
         (void)snprintf(menus.wanted + n, sizeof menus.wanted - n, " %s", m->family->lock_parameters);
-        m->volume_at = place.at;
-        m->volume_size = place.length;
     }
     WS_GO(ws_medium_menus(medium.tree, look_at_menu, &menus, error));
     look_at_own_code(drive, sector, &medium, &menus);
@@ -179,6 +177,11 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
     if (found == WS_OK) WS_GO(look_at_volume(drive, m, &place, error));
     else if (!m->locked)
         (void)because(m, found == WS_E_NOTFOUND ? WS_FORGETS_LABEL : WS_FORGETS_VOLUME, "%s", inner.what);
+    m->locked &= menus.any && menus.all; /* else somebody's own locked volume, for all that is known */
+    if (m->locked) {
+        m->volume_at = place.at;
+        m->volume_size = place.length;
+    }
     if (!menus.any || !menus.all)
         status = because(m, WS_FORGETS_PARAMETER, "the start menu's default entry does not pass \"%s\"",
                          menus.missing[0] ? menus.missing : menus.wanted);
