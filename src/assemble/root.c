@@ -129,14 +129,14 @@ enum ws_status build_choose_loader(struct ws_build *b, const struct ws_system_fa
     struct ws_loader kernel = {0};
     const struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
     enum ws_uefi_code wanted = p->request.uefi_code;
-    bool inside = build_inside(p); /* such loaders take all of a file to memory before they look into it */
+    bool inside = build_inside(p); /* the one that was tried takes all of a file to memory first */
     bool found = wanted != WS_UEFI_CODE_OWN && !inside && ws_chain_find(root, &b->chain);
     bool sayable = ws_chain_can_say(b->kernel_options);
     const struct ws_node *n = facts->kernels ? ws_system_find(root, facts->kernel[0].path) : NULL;
     b->kernel_signed = n && n->content && ws_loader_look(n->content, &kernel) && kernel.signed_;
     if (wanted == WS_UEFI_CODE_IMAGE && (!found || !sayable)) {
         ws_fail(error, WS_E_UNSUPPORTED,
-                inside ? "no signed loader starts a system out of a file: our own start-up code does"
+                inside ? "no signed loader is known to start a system out of a file: our own start-up code does"
                 : found
                     ? "the root's own loader cannot be told these kernel parameters"
                     : "the root brings no signed loaders for x86-64 PCs of which it is known how they find their menu");
