@@ -13,6 +13,7 @@ static const struct {
     {WS_HINT_KIND, "live-files", "--arrangement files"},
     {WS_HINT_KIND, "system", "--kind system"},
     {WS_HINT_KIND, "blank", "`satchel drives DRIVE --blank`"},
+    {WS_HINT_GROWTH, NULL, "without --grow"},
     {WS_HINT_PLACE, NULL, "without --in"},
     {WS_HINT_SYSTEM_FORMAT, NULL, "--arrangement files --files-on *"},
     {WS_HINT_TABLE, NULL, "without --table"},

@@ -42,6 +42,8 @@ const struct poptOption wish_options[] = {
      "a passphrase opens it, asked for when it is built and at each start: the system of kind system, or the "
      "partition in which a live one remembers",
      NULL},
+    {"grow", 0, POPT_ARG_NONE, &wished.grows, 0,
+     "with kind system: copied to a larger drive, it takes the room of that one when it starts there", NULL},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
      "KIND"},
     {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,
@@ -133,6 +135,7 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
         if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
     const enum ws_role its_own = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
     if (w->locked) ws_request_want(r, its_own)->locked = true;
+    if (w->grows) ws_request_want(r, WS_ROLE_SYSTEM)->grows = true;
     if (w->in) {
         WS_TRY(cli_pick(cli, "--in", w->in, place_word, WS_PLACE_PARTITION, WS_PLACES, &word));
         ws_request_want(r, its_own)->place = (enum ws_place)word;

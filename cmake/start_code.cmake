@@ -38,6 +38,12 @@ endfunction()
 compile_for(bios bios_objects ${common_code} ${bios_code})
 compile_for(uefi uefi_objects ${common_code} ${uefi_code})
 compile_for(linux linux_objects ${common_code} ${linux_code})
+# Programs for Linux itself, without a C library, one a file that begins one; the others are what they share.
+set(linux_programs early grow)
+set(linux_shared ${linux_objects})
+foreach(program ${linux_programs})
+  list(REMOVE_ITEM linux_shared ${made}/linux_linux_${program}.c.o)
+endforeach()
 
 foreach(part mbr stage)
   add_custom_command(OUTPUT ${made}/${part}.o COMMAND ${WS_AS} --32 ${code}/bios/${part}.S -o ${made}/${part}.o
@@ -56,13 +62,14 @@ add_custom_command(OUTPUT ${made}/uefi.bin
   COMMAND ${WS_LLD_LINK} /subsystem:efi_application /entry:uefi_main /nodefaultlib /dynamicbase /Brepro
           /out:${made}/uefi.bin ${uefi_objects}
   DEPENDS ${uefi_objects})
-# A program for Linux itself, without a C library: of systems that stand in a file it is the first.
-add_custom_command(OUTPUT ${made}/early.bin
-  COMMAND ${WS_LD} -m elf_x86_64 -static -nostdlib --gc-sections -s -z noexecstack -z noseparate-code -z max-page-size=4096
-          --build-id=none -o ${made}/early.bin ${linux_objects}
-  DEPENDS ${linux_objects})
+foreach(program ${linux_programs})
+  add_custom_command(OUTPUT ${made}/${program}.bin
+    COMMAND ${WS_LD} -m elf_x86_64 -static -nostdlib --gc-sections -s -z noexecstack -z noseparate-code
+            -z max-page-size=4096 --build-id=none -o ${made}/${program}.bin ${made}/linux_linux_${program}.c.o ${linux_shared}
+    DEPENDS ${linux_objects})
+endforeach()
 add_custom_command(OUTPUT ${made}/start_code.c
-  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin"
+  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin\;grow=${made}/grow.bin"
           -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
-  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
+  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${made}/grow.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
 set(start_code_source ${made}/start_code.c)

@@ -56,6 +56,15 @@ expect 2 "takes live or system" "$satchel" size --kind twin --image huts
 expect 2 "go with --kind system" "$satchel" size --image curlew.iso --memory 2G
 expect 2 "not a size" "$satchel" size --kind system --image huts --memory much
 expect 4 "noise.iso" "$satchel" size --kind system --image noise.iso
+# One that takes the room of larger drives
+expect 0 "growth: at each start" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind system --grow --data 1G --save grow.plan --save-request grow.request
+json '[v["role"] for v in d["volumes"] if v["grows"]] == ["system"]' cat grow.request
+json '[v["role"] for v in sorted(d["result"]["volumes"], key=lambda v: v["at_bytes"])] == ["start", "data", "system"]' cat grow.plan
+follows plan cat grow.plan
+follows request cat grow.request
+expect 4 "without --grow" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --grow # nothing of it runs at a start
+expect 2 "only a full system grows" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --grow
+expect 2 "not in a file" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind system --in file --grow
 # Kernels that come and go in the running system: the drive's own script makes the menu that the plan made
 mkdir -p mounted top && if mount -o ro,loop,offset=68157440 root.img mounted; then
     cp -a mounted/boot mounted/etc mounted/usr top/ && umount mounted

@@ -17,7 +17,7 @@ demo-image tern.iso none && mkdir tern && bsdtar -xf tern.iso -C tern && (cd ter
 printf 'gull 7\nbar 9\n' >passwords
 echo '{"format": "wild-satchel-rules", "version": 1, "label": "TERN"}' >tern.rules
 printf 'gull 7\nfulmar over the bar\n' >secrets
-mkdir -p huts/etc huts/boot huts/usr/sbin disk/sbin disk/scripts && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
+mkdir -p huts/etc huts/bin huts/boot huts/usr/sbin disk/sbin disk/scripts && echo 'si::sysinit:/bin/true' >huts/etc/inittab && head -c 128 /bin/sh >huts/bin/sh && echo 'PRETTY_NAME="Hut System 3"' >huts/etc/os-release || exit 1
 echo 'root:x:0:0:root:/root:/bin/sh' >huts/etc/passwd && echo 'root:*:1::::::' >huts/etc/shadow && echo 'root:x:0:' >huts/etc/group && : >huts/usr/sbin/NetworkManager
 for f in sbin/cryptsetup scripts/functions usb-storage.ko xhci-pci.ko sd_mod.ko ext4.ko dm-crypt.ko xts.ko; do echo x >disk/$f; done
 (cd disk && find . | bsdcpio -o -H newc --quiet) >huts/boot/initrd.img-6.1 || exit 1

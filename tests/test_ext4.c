@@ -11,6 +11,7 @@ static struct ws_ext4_params params_of(uint64_t size) {
     struct ws_ext4_params p = {.size = size, .label = "persistence", .made_at = 1790000000};
     random_bytes(p.id.byte, 16);
     random_bytes(p.seed.byte, 16);
+    if (random_below(2)) p.grow_to = 1ull << (24 + random_below(22)); /* kept for growing, or in vain */
     return p;
 }
 

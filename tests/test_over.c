@@ -8,8 +8,8 @@
 
 enum { MIB = 1 << 20 };
 
-static void make_volume(const char *path, uint64_t size, size_t nodes) {
-    struct ws_ext4_params p = {.size = size, .label = "system", .made_at = 1790000000};
+static void make_volume(const char *path, uint64_t size, uint64_t grow_to, size_t nodes) {
+    struct ws_ext4_params p = {.size = size, .label = "system", .made_at = 1790000000, .grow_to = grow_to};
     struct ws_tree *tree = random_tree(nodes, TREE_ALL, 300000);
     struct ws_ext4_geometry g;
     struct ws_layout *layout = NULL;
@@ -47,6 +47,31 @@ static void use_volume(const char *path, bool dirty) {
     if (dirty) CHECK_INT(rename(scratch("over.img.pulled"), path), 0);
 }
 
+static void check_clean(const char *path, const char *when) {
+    struct ws_text out = {0};
+    int rc = have_program("e2fsck") ? shell(&out, "e2fsck -fn '%s'", path) : 0;
+    if (rc) fail_at(__FILE__, __LINE__, "%s, the checker (%d) says %s", when, rc, out.data);
+    ws_text_free(&out);
+}
+
+/* Grown by the file system's own tools (by a kernel in use: tests/full_system.py), in its form: it has room for that.
+ */
+static void grow_volume(const char *path, uint64_t size) {
+    enum { META_BG = 0x10 };
+    struct ws_source *volume = NULL;
+    struct ws_ext4_facts facts;
+    uint8_t incompat = META_BG;
+    CHECK_INT(truncate(path, (off_t)size), 0);
+    CHECK_INT(shell(NULL, "e2fsck -fp '%s' && resize2fs '%s'", path, path), 0);
+    check_clean(path, "grown");
+    OK(ws_source_file(path, &volume, &error));
+    OK(ws_ext4_probe(volume, &facts, &error));
+    CHECK(facts.size > size - 130 * MIB && facts.size <= size); /* a last group that is too small is left out */
+    OK(ws_source_read(volume, 1024 + 0x60, &incompat, 1, &error));
+    CHECK_INT(incompat & META_BG, 0);
+    ws_source_close(volume);
+}
+
 static bool goes(void *context, struct ws_node *node) {
     (void)context;
     return node->parent && strcmp(node->name, "lost+found") != 0 && random_below(3) == 0;
@@ -66,13 +91,6 @@ static void apply(const struct ws_layout *layout, enum ws_phase phase, const cha
     }
     free(bytes);
     (void)close(file);
-}
-
-static void check_clean(const char *path, const char *when) {
-    struct ws_text out = {0};
-    int rc = have_program("e2fsck") ? shell(&out, "e2fsck -fn '%s'", path) : 0;
-    if (rc) fail_at(__FILE__, __LINE__, "%s, the checker (%d) says %s", when, rc, out.data);
-    ws_text_free(&out);
 }
 
 static void check_kernel(const char *path, const struct ws_tree *tree, const struct ws_ext4_geometry *g) {
@@ -157,8 +175,11 @@ static void random_volumes_in_use_are_changed_in_place(void) {
     for (int i = 0; i < cases_of(15); i++) {
         const char *path = scratch("over.img");
         bool dirty = i % 3 == 2 && may_mount();
-        make_volume(path, (60 + random_below(300)) * MIB, 40 + random_below(i % 5 == 0 ? 1500 : 200));
+        const bool grows = have_program("resize2fs") && i % 3 == 0;
+        const uint64_t size = (60 + random_below(300)) * MIB;
+        make_volume(path, size, grows ? 1ull << 41 : 0, 40 + random_below(i % 5 == 0 ? 1500 : 200));
         if (may_mount()) use_volume(path, dirty);
+        if (grows) grow_volume(path, size + (uint64_t)(100 + random_below(i % 2 ? 20000 : 3000)) * MIB);
         try_over(path, dirty);
     }
 }
@@ -194,7 +215,7 @@ static void no_room_beside_what_is_there_is_said(void) {
     struct ws_tree *tree = NULL;
     struct ws_node *node = NULL;
     struct ws_ext4_geometry g;
-    make_volume(path, 32 * MIB, 30);
+    make_volume(path, 32 * MIB, 0, 30);
     OK(ws_source_file(path, &volume, &error));
     OK(ws_tree_create(&tree, &error));
     OK(ws_source_zeros(30 * MIB, &zeros, &error));

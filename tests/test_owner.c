@@ -1,5 +1,5 @@
 /* test_owner.c — roots made their owner's: accounts, words, logins, disks, by each kind of system's own files. */
-#include "tests/harness.h"
+#include "tests/roots.h"
 
 #include <crypt.h>
 
@@ -101,19 +101,25 @@ static const struct ws_owner wishes = {.host_name = "hut-3",
                                        .login = WS_LOGIN_AUTOMATIC,
                                        .keyboard = "de"};
 
-static enum ws_status settle(struct ws_tree *tree, const struct ws_owner *owner, struct ws_owned *owned,
-                             struct ws_findings *findings) {
+static enum ws_status settle_as(struct ws_tree *tree, const struct ws_owner *owner, bool grows, struct ws_owned *owned,
+                                struct ws_findings *findings) {
     const struct ws_settling s = {.root_uuid = "r",
                                   .start_id = "s",
                                   .options = "",
                                   .made_at = 86400 * 20000ll,
                                   .table_id = "0a0b0c0d",
+                                  .grows = grows,
                                   .owner = owner};
     struct ws_system_facts f;
     memset(&error, 0, sizeof error);
     enum ws_status status = ws_owner_check(owner, &error);
     if (status == WS_OK) status = ws_system_look(tree, &f, &error);
     return status == WS_OK ? ws_system_settle(tree, &f, &s, owned, findings, &error) : status;
+}
+
+static enum ws_status settle(struct ws_tree *tree, const struct ws_owner *owner, struct ws_owned *owned,
+                             struct ws_findings *findings) {
+    return settle_as(tree, owner, false, owned, findings);
 }
 
 static bool found(const struct ws_findings *findings, const char *part) {
@@ -192,6 +198,42 @@ static void every_kind_of_system_has_its_own_files(void) {
                           : "",
                       "/dev/null");
         if (i == 1) CHECK(!ws_system_find(tree, "/etc/rc2.d/S20whoopsie"));
+        ws_findings_free(&findings);
+        ws_tree_close(tree);
+    }
+}
+
+static void each_kind_can_grow(void) {
+    static const struct ws_owner nobody;
+    static const struct file bare[] = {{"etc/os-release", "NAME=x\n"}, {NULL, NULL}};
+    static const struct {
+        const struct file *files;
+        struct file after[3];
+    } kinds[] = {
+        {systemd_files,
+         {{"/etc/systemd/system/grow-drive.service", "ExecStart=/usr/local/sbin/grow-drive\n"},
+          {"/etc/systemd/system/multi-user.target.wants/grow-drive.service", "[Service]"}}},
+        {sysv_files, {{"/etc/inittab", "\ngd::bootwait:/usr/local/sbin/grow-drive\n"}}},
+        {openrc_files, {{"/etc/init.d/grow-drive", "need localmount"}, {"/etc/runlevels/boot/grow-drive", "depend()"}}},
+        {busybox_files, {{"/etc/inittab", "\n::wait:/usr/local/sbin/grow-drive\n"}}},
+        {bare, {{NULL, NULL}}}};
+    for (size_t i = 0; i < 2 * sizeof kinds / sizeof kinds[0]; i++) {
+        struct ws_tree *tree = make_root(kinds[i / 2].files);
+        struct ws_findings findings = {0};
+        struct ws_owned owned;
+        bool known = i % 2;
+        if (known) put_program(tree, kinds[i / 2].files == systemd_files ? "usr/bin/sh" : "bin/sh", 62);
+        if (known && kinds[i / 2].after[0].path) {
+            OK(settle_as(tree, &nobody, true, &owned, &findings));
+            for (const struct file *f = kinds[i / 2].after; f->path; f++) CHECK_HAS(text_at(tree, f->path), f->text);
+            const struct ws_node *program = ws_system_find(tree, "/usr/local/sbin/grow-drive");
+            CHECK(program && program->mode == 0755 && ws_node_size(program) > 4096);
+            CHECK(ws_system_grows(tree));
+        } else {
+            FAILS(settle_as(tree, &nobody, true, &owned, &findings), WS_E_UNSUPPORTED);
+            CHECK_HAS(error.what, known ? "nothing of it can be told" : "not known to be made for x86-64");
+            CHECK(!ws_system_grows(tree));
+        }
         ws_findings_free(&findings);
         ws_tree_close(tree);
     }
@@ -390,6 +432,7 @@ static void what_is_left_of_a_live_system_is_taken_out(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"every kind of system has its own files", every_kind_of_system_has_its_own_files},
+        {"each kind can grow", each_kind_can_grow},
         {"passwords are hashed in their place", passwords_are_hashed_in_their_place},
         {"impossible owners are refused", impossible_owners_are_refused},
         {"what a root cannot do is said", what_a_root_cannot_do_is_said},

@@ -454,6 +454,49 @@ static void hostile_roots_do_no_harm(void) {
     }
 }
 
+/* The root stands last, whatever else is on the drive, and its volume has room for descriptors of more groups. */
+static void one_that_grows_stands_last(void) {
+    struct ws_tree *tree = random_root();
+    struct volume v;
+    put_text(tree, "etc/inittab", "si::sysinit:/etc/init.d/rcS\n");
+    CHECK(make_volume(tree, 160 * MIB, &v));
+    for (int i = 0; i < 8; i++) {
+        struct ws_build *build = NULL;
+        struct ws_source *view = NULL;
+        struct planned p;
+        uint8_t reserved[2], compat[4];
+        begin(&p, 600 * MIB);
+        p.request.table = i & 1 ? WS_TABLE_WISH_GPT : WS_TABLE_WISH_MBR;
+        ws_request_want(&p.request, WS_ROLE_SYSTEM)->grows = true;
+        if (i & 2) ws_request_want(&p.request, WS_ROLE_DATA)->size = ws_size_of(90 * MIB);
+        if (i & 4) ws_request_want(&p.request, WS_ROLE_SWAP)->size = ws_size_of(20 * MIB);
+        OK(planned_prepare(&p, v.source, &build));
+        const struct ws_volume *system = ws_plan_volume(ws_build_plan(build), WS_ROLE_SYSTEM);
+        size_t count;
+        const struct ws_volume *all = ws_plan_volumes(ws_build_plan(build), &count);
+        CHECK_INT(count, 2 + (i >> 1 & 1) + (i >> 2 & 1));
+        for (size_t n = 0; n < count; n++) CHECK(all[n].at <= system->at && all[n].number <= system->number);
+        OK(ws_layout_source(ws_build_layout(build), &view, &error));
+        OK(ws_source_read(view, system->at + 1024 + 0xce, reserved, 2, &error));
+        OK(ws_source_read(view, system->at + 1024 + 0x5c, compat, 4, &error));
+        CHECK(reserved[0] + 256 * reserved[1] >= 32 && (compat[0] & 0x10));
+        ws_source_close(view);
+        ws_build_close(build);
+    }
+    for (int i = 0; i < 2; i++) {
+        struct ws_build *build = NULL;
+        struct planned p;
+        begin(&p, 600 * MIB);
+        struct ws_wanted *w = ws_request_want(&p.request, i ? WS_ROLE_DATA : WS_ROLE_SYSTEM);
+        w->grows = true;
+        w->size = ws_size_of(250 * MIB);
+        if (i == 0) w->place = WS_PLACE_FILE;
+        FAILS(planned_prepare(&p, v.source, &build), WS_E_USAGE);
+    }
+    free_volume(&v);
+    ws_tree_close(tree);
+}
+
 static void what_is_no_system_is_refused(void) {
     struct ws_tree *tree = random_root();
     struct ws_build *build = NULL;
@@ -525,6 +568,7 @@ int main(int argc, char **argv) {
         {"signed loaders are followed to the kernel", signed_loaders_are_followed_to_the_kernel},
         {"damaged loaders do no harm", damaged_loaders_do_no_harm},
         {"hostile roots do no harm", hostile_roots_do_no_harm},
+        {"one that grows stands last", one_that_grows_stands_last},
         {"what is no system is refused", what_is_no_system_is_refused},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -21,6 +21,8 @@ struct ws_ext4_params {
     struct ws_guid id;       /**< the volume's UUID */
     struct ws_guid seed;     /**< for directory hashes; any random value */
     uint32_t bytes_an_inode; /**< one inode for so many bytes; 0 decides by size */
+    uint64_t grow_to;        /**< bytes it may have one day: room for the descriptors of so many is kept beside those it
+                                has (resize_inode), for a kernel that grows it in use to leave it in form; 0: none is */
     int64_t made_at;         /**< seconds since 1970-01-01 UTC */
     /** A volume in use that this one takes the place of, NULL: none. It must be one composed here, of this size; its
      * label, UUID and seed stay. Files of the tree whose content stands on it keep their blocks, and what is new goes
@@ -44,6 +46,7 @@ struct ws_ext4_geometry {
     struct ws_ext4_params params;
     uint64_t blocks; /**< of 4 KiB */
     uint32_t groups, inodes_a_group, table_blocks, gdt_blocks, flex_groups;
+    uint32_t reserved_blocks; /**< behind the descriptors, for those of groups to come */
     uint32_t journal_blocks;
     uint64_t data_used; /**< blocks behind the fixed structures that hold something */
     uint64_t inodes_used;
@@ -51,7 +54,8 @@ struct ws_ext4_geometry {
     uint64_t free_inodes;   /**< likewise */
     uint64_t written_bytes; /**< what composing will add to a layout */
     uint32_t csum_seed;
-    struct ws_ext4_spans space; /* what may hold content, in ascending order: the fixed structures left out */
+    struct ws_ext4_spans fixed; /* superblocks, descriptors, bitmaps, inode tables */
+    struct ws_ext4_spans space; /* what may hold content, in ascending order */
     struct ws_ext4_spans kept;  /* content of files that stays where it stands */
     struct ws_ext4_over *over;  /* owned */
     uint16_t *dirs_in_group;    /* owned: folders among the used inodes of each group */

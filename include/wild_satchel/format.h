@@ -37,6 +37,7 @@ struct ws_volume_params {
     uint32_t cluster;          /**< bytes; 0: usual for the size */
     uint32_t align;  /**< its content begins at a multiple of this on the drive, where the format can; bytes */
     int64_t made_at; /**< seconds since 1970-01-01 UTC */
+    bool may_grow;   /**< ext4: a kernel may make it larger while it is in use; room is kept for that */
 };
 
 struct ws_format {

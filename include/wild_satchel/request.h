@@ -86,6 +86,8 @@ struct ws_wanted {
     enum ws_place place;       /**< WS_ROLE_PERSISTENCE; WS_ROLE_SYSTEM in WS_KIND_SYSTEM */
     bool locked;               /**< a passphrase opens it, see lock.h: WS_ROLE_SYSTEM in WS_KIND_SYSTEM, else
                                   WS_ROLE_PERSISTENCE */
+    bool grows;                /**< WS_ROLE_SYSTEM in WS_KIND_SYSTEM: it is the last volume, and at each start takes
+                                  the room of a drive that is larger than this one, to which it was copied */
 };
 
 /** What it is made from. */

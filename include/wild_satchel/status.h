@@ -36,6 +36,7 @@ enum ws_status {
 enum ws_hint {
     WS_HINT_NONE = 0,
     WS_HINT_KIND,           /**< another kind of drive; value: its name, as ws_kind_name() */
+    WS_HINT_GROWTH,         /**< whether the system takes the room of a larger drive; value: empty, leave it unsaid */
     WS_HINT_PLACE,          /**< where persistence lies; value: empty, leave it unsaid */
     WS_HINT_SYSTEM_FORMAT,  /**< the format of the system's volume of files; value: "fat32" or "exfat" */
     WS_HINT_TABLE,          /**< the partition table; value: empty, leave it unsaid */

@@ -142,6 +142,7 @@ struct ws_settling {
     char table_id[40];              /**< of the drive's partition table: "01234567", or a GUID */
     char host_id[24];               /**< the root is a file on this FAT or exFAT volume; empty: it is in none */
     const char *host_type;          /**< as fstab has it: "exfat", "vfat" */
+    bool grows;                     /**< at each start it takes the room of a larger drive */
     bool chain;                     /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
     const struct ws_owner *owner;   /**< checked: see ws_owner_check() */
     const struct ws_own_file *file; /**< checked: see ws_own_file_check() */
@@ -198,6 +199,8 @@ WS_CHECKED enum ws_status ws_chain_follow(const struct ws_source *drive, const s
 WS_CHECKED enum ws_status ws_system_volume(const struct ws_source *drive, const struct ws_table *table,
                                            const char *parameters, uint64_t *at, uint64_t *length,
                                            struct ws_error *error);
+/** Does a system made here take the room of a larger drive (see struct ws_settling)? */
+bool ws_system_grows(const struct ws_tree *root);
 /** A root that brings no kernel gets the one its live medium starts it with. */
 WS_CHECKED enum ws_status ws_system_adopt_kernel(struct ws_tree *root, const struct ws_tree *medium,
                                                  struct ws_error *error);

@@ -52,6 +52,7 @@ struct ws_build {
     struct ws_owner owner;
     char kernel_options[700];
     unsigned menu_seconds;
+    bool grows; /* a full system takes the room of a larger drive */
     /* of a renewal: the drive as it is, and what that borrows */
     const struct ws_source *now;
     struct ws_source *now_slice; /* its system's volume */

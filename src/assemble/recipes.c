@@ -95,7 +95,10 @@ enum ws_status build_check_wishes(const struct build_recipe *recipe, const struc
         bool its_own = w->role == (recipe->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE);
         if (w->locked && (!its_own || !(recipe->volumes >> w->role & 1)))
             return refuse(recipe, "only a full system, or what a live one remembers, is locked", error);
+        if (w->grows && (recipe->kind != WS_KIND_SYSTEM || w->role != WS_ROLE_SYSTEM))
+            return refuse(recipe, "only a full system grows by itself", error);
         bool file = w->place == WS_PLACE_FILE;
+        if (file && w->grows) return refuse(recipe, "a system grows in a partition of its own, not in a file", error);
         if (file && w->role != WS_ROLE_PERSISTENCE && (recipe->kind != WS_KIND_SYSTEM || w->role != WS_ROLE_SYSTEM))
             return refuse(recipe, "only a full system, or what a live one remembers, stands in a file", error);
         if (file && w->locked && w->role == WS_ROLE_SYSTEM)

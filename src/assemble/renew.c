@@ -124,6 +124,7 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
         memcpy(b->kernel_options, settings.options, sizeof settings.options);
     memcpy(b->start_serial, settings.start_serial, sizeof b->start_serial);
     b->owner.internal_disks = ws_internal_disks_of(tree);
+    b->grows = ws_system_grows(tree);
     /* where the newer root cannot, that is said and nothing refused */
     b->was_hidden = b->owner.internal_disks == WS_INTERNAL_HIDDEN;
     if (b->was_hidden) b->owner.internal_disks = WS_INTERNAL_USUAL;

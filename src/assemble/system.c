@@ -17,6 +17,7 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
                             .menu_seconds = b->menu_seconds,
                             .made_at = p->facts.made_at,
                             .chain = b->have_chain,
+                            .grows = b->grows,
                             .owner = &b->owner,
                             .file = file,
                             .files = p->request.additions};
@@ -91,6 +92,7 @@ static enum ws_status need_partition(struct ws_build *b, const struct ws_format 
     WS_TRY(build_need_start(b, START_BYTES, &need[0], error));
     *needs = 1;
     if (build_is_locked(p)) WS_TRY(build_need_boot(b, &need[(*needs)++], error));
+    if (b->grows) WS_TRY(build_add_needs(b, need, needs, error)); /* the system is the last one then */
     need[(*needs)++] = (struct build_need){.role = WS_ROLE_SYSTEM,
                                            .format = system,
                                            .size = size,
@@ -98,7 +100,7 @@ static enum ws_status need_partition(struct ws_build *b, const struct ws_format 
                                            .most = system->most,
                                            .granule = p->facts.align,
                                            .type = system->type};
-    return build_add_needs(b, need, needs, error);
+    return b->grows ? WS_OK : build_add_needs(b, need, needs, error);
 }
 
 static enum ws_status place(struct ws_build *b, struct ws_error *error) {
@@ -176,6 +178,10 @@ void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) 
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     build_note_lock(b, facts->kernel[0].inside.maker, "kernels and their initial RAM disks stand");
     build_note_inside(b);
+    if (b->grows)
+        plan_chose(p, "growth", "at each start",
+                   "copied to a larger drive, its partition and volume take the room of that one; "
+                   "so it stands last");
     note_owner(b);
     note_added(b);
     if (b->root.edition[0])
@@ -196,7 +202,9 @@ void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) 
 enum ws_status build_prepare_system(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_system_facts facts;
+    const struct ws_wanted *system = ws_request_wanted(&p->request, WS_ROLE_SYSTEM);
     p->facts.align = build_choose_align(p);
+    b->grows = system && system->grows;
     WS_TRY(build_check_sector(p->drive.sector, p->drive.name, error));
     if (build_is_locked(p)) WS_TRY(build_check_open_swap(p, error));
     WS_TRY(build_open_root(b, &facts, error));

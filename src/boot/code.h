@@ -11,7 +11,10 @@ extern const uint8_t ws_code_bios_second[];
 extern const size_t ws_code_bios_second_length;
 extern const uint8_t ws_code_uefi[];
 extern const size_t ws_code_uefi_length;
-extern const uint8_t ws_code_early[]; /* for Linux */
+/* Programs for Linux. */
+extern const uint8_t ws_code_early[];
 extern const size_t ws_code_early_length;
+extern const uint8_t ws_code_grow[];
+extern const size_t ws_code_grow_length;
 
 #endif

@@ -11,6 +11,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+enum { GROWS_BY = 1024 }; /* of ext4: so many times its size, 2 TiB at most */
 enum { MIB = 1 << 20, PAGE = 4096, ISO_DESCRIPTOR = 16 * 2048 };
 
 static uint32_t serial_of(const struct ws_volume_params *p) { return ws_load_le32(p->id.byte); }
@@ -69,6 +70,7 @@ static const struct ws_source_ops geometry_ops = {NULL, free_geometry, NULL};
 static enum ws_status ext4_compose(const struct ws_volume_params *p, struct ws_tree *tree, uint64_t at,
                                    struct ws_layout *layout, uint64_t *free_bytes, struct ws_error *error) {
     struct ws_ext4_params e = {.size = p->size, .id = p->id, .seed = p->seed, .made_at = p->made_at};
+    if (p->may_grow) e.grow_to = ws_max_u64(ws_min_u64(p->size * GROWS_BY, WS_EXT4_MOST / 8), 2 * p->size);
     struct ws_source *keeper = NULL;
     WS_TRY(take_label(p->label, e.label, sizeof e.label, error));
     struct ws_ext4_geometry *g = malloc(sizeof *g);

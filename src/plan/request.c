@@ -125,6 +125,7 @@ static const struct row wanted_rows[] = {
     {"label", ROW_TEXT, ROW_FIELD(struct ws_wanted, label)},
     {"place", ROW_WORD, ROW_FIELD(struct ws_wanted, place), .word = place_word, .words = WS_PLACES},
     {"locked", ROW_BOOL, ROW_FIELD(struct ws_wanted, locked)},
+    {"grows", ROW_BOOL, ROW_FIELD(struct ws_wanted, grows)},
 };
 static const struct row start_rows[] = {
     {"table", ROW_WORD, ROW_FIELD(struct ws_request, table), .word = wish_word, .words = WS_TABLE_WISHES},

@@ -45,16 +45,7 @@ static enum ws_status put_steps(const struct edit *e, const struct ws_text *step
                       steps->data);
 }
 
-/* inittab(5): once all is mounted and before any service starts. Scripts of its own are no use to sysv: systems that
- * start them side by side go by a list that their own tools make. */
-static enum ws_status put_inittab(const struct edit *e) {
-    static const char *const lines[] = {"fs::bootwait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
-                                        "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
-    const char *line = lines[own_inittab_is_small(e)];
-    return edit_put_line(e, "/etc/inittab", "", line, line);
-}
-
-bool own_inittab_is_small(const struct edit *e) {
+static bool inittab_is_small(const struct edit *e) {
     const struct ws_node *init = ws_system_find(e->root, "/sbin/init");
     return init && init == ws_system_find(e->root, "/bin/busybox");
 }
@@ -71,16 +62,26 @@ enum ws_status own_put_service(const struct edit *e, const struct own_service *r
     return WS_OK;
 }
 
+enum ws_status own_put_start(const struct edit *e, const struct own_service *rows, size_t count,
+                             const char *const lines[2], bool *put) {
+    WS_TRY(own_put_service(e, rows, count, put));
+    if (*put || !edit_has(e, "/etc/inittab")) return WS_OK;
+    const char *line = lines[inittab_is_small(e)];
+    WS_TRY(edit_put_line(e, "/etc/inittab", "", line, line));
+    *put = true;
+    return WS_OK;
+}
+
+/* By inittab(5) once all is mounted and before any service starts. Scripts of its own are no use to sysv: systems that
+ * start them side by side go by a list that their own tools make. */
 enum ws_status own_first_start(const struct edit *e, const struct ws_text *steps) {
+    static const char *const lines[] = {"fs::bootwait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'",
+                                        "::wait:/bin/sh -c '[ ! -e " RUN " ] || sh " RUN "'"};
     bool put = false;
     WS_TRY(ws_text_status(steps, e->error));
     if (!steps->length) return WS_OK;
-    WS_TRY(own_put_service(e, services, sizeof services / sizeof services[0], &put));
+    WS_TRY(own_put_start(e, services, sizeof services / sizeof services[0], lines, &put));
     if (put) return put_steps(e, steps);
-    if (edit_has(e, "/etc/inittab")) {
-        WS_TRY(put_steps(e, steps));
-        return put_inittab(e);
-    }
     ws_findings_add(e->findings, WS_WARNING,
                     "nothing of this root can be told what to do at its first start: it has to be done by hand: %s",
                     steps->data);

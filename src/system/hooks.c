@@ -46,15 +46,9 @@ static const struct own_service up[] = {
 
 static enum ws_status put_up(const struct edit *e, bool *put) {
     static const char *const lines[] = {"se:2345:once:" SCRIPT " good", "::once:" SCRIPT " good"};
-    WS_TRY(own_put_service(e, up, sizeof up / sizeof up[0], put));
-    if (*put) return WS_OK;
-    *put = true;
-    if (e->facts->init == WS_INIT_RUNIT && edit_has(e, "/etc/rc.local"))
-        return edit_put_line(e, "/etc/rc.local", "", SCRIPT, SCRIPT " good");
-    const char *line = lines[own_inittab_is_small(e)];
-    if (edit_has(e, "/etc/inittab")) return edit_put_line(e, "/etc/inittab", "", line, line);
-    *put = false;
-    return WS_OK;
+    *put = e->facts->init == WS_INIT_RUNIT && edit_has(e, "/etc/rc.local");
+    if (*put) return edit_put_line(e, "/etc/rc.local", "", SCRIPT, SCRIPT " good");
+    return own_put_start(e, up, sizeof up / sizeof up[0], lines, put);
 }
 
 /* What the script goes by. Kernels that are left out stay so until their initial RAM disk is newer than this file. */

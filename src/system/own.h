@@ -19,6 +19,8 @@ enum ws_status own_added(const struct edit *edit, const struct ws_settling *sett
 /* disks.c: the disks of the PC. `table_id` is that of the drive's own table, as device rules see it. */
 enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted, const char *table_id,
                          struct ws_owned *owned);
+/* grow.c: what lets it take the room of a larger drive, when it starts. */
+enum ws_status own_growth(const struct edit *edit);
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;
@@ -34,8 +36,9 @@ struct own_service {
 };
 /* The first row that counts. @return whether there is one; else, and on an error, nothing was put */
 enum ws_status own_put_service(const struct edit *edit, const struct own_service *rows, size_t count, bool *put);
-/* Is inittab(5) that of busybox? */
-bool own_inittab_is_small(const struct edit *edit);
+/* Else a line of inittab(5), where there is one: `lines` for that of sysv, and that of busybox. */
+enum ws_status own_put_start(const struct edit *edit, const struct own_service *rows, size_t count,
+                             const char *const lines[2], bool *put);
 
 enum ws_status own_hooks(const struct edit *edit, const char *title, const char *options,
                          const struct ws_settling *settling);

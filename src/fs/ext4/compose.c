@@ -4,32 +4,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* Where a group's bitmaps and inode table stand: packed at the front of the first group of its flex group. */
-static uint64_t flex_base(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint32_t first = group - group % g->flex_groups;
-    return (uint64_t)first * BLOCKS_A_GROUP + ext4_super_offset(g, first);
-}
-uint64_t ext4_block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
-    return flex_base(g, group) + group % g->flex_groups;
-}
-uint64_t ext4_inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint32_t first = group - group % g->flex_groups;
-    return flex_base(g, group) + ext4_flex_members(g, first) + group % g->flex_groups;
-}
-uint64_t ext4_inode_table_at(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint32_t first = group - group % g->flex_groups;
-    return flex_base(g, group) + 2ull * ext4_flex_members(g, first) +
-           (uint64_t)(group % g->flex_groups) * g->table_blocks;
-}
-
-/* The last group is never left uninitialised: its bitmap carries the padding past the end. */
-static bool bitmap_is_written(const struct ws_ext4_geometry *g, uint32_t group) {
-    return group % g->flex_groups == 0 || group + 1 == g->groups || ext4_data_in_group(g, group) > 0;
-}
-
 static void make_block_bitmap(const struct ws_ext4_geometry *g, uint32_t group, uint8_t out[BLOCK]) {
     memset(out, 0, BLOCK);
-    ext4_fill_bits(out, 0, ext4_prefix(g, group));
+    ext4_span_bits(&g->fixed, UINT64_MAX, group, out);
     ext4_span_bits(&g->space, g->data_used, group, out);
     ext4_span_bits(&g->kept, UINT64_MAX, group, out);
     ext4_fill_bits(out, ext4_group_blocks(g, group), BLOCKS_A_GROUP);
@@ -46,15 +23,16 @@ static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, ui
     uint8_t number[4];
     uint32_t used = ext4_inodes_in_group(g, group);
     uint32_t free_blocks =
-        (uint32_t)(ext4_group_blocks(g, group) - ext4_prefix(g, group) - ext4_data_in_group(g, group));
+        (uint32_t)(ext4_group_blocks(g, group) - ext4_fixed_in_group(g, group) - ext4_data_in_group(g, group));
     uint16_t flags = 0;
+    const struct ws_ext4_tables t = ext4_tables_of(g, group);
     memset(d, 0, DESC_SIZE);
-    ws_store_le32(d + 0x00, (uint32_t)ext4_block_bitmap_at(g, group));
-    ws_store_le32(d + 0x04, (uint32_t)ext4_inode_bitmap_at(g, group));
-    ws_store_le32(d + 0x08, (uint32_t)ext4_inode_table_at(g, group));
-    ws_store_le32(d + 0x20, (uint32_t)(ext4_block_bitmap_at(g, group) >> 32));
-    ws_store_le32(d + 0x24, (uint32_t)(ext4_inode_bitmap_at(g, group) >> 32));
-    ws_store_le32(d + 0x28, (uint32_t)(ext4_inode_table_at(g, group) >> 32));
+    ws_store_le32(d + 0x00, (uint32_t)t.block_bitmap);
+    ws_store_le32(d + 0x04, (uint32_t)t.inode_bitmap);
+    ws_store_le32(d + 0x08, (uint32_t)t.inode_table);
+    ws_store_le32(d + 0x20, (uint32_t)(t.block_bitmap >> 32));
+    ws_store_le32(d + 0x24, (uint32_t)(t.inode_bitmap >> 32));
+    ws_store_le32(d + 0x28, (uint32_t)(t.inode_table >> 32));
     ws_store_le16(d + 0x0c, (uint16_t)free_blocks);
     ws_store_le16(d + 0x2c, (uint16_t)(free_blocks >> 16));
     ws_store_le16(d + 0x0e, (uint16_t)(g->inodes_a_group - used));
@@ -62,7 +40,7 @@ static void make_descriptor(const struct ws_ext4_geometry *g, uint32_t group, ui
     ws_store_le16(d + 0x10, g->dirs_in_group[group]);
     ws_store_le16(d + 0x1c, (uint16_t)(g->inodes_a_group - used));
     ws_store_le16(d + 0x32, (uint16_t)((g->inodes_a_group - used) >> 16));
-    if (bitmap_is_written(g, group)) {
+    if (ext4_bitmap_is_written(g, group)) {
         make_block_bitmap(g, group, bitmap);
         uint32_t csum = ws_crc32c(g->csum_seed, bitmap, BLOCK);
         ws_store_le16(d + 0x18, (uint16_t)csum);
@@ -112,12 +90,14 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     ws_store_le32(s + 0x54, INO_LOST_FOUND);
     ws_store_le16(s + 0x58, INODE_SIZE);
     ws_store_le16(s + 0x5a, (uint16_t)group);
-    ws_store_le32(s + 0x5c, COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_DIR_INDEX);
+    ws_store_le32(s + 0x5c,
+                  COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_DIR_INDEX | (g->reserved_blocks ? COMPAT_RESIZE_INODE : 0));
     ws_store_le32(s + 0x60, INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG);
     ws_store_le32(s + 0x64,
                   RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM);
     memcpy(s + 0x68, g->params.id.byte, 16);
     memcpy(s + 0x78, g->params.label, strlen(g->params.label));
+    ws_store_le16(s + 0xce, (uint16_t)g->reserved_blocks);
     ws_store_le32(s + 0xe0, INO_JOURNAL);
     memcpy(s + 0xec, g->params.seed.byte, 16);
     s[0xfc] = 1; /* half MD4 for folder hashes */
@@ -158,6 +138,23 @@ static enum ws_status bitmaps_read(const struct ws_source *source, uint64_t at, 
     return WS_OK;
 }
 
+static enum ws_status reserve_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                   struct ws_error *error) {
+    const struct ws_ext4_geometry *g = source->state;
+    uint8_t *out = buffer;
+    uint8_t block[BLOCK];
+    (void)error;
+    while (length > 0) {
+        size_t step = (size_t)ws_min_u64(length, BLOCK - at % BLOCK);
+        ext4_reserve_block(g, (uint32_t)(at / BLOCK), block);
+        memcpy(out, block + at % BLOCK, step);
+        out += step;
+        at += step;
+        length -= step;
+    }
+    return WS_OK;
+}
+
 static enum ws_status inodes_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                   struct ws_error *error) {
     const struct ws_ext4_geometry *g = source->state;
@@ -175,6 +172,7 @@ static enum ws_status inodes_read(const struct ws_source *source, uint64_t at, v
 }
 
 static const struct ws_source_ops bitmaps_ops = {bitmaps_read, NULL, NULL};
+static const struct ws_source_ops reserve_ops = {reserve_read, NULL, NULL};
 static const struct ws_source_ops inodes_ops = {inodes_read, NULL, NULL};
 
 struct composing {
@@ -182,7 +180,7 @@ struct composing {
     struct ws_layout *layout;
     uint64_t at;
     enum ws_phase super, fixed; /* of the superblock, of all other fixed structures */
-    struct ws_source *descriptors, *bitmaps, *inodes, *data;
+    struct ws_source *descriptors, *reserve, *bitmaps, *inodes, *data;
 };
 
 static enum ws_status put(const struct composing *c, uint64_t block, uint64_t blocks, const struct ws_source *from,
@@ -194,6 +192,7 @@ static enum ws_status put_group(const struct composing *c, uint32_t group, struc
     const struct ws_ext4_geometry *g = c->g;
     uint64_t start = (uint64_t)group * BLOCKS_A_GROUP;
     uint32_t used = ext4_inodes_in_group(g, group);
+    const struct ws_ext4_tables t = ext4_tables_of(g, group);
     if (ext4_has_super(group)) {
         uint8_t block[BLOCK] = {0};
         WS_TRY(make_super(g, group, block + (group == 0 ? 1024 : 0), error));
@@ -201,12 +200,12 @@ static enum ws_status put_group(const struct composing *c, uint32_t group, struc
                                    error));
         WS_TRY(put(c, start + 1, g->gdt_blocks, c->descriptors, 0, c->fixed, error));
     }
-    if (bitmap_is_written(g, group))
-        WS_TRY(put(c, ext4_block_bitmap_at(g, group), 1, c->bitmaps, group, c->fixed, error));
-    if (used)
-        WS_TRY(put(c, ext4_inode_bitmap_at(g, group), 1, c->bitmaps, (uint64_t)g->groups + group, c->fixed, error));
-    return put(c, ext4_inode_table_at(g, group), ext4_table_written(g, group), c->inodes,
-               (uint64_t)group * g->table_blocks, c->fixed, error);
+    if (group == 0 && g->reserved_blocks)
+        WS_TRY(put(c, 1 + (uint64_t)g->gdt_blocks, g->reserved_blocks + 1, c->reserve, 0, c->fixed, error));
+    if (ext4_bitmap_is_written(g, group)) WS_TRY(put(c, t.block_bitmap, 1, c->bitmaps, group, c->fixed, error));
+    if (used) WS_TRY(put(c, t.inode_bitmap, 1, c->bitmaps, (uint64_t)g->groups + group, c->fixed, error));
+    return put(c, t.inode_table, ext4_table_written(g, group), c->inodes, (uint64_t)group * g->table_blocks, c->fixed,
+               error);
 }
 
 static enum ws_status make_descriptors(const struct ws_ext4_geometry *g, struct ws_source **source,
@@ -230,6 +229,8 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
     if (at % BLOCK) return ws_fail(error, WS_E_RANGE, "an ext4 volume must start at a multiple of 4096 bytes");
     WS_TRY(make_descriptors(g, &c.descriptors, error));
     WS_TRY(ws_layout_own(layout, c.descriptors, error));
+    WS_TRY(ws_source_make(&reserve_ops, (g->reserved_blocks + 1ull) * BLOCK, (void *)g, &c.reserve, error));
+    WS_TRY(ws_layout_own(layout, c.reserve, error));
     WS_TRY(ws_source_make(&bitmaps_ops, 2ull * g->groups * BLOCK, (void *)g, &c.bitmaps, error));
     WS_TRY(ws_layout_own(layout, c.bitmaps, error));
     WS_TRY(

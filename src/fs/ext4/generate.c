@@ -168,8 +168,10 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
             WS_TRY(ext4_xattr_inode(node, out + 128 + EXTRA_ISIZE, INODE_SIZE - 128 - EXTRA_ISIZE, error));
         }
     }
+    bool reserve = ino == INO_RESIZE && g->reserved_blocks;
+    if (reserve) ext4_reserve_inode(g, out);
+    if (item >= g->items && !reserve) return WS_OK; /* an inode that holds nothing is all zeros */
     uint32_t csum = ws_crc32c(inode_seed(g, ino), out, INODE_SIZE);
-    if (item >= g->items) return WS_OK; /* an inode that holds nothing is all zeros */
     ws_store_le16(out + 0x7c, (uint16_t)csum);
     ws_store_le16(out + 0x82, (uint16_t)(csum >> 16));
     return WS_OK;

@@ -160,10 +160,11 @@ static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_
         g->inodes_a_group = (uint32_t)per_group;
         g->table_blocks = g->inodes_a_group / INODES_A_BLOCK;
         g->gdt_blocks = (uint32_t)ws_div_up((uint64_t)g->groups * DESC_SIZE, BLOCK);
+        if (!g->over) g->reserved_blocks = ext4_choose_reserve(g);
         g->flex_groups = 16;
         while (g->flex_groups > 1 && (uint64_t)g->flex_groups * (2 + g->table_blocks) > BLOCKS_A_GROUP / 2)
             g->flex_groups /= 2;
-        if (ext4_group_blocks(g, g->groups - 1) >= ext4_prefix(g, g->groups - 1) + 50u) return WS_OK;
+        if (has || ext4_group_blocks(g, g->groups - 1) >= ext4_front_blocks(g, g->groups - 1) + 50u) return WS_OK;
         if (g->groups == 1) return ws_fail(error, WS_E_SPACE, "the volume cannot hold its own structures");
         g->blocks = (uint64_t)(g->groups - 1) * BLOCKS_A_GROUP;
     }
@@ -228,10 +229,10 @@ static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *e
 }
 
 static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
-    uint64_t blocks = g->data_used;
+    uint64_t blocks = g->data_used + (g->reserved_blocks ? g->reserved_blocks + 1 : 0);
     for (uint32_t i = 0; i < g->groups; i++) {
         if (ext4_has_super(i)) blocks += 1 + (uint64_t)g->gdt_blocks;
-        if (i % g->flex_groups == 0 || ext4_data_in_group(g, i) || i + 1 == g->groups) blocks++; /* block bitmap */
+        if (ext4_bitmap_is_written(g, i)) blocks++;
         if (ext4_inodes_in_group(g, i)) blocks++;
         blocks += ext4_table_written(g, i);
     }
@@ -241,7 +242,6 @@ static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
 enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree, struct ws_ext4_geometry *g,
                                struct ws_error *error) {
     enum ws_status status = WS_OK;
-    uint64_t usable = 0; /* blocks for content */
     memset(g, 0, sizeof *g);
     g->params = *params;
     g->tree = tree;
@@ -259,20 +259,15 @@ enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tr
     g->journal_blocks = choose_journal(g->blocks);
     g->csum_seed = ws_crc32c(0xffffffff, g->params.id.byte, 16);
     g->dirs_in_group = calloc(g->groups, sizeof *g->dirs_in_group);
-    bool room = g->dirs_in_group != NULL;
-    for (uint32_t i = 0; i < g->groups; i++) {
-        uint64_t prefix = ext4_prefix(g, i);
-        uint64_t blocks = ext4_group_blocks(g, i) - prefix;
-        usable += blocks;
-        if (!params->over) room &= ext4_add_span(&g->space, (uint64_t)i * BLOCKS_A_GROUP + prefix, blocks);
-    }
-    if (!room) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
+    if (!g->dirs_in_group) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
     if (params->over) WS_GO(ext4_over_take(g, error));
+    else WS_GO(ext4_list_fixed(g, error));
+    if (!params->over) WS_GO(ext4_list_space(g, error));
     WS_GO(measure_folders(g, error));
     WS_GO(ext4_find_holes(g, error));
     if (params->over) WS_GO(ext4_over_count(g, error));
     WS_GO(place_items(g, error));
-    g->free_bytes = (usable - g->data_used - ext4_span_blocks(&g->kept)) * BLOCK;
+    g->free_bytes = (g->blocks - ext4_span_blocks(&g->fixed) - g->data_used - ext4_span_blocks(&g->kept)) * BLOCK;
     g->free_inodes = (uint64_t)g->groups * g->inodes_a_group - g->inodes_used;
     g->written_bytes = bytes_written(g);
 done:
@@ -282,6 +277,7 @@ done:
 
 void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
     ext4_over_close(g);
+    free(g->fixed.span);
     free(g->space.span);
     free(g->kept.span);
     free(g->dirs_in_group);
@@ -289,6 +285,7 @@ void ws_ext4_geometry_free(struct ws_ext4_geometry *g) {
     free(g->sparse);
     free(g->run);
     free(g->item);
+    memset(&g->fixed, 0, sizeof g->fixed);
     memset(&g->space, 0, sizeof g->space);
     memset(&g->kept, 0, sizeof g->kept);
     g->dirs_in_group = NULL;

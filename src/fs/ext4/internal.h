@@ -12,6 +12,7 @@ enum {
     INODES_A_BLOCK = BLOCK / INODE_SIZE,
     DESC_SIZE = 64,
     INO_ROOT = 2,
+    INO_RESIZE = 7,
     INO_JOURNAL = 8,
     INO_LOST_FOUND = 11,
     EXTENT_MOST = 32768,   /* blocks in one initialised extent */
@@ -21,11 +22,13 @@ enum {
     FAST_LINK = 60,   /* a shorter link target lives in the inode */
     EXTRA_ISIZE = 32, /* bytes used behind the first 128 */
     XATTR_MAGIC = (int)0xea020000,
-    LOST_FOUND_BLOCKS = 4
+    LOST_FOUND_BLOCKS = 4,
+    POINTERS_A_BLOCK = BLOCK / 4
 };
 enum { /* feature bits; "incompat" ones change the layout */
        COMPAT_JOURNAL = 0x4,
        COMPAT_XATTR = 0x8,
+       COMPAT_RESIZE_INODE = 0x10,
        COMPAT_DIR_INDEX = 0x20,
        INCOMPAT_FILETYPE = 0x2,
        INCOMPAT_RECOVER = 0x4,
@@ -89,7 +92,6 @@ uint64_t ext4_span_below(const struct ws_ext4_spans *spans, uint64_t block);
 /* Set the bits of a group's bitmap for the first `most` blocks of the spans, where they stand in this group. */
 void ext4_span_bits(const struct ws_ext4_spans *spans, uint64_t most, uint32_t group, uint8_t *bitmap);
 void ext4_fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to);
-uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group);
 uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group);
 bool ext4_has_super(uint32_t group);
 /* The physical block of data block `d`, and how many follow it without a gap (at most `most`). */
@@ -99,9 +101,27 @@ uint32_t ext4_inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group);
 uint32_t ext4_table_written(const struct ws_ext4_geometry *g, uint32_t group);
 /* Blocks of content in this group. */
 uint64_t ext4_data_in_group(const struct ws_ext4_geometry *g, uint32_t group);
-uint64_t ext4_super_offset(const struct ws_ext4_geometry *g,
-                           uint32_t group); /* blocks before bitmaps of a flex group */
-uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first);
+/* fixed.c: where the structures stand that are not content. Blocks of superblock and descriptors, and what is kept for
+ * more of these, at the front of a group. */
+uint64_t ext4_super_blocks(const struct ws_ext4_geometry *g, uint32_t group);
+/* So many a group needs for itself and its flex group. */
+uint64_t ext4_front_blocks(const struct ws_ext4_geometry *g, uint32_t group);
+/* All of them, in order, into g->fixed. @return WS_E_FORMAT if those of the volume that is there lie in each other's
+ * way */
+enum ws_status ext4_list_fixed(struct ws_ext4_geometry *g, struct ws_error *error);
+/* What they leave, into g->space. */
+enum ws_status ext4_list_space(struct ws_ext4_geometry *g, struct ws_error *error);
+uint64_t ext4_fixed_in_group(const struct ws_ext4_geometry *g, uint32_t group);
+/* A group that holds nothing but its superblock needs no bitmap: the kernel makes it. The last one's is never left out:
+ * it carries the padding past the end. */
+bool ext4_bitmap_is_written(const struct ws_ext4_geometry *g, uint32_t group);
+
+/* reserve.c: what is kept for descriptors of groups to come, as a file (inode 7) of block maps. */
+uint32_t ext4_choose_reserve(const struct ws_ext4_geometry *g);
+/* Its blocks in group 0 behind the descriptors: those kept, each of which lists its copies in other groups, and the one
+ * that lists them. */
+void ext4_reserve_block(const struct ws_ext4_geometry *g, uint32_t number, uint8_t out[BLOCK]);
+void ext4_reserve_inode(const struct ws_ext4_geometry *g, uint8_t out[INODE_SIZE]);
 
 /* How an inode's blocks divide. */
 struct ext4_shape {
@@ -129,26 +149,29 @@ struct ws_ext4_sparse {
 /* Blocks of data space that an item takes. */
 uint64_t ext4_placed(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape);
 
+/* Where a group's bitmaps and its inode table stand. */
+struct ws_ext4_tables {
+    uint64_t block_bitmap, inode_bitmap, inode_table;
+};
+struct ws_ext4_tables ext4_tables_of(const struct ws_ext4_geometry *g, uint32_t group);
+
 /* over.c: the volume that is there. Geometry and names are taken from it; what it has free becomes the data space. */
 struct ws_ext4_over {
-    struct ws_source *now; /* its journal applied */
-    uint16_t *table_used;  /* blocks of each group's inode table that hold something */
-    uint64_t journal_head; /* block of its journal's superblock, which is to be the following */
+    struct ws_source *now;         /* its journal applied */
+    struct ws_ext4_tables *tables; /* of each group, where they stand there */
+    uint16_t *table_used;          /* blocks of each group's inode table that hold something */
+    uint64_t journal_head;         /* block of its journal's superblock, which is to be the following */
     uint8_t journal[BLOCK];
     uint64_t kbytes_written; /* in all its life */
 };
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
-/* It is arranged as a volume composed here is? Its free blocks become the data space. */
+/* Where its tables stand; its free blocks become the data space. */
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error);
 /* Files whose content is there, and the journal, get rows that say where. */
 enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kept, struct ws_error *error);
 /* What stays in place, in order: no two files may share a block. */
 enum ws_status ext4_over_count(struct ws_ext4_geometry *g, struct ws_error *error);
 void ext4_over_close(struct ws_ext4_geometry *g);
-/* A group's bitmaps and inode table. */
-uint64_t ext4_block_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group);
-uint64_t ext4_inode_bitmap_at(const struct ws_ext4_geometry *g, uint32_t group);
-uint64_t ext4_inode_table_at(const struct ws_ext4_geometry *g, uint32_t group);
 /* geometry.c: the row of an item, among rows that begin with its number and stand in its order; NULL: it has none */
 void *ext4_row_of(const void *rows, size_t count, size_t each, size_t item);
 /* The array, with room for one more than `count`; NULL without memory: it stays as it was. */

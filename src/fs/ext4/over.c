@@ -34,7 +34,7 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     if (incompat != incompat_ours || (ws_load_le32(s + 0x64) & ~(uint32_t)RO_ORPHAN_PRESENT) != ro_ours)
         WS_GO(not_ours(error, "it has other features"));
     if (facts.block_size != BLOCK || facts.inode_size != INODE_SIZE || ws_load_le16(s + 0xfe) != DESC_SIZE ||
-        ws_load_le32(s + 0x20) != BLOCKS_A_GROUP || ws_load_le32(s + 0x14) || ws_load_le16(s + 0xce))
+        ws_load_le32(s + 0x20) != BLOCKS_A_GROUP || ws_load_le32(s + 0x14))
         WS_GO(not_ours(error, "its blocks or inodes have other sizes"));
     if (ws_load_le32(s + 0x28) % INODES_A_BLOCK) WS_GO(not_ours(error, "its inodes fill no whole blocks"));
     g->params.size = facts.size;
@@ -42,6 +42,8 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     memcpy(g->params.seed.byte, s + 0xec, 16);
     memcpy(g->params.label, facts.label, sizeof g->params.label);
     g->inodes_a_group = ws_load_le32(s + 0x28);
+    g->reserved_blocks = ws_load_le32(s + 0x5c) & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
+    if (g->reserved_blocks > POINTERS_A_BLOCK) WS_GO(not_ours(error, "it keeps more room for descriptors than can be"));
     g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
 done:
     if (status != WS_OK) ext4_over_close(g);
@@ -52,21 +54,24 @@ void ext4_over_close(struct ws_ext4_geometry *g) {
     if (!g->over) return;
     ws_source_close(g->over->now);
     free(g->over->table_used);
+    free(g->over->tables);
     free(g->over);
     g->over = NULL;
 }
 
 /* The free blocks of one group, by its bitmap. */
-static enum ws_status take_group(const struct ext4_volume *v, uint32_t group, uint64_t blocks, uint64_t prefix,
-                                 struct ws_ext4_spans *spans, struct ws_error *error) {
+static enum ws_status take_group(struct ws_ext4_geometry *g, const struct ext4_volume *v, uint32_t group,
+                                 struct ws_error *error) {
+    const uint64_t blocks = ext4_group_blocks(g, group);
     const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
     uint8_t bitmap[BLOCK] = {0};
     if (!(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
         WS_TRY(ws_source_read(v->source, wide(d, 0x00, 0x20) * BLOCK, bitmap, BLOCK, error));
-    for (uint64_t i = prefix, from; i < blocks; i++) {
+    ext4_span_bits(&g->fixed, UINT64_MAX, group, bitmap);
+    for (uint64_t i = 0, from; i < blocks; i++) {
         if (bitmap[i / 8] >> i % 8 & 1) continue;
         for (from = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
-        if (!ext4_add_span(spans, (uint64_t)group * BLOCKS_A_GROUP + from, i - from))
+        if (!ext4_add_span(&g->space, (uint64_t)group * BLOCKS_A_GROUP + from, i - from))
             return ws_fail(error, WS_E_NOMEM, "out of memory for a list of free blocks");
     }
     return WS_OK;
@@ -104,23 +109,34 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
     return WS_OK;
 }
 
+/* What is kept for more descriptors ends with its map. */
+static enum ws_status take_reserve(const struct ws_ext4_geometry *g, struct ext4_volume *v, struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    if (!g->reserved_blocks) return WS_OK;
+    WS_TRY(ext4_inode(v, INO_RESIZE, inode, error));
+    if (ws_load_le32(inode + 0x28 + 4 * 13) == ext4_super_blocks(g, 0) - 1) return WS_OK;
+    return not_ours(error, "its room for descriptors is listed elsewhere");
+}
+
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error) {
     struct ext4_volume v;
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
     if (v.blocks != g->blocks || v.groups != g->groups) WS_GO(not_ours(error, "its groups are others"));
     g->over->table_used = calloc(g->groups, sizeof *g->over->table_used);
-    if (!g->over->table_used) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
+    g->over->tables = calloc(g->groups, sizeof *g->over->tables);
+    if (!g->over->table_used || !g->over->tables)
+        WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
     for (uint32_t i = 0; i < g->groups; i++) {
         const uint8_t *d = v.descriptors + (size_t)i * v.desc_size;
-        if (wide(d, 0x00, 0x20) != ext4_block_bitmap_at(g, i) || wide(d, 0x04, 0x24) != ext4_inode_bitmap_at(g, i) ||
-            wide(d, 0x08, 0x28) != ext4_inode_table_at(g, i))
-            WS_GO(not_ours(error, "its tables stand elsewhere"));
+        g->over->tables[i] = (struct ws_ext4_tables){wide(d, 0x00, 0x20), wide(d, 0x04, 0x24), wide(d, 0x08, 0x28)};
         uint32_t unused = ws_load_le16(d + 0x1c) | (uint32_t)ws_load_le16(d + 0x32) << 16;
         if (!(ws_load_le16(d + 0x12) & GROUP_INODE_UNINIT) && unused < g->inodes_a_group)
             g->over->table_used[i] = (uint16_t)ws_div_up(g->inodes_a_group - unused, INODES_A_BLOCK);
-        WS_GO(take_group(&v, i, ext4_group_blocks(g, i), ext4_prefix(g, i), &g->space, error));
     }
+    WS_GO(take_reserve(g, &v, error));
+    WS_GO(ext4_list_fixed(g, error));
+    for (uint32_t i = 0; i < g->groups; i++) WS_GO(take_group(g, &v, i, error));
     if (!g->space.count) WS_GO(ws_fail(error, WS_E_SPACE, "the volume that is there has no block free"));
     WS_GO(take_journal(g, &v, error));
 done:
@@ -176,12 +192,8 @@ enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kep
 /* Does it lie outside the fixed structures, and outside what is free? */
 static bool may_hold(const struct ws_ext4_geometry *g, const struct ws_ext4_run *r) {
     uint64_t last = r->block + r->blocks;
-    if (last > g->blocks || ext4_span_below(&g->space, r->block) != ext4_span_below(&g->space, last)) return false;
-    uint32_t group = (uint32_t)(r->block / BLOCKS_A_GROUP);
-    if (r->block % BLOCKS_A_GROUP < ext4_prefix(g, group)) return false;
-    while ((uint64_t)++group * BLOCKS_A_GROUP < last)
-        if (ext4_prefix(g, group)) return false;
-    return true;
+    return last <= g->blocks && ext4_span_below(&g->space, r->block) == ext4_span_below(&g->space, last) &&
+           ext4_span_below(&g->fixed, r->block) == ext4_span_below(&g->fixed, last);
 }
 
 static int by_block(const void *a, const void *b) {

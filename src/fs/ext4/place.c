@@ -4,35 +4,9 @@
 #include <stdlib.h>
 #include <string.h>
 
-uint32_t ext4_flex_members(const struct ws_ext4_geometry *g, uint32_t first) {
-    uint32_t left = g->groups - first;
-    return left < g->flex_groups ? left : g->flex_groups;
-}
-
-bool ext4_has_super(uint32_t group) { /* sparse_super: groups 0, 1 and the powers of 3, 5 and 7 */
-    if (group <= 1) return true;
-    static const uint32_t bases[3] = {3, 5, 7};
-    for (int i = 0; i < 3; i++) {
-        uint32_t n = group;
-        while (n % bases[i] == 0) n /= bases[i];
-        if (n == 1) return true;
-    }
-    return false;
-}
-
-uint64_t ext4_super_offset(const struct ws_ext4_geometry *g, uint32_t group) {
-    return ext4_has_super(group) ? 1 + (uint64_t)g->gdt_blocks : 0;
-}
-
 uint32_t ext4_group_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
     uint64_t left = g->blocks - (uint64_t)group * BLOCKS_A_GROUP;
     return (uint32_t)ws_min_u64(left, BLOCKS_A_GROUP);
-}
-
-uint32_t ext4_prefix(const struct ws_ext4_geometry *g, uint32_t group) {
-    uint64_t prefix = ext4_super_offset(g, group);
-    if (group % g->flex_groups == 0) prefix += (uint64_t)ext4_flex_members(g, group) * (2 + g->table_blocks);
-    return (uint32_t)prefix;
 }
 
 bool ext4_add_span(struct ws_ext4_spans *s, uint64_t block, uint64_t blocks) {

@@ -10,13 +10,16 @@ enum call {
     CALL_WRITE = 1,
     CALL_OPEN = 2,
     CALL_CLOSE = 3,
+    CALL_STATE = 4, /* stat */
     CALL_IOCTL = 16,
     CALL_PREAD = 17,
+    CALL_PWRITE = 18,
     CALL_SLEEP = 35,
     CALL_FORK = 57,
     CALL_EXEC = 59,
     CALL_EXIT = 60,
-    CALL_NODE = 133, /* mknod */
+    CALL_SYNC_FILE = 74, /* fsync */
+    CALL_NODE = 133,     /* mknod */
     CALL_MOUNT = 165,
     CALL_FOLDER = 217, /* getdents64 */
     CALL_UNSHARE = 272,
@@ -38,9 +41,11 @@ enum { OPEN_WRITE = 1, OPEN_BOTH = 2, OPEN_FOLDER = 0200000, OPEN_CLOSE = 020000
 enum { NODE_CHARACTER = 0020600, LOOP_CONTROL = 10 << 8 | 237 }; /* Documentation/admin-guide/devices.txt */
 enum { MOUNT_RECURSIVE = 16384, MOUNT_PRIVATE = 1 << 18, NEW_MOUNTS = 0x20000 };
 
-/* linux/fs.h, linux/loop.h */
+/* linux/fs.h, linux/blkpg.h, linux/loop.h */
 enum {
     ASK_SECTOR = 0x1268,      /* BLKSSZGET */
+    TELL_PARTITION = 0x1269,  /* BLKPG */
+    PARTITION_RESIZE = 3,     /* its BLKPG_RESIZE_PARTITION */
     ASK_FREE_LOOP = 0x4c82,   /* LOOP_CTL_GET_FREE */
     LOOP_SET_FILE = 0x4c00,   /* LOOP_SET_FD */
     LOOP_CLEAR_FILE = 0x4c01, /* LOOP_CLR_FD */
@@ -51,7 +56,17 @@ enum {
     LOOP_READ_ONLY = 1,
     LOOP_DIRECT = 16
 };
-#define ASK_BYTES 0x80081272L /* BLKGETSIZE64 */
+#define ASK_BYTES 0x80081272L   /* BLKGETSIZE64 */
+#define VOLUME_GROW 0x40086610L /* EXT4_IOC_RESIZE_FS: how many blocks it is to have */
+struct partition_place {
+    int64_t at, length; /* bytes */
+    int32_t number;
+    char names[128];
+};
+struct partition_order {
+    int32_t order, flags, length;
+    struct partition_place *place;
+};
 struct loop_place {
     uint64_t device, inode, rdevice, offset, size_limit;
     uint32_t number, encrypt_type, encrypt_key_size, flags;
