@@ -41,36 +41,51 @@ bool start_disk_read(struct start_machine *m, uint64_t at, uint64_t length, void
     return true;
 }
 
+static void forget_windows(struct start_machine *m) {
+    for (unsigned i = 0; i < START_WINDOWS; i++) m->window_at[i] = UINT64_MAX;
+}
+
 bool start_disk_write(struct start_machine *m, uint64_t at, uint32_t length, const void *from) {
     unsigned shift = shift_of(m->sector_bytes);
     uint64_t lba = at >> shift;
     uint32_t count = length >> shift;
     if (((at | length) & (m->sector_bytes - 1)) || (m->sectors && (lba >= m->sectors || count > m->sectors - lba)))
         return start_fail(m, "no whole sectors of the drive lie at %U", at);
-    m->window_at = UINT64_MAX; /* what was read before may be another */
+    forget_windows(m); /* what was read before may be another */
     return m->write(m, lba, count, from);
 }
 
-/* Where a window cannot be read whole (the drive's last sectors, a bad one among good ones) only the piece is read. */
+/* The window that begins at this byte; the one that was least used of late is given up for it. NULL: it cannot be read
+ * whole (the drive's last sectors, a bad one among good ones). */
+static const uint8_t *window_of(struct start_machine *m, uint64_t base) {
+    unsigned oldest = 0;
+    unsigned i = 0;
+    for (; i < START_WINDOWS && m->window_at[i] != base; i++)
+        if (m->window_used[i] < m->window_used[oldest]) oldest = i;
+    if (i == START_WINDOWS) {
+        i = oldest;
+        m->window_at[i] = UINT64_MAX;
+        if (m->sectors && base + START_WINDOW > m->sectors << shift_of(m->sector_bytes)) return NULL;
+        if (!start_disk_read(m, base, START_WINDOW, m->window + (size_t)i * START_WINDOW)) return NULL;
+        m->window_at[i] = base;
+    }
+    m->window_used[i] = ++m->windows_used;
+    return m->window + (size_t)i * START_WINDOW;
+}
+
 bool start_disk_peek(struct start_machine *m, uint64_t at, uint32_t length, void *into) {
     uint8_t *out = into;
     if (!m->window) {
-        m->window = m->take(m, START_WINDOW);
-        m->window_at = UINT64_MAX;
+        m->window = m->take(m, START_WINDOWS * START_WINDOW);
+        forget_windows(m);
     }
     if (!m->window) return start_fail(m, "there is no memory left");
     while (length) {
-        uint64_t base = at & ~(uint64_t)(START_WINDOW - 1);
         uint32_t skip = (uint32_t)at & (START_WINDOW - 1);
         uint32_t n = START_WINDOW - skip < length ? START_WINDOW - skip : length;
-        if (m->window_at != base) {
-            m->window_at = UINT64_MAX;
-            if (m->sectors && base + START_WINDOW > m->sectors << shift_of(m->sector_bytes))
-                return start_disk_read(m, at, length, out);
-            if (!start_disk_read(m, base, START_WINDOW, m->window)) return start_disk_read(m, at, length, out);
-            m->window_at = base;
-        }
-        memcpy(out, m->window + skip, n);
+        const uint8_t *window = window_of(m, at - skip);
+        if (!window) return start_disk_read(m, at, length, out);
+        memcpy(out, window + skip, n);
         at += n;
         out += n;
         length -= n;

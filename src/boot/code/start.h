@@ -25,7 +25,8 @@ enum {
     START_OPTIONS_MOST = 4096,
     START_NEXT_WAIT = 5,     /* seconds, before an entry that takes the place of one that cannot be started */
     START_WAIT_LONG = 60000, /* milliseconds; by these a machine sees that nothing but a key goes on */
-    START_WINDOW = 4096
+    START_WINDOW = 4096,
+    START_WINDOWS = 4 /* a folder, an inode, its group and a map are read by turns */
 };
 
 enum start_key {
@@ -65,8 +66,9 @@ struct start_machine {
     /* kept by the common code */
     char error[200];
     uint8_t *bounce; /* one sector */
-    uint8_t *window;
-    uint64_t window_at;
+    uint8_t *window; /* all of them in a row */
+    uint64_t window_at[START_WINDOWS];
+    uint32_t window_used[START_WINDOWS], windows_used;
 };
 
 /* text.c: the little that is missed of a C library. */

@@ -16,7 +16,7 @@ enum {
     PAUSE_MS = 100,
     SAY_AFTER = 250, /* pauses: a system that waits has not given up by then */
     GIVE_UP = 9000,
-    MEMORY = 64 << 10, /* one sector, the window */
+    MEMORY = 64 << 10, /* one sector, the windows */
     SUPER = 1024,      /* ext4: bytes before the superblock, and the volume's identifier in it */
     SUPER_ID = 0x68
 };
