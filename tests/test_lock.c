@@ -162,10 +162,165 @@ static void secrets_are_judged(void) {
     CHECK(ws_lock_seconds(ws_lock_cost(WS_LOCK_PASSPHRASE), WS_LOCK_SLOW_PC) < 5);
 }
 
+/* What was made here opens again: with either secret, by either header, and is what was put in. */
+static void what_was_locked_is_opened(void) {
+    static const struct ws_guid id = {{7}};
+    const char *path = scratch("again");
+    char recovery[WS_RECOVERY_ROOM];
+    uint8_t *bytes, *back = malloc(BODY), *twice = malloc(BODY);
+    struct ws_lock *lock = NULL;
+    struct ws_source *open = random_volume(&bytes), *volume = NULL;
+    OK(ws_lock_create(open, &id, "HUT", &lock, &error));
+    OK(ws_lock_add(lock, WS_LOCK_RECOVERY, "gull 7 over the bar", &error)); /* the cheaper way */
+    OK(ws_lock_recovery(recovery, &error));
+    OK(ws_lock_add(lock, WS_LOCK_RECOVERY, recovery, &error));
+    save(path, ws_lock_head(lock), 0);
+    save(path, ws_lock_body(lock), WS_LOCK_HEAD);
+    OK(ws_source_read(ws_lock_body(lock), 0, twice, BODY, &error));
+    ws_lock_close(lock);
+    for (int i = 0; i < 2; i++) { /* by the first header, then without it */
+        struct ws_lock *opened = NULL, *again = NULL;
+        OK(ws_source_file(path, &volume, &error));
+        FAILS(ws_lock_open(volume, i ? "gull 7 over the ba" : "", &opened, &error), WS_E_USAGE);
+        OK(ws_lock_open(volume, i == 1 ? recovery : "gull 7 over the bar", &opened, &error));
+        CHECK_INT(ws_lock_body(opened)->size, BODY);
+        CHECK_INT(ws_lock_begin(opened), WS_LOCK_HEAD);
+        OK(ws_source_read(ws_lock_body(opened), 0, back, BODY, &error));
+        CHECK(memcmp(back, bytes, BODY) == 0);
+        for (int n = 0; n < cases_of(60); n++) {
+            size_t at = random_below(BODY), length = 1 + random_below(20000);
+            if (length > BODY - at) length = BODY - at;
+            OK(ws_source_read(ws_lock_body(opened), at, back, length, &error));
+            CHECK(memcmp(back, bytes + at, length) == 0);
+        }
+        OK(ws_lock_again(opened, open, &again, &error)); /* around the same bytes: the same bytes */
+        OK(ws_source_read(ws_lock_body(again), 0, back, BODY, &error));
+        CHECK(memcmp(back, twice, BODY) == 0);
+        ws_lock_close(again);
+        FAILS(ws_lock_again(opened, volume, &again, &error), WS_E_RANGE);
+        ws_lock_close(opened);
+        ws_source_close(volume);
+        if (i == 0) CHECK_INT(shell(NULL, "dd if=/dev/zero of=%s bs=512 count=1 conv=notrunc 2>/dev/null", path), 0);
+    }
+    ws_source_close(open);
+    free(bytes);
+    free(back);
+    free(twice);
+}
+
+/* Locks that the judge made: of other kinds, too. */
+static void the_judges_locks_are_opened(void) {
+    static const struct {
+        const char *options;
+        enum ws_status status;
+    } kinds[] = {{"--pbkdf argon2id", WS_OK},
+                 {"--pbkdf argon2i --sector-size 4096", WS_OK},
+                 {"--pbkdf pbkdf2 --pbkdf-force-iterations 1000 --hash sha512", WS_OK},
+                 {"--pbkdf pbkdf2 --pbkdf-force-iterations 1000 --hash sha1", WS_OK},
+                 {"--pbkdf argon2id --offset 65536 --label HUT", WS_OK},
+                 {"--pbkdf argon2id --key-size 256", WS_E_UNSUPPORTED},
+                 {"--pbkdf argon2id --cipher aes-cbc-essiv:sha256 --key-size 256", WS_E_UNSUPPORTED},
+                 {"--pbkdf pbkdf2 --pbkdf-force-iterations 1000 --type luks1", WS_E_FORMAT}};
+    if (!have_program("cryptsetup")) {
+        skip_test("nothing is installed that makes other locks");
+        return;
+    }
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
+        const char *path = scratch("theirs");
+        struct ws_source *volume = NULL;
+        struct ws_lock *lock = NULL;
+        uint8_t key[64], sector[4096], stands[4096];
+        bool argon = strstr(kinds[i].options, "argon") != NULL;
+        CHECK_INT(shell(NULL,
+                        "rm -f %s; truncate -s 64M %s; printf 'gull 7 over' >%s.secret; cryptsetup luksFormat -q %s %s "
+                        "%s --key-file %s.secret %s && printf 'second one' >%s.two && cryptsetup luksAddKey -q %s "
+                        "--key-file %s.secret %s %s.two",
+                        path, path, path, strstr(kinds[i].options, "--type") ? "" : "--type luks2", kinds[i].options,
+                        argon ? "--pbkdf-force-iterations 4 --pbkdf-memory 64 --pbkdf-parallel 2" : "", path, path,
+                        path,
+                        argon ? "--pbkdf-force-iterations 4 --pbkdf-memory 64"
+                              : "--pbkdf pbkdf2 --pbkdf-force-iterations 1000",
+                        path, path, path),
+                  0);
+        OK(ws_source_file(path, &volume, &error));
+        if (kinds[i].status != WS_OK) {
+            FAILS(ws_lock_open(volume, "gull 7 over", &lock, &error), kinds[i].status);
+            ws_source_close(volume);
+            continue;
+        }
+        FAILS(ws_lock_open(volume, "gull 7 ove", &lock, &error), WS_E_USAGE);
+        OK(ws_lock_open(volume, i % 2 ? "second one" : "gull 7 over", &lock, &error));
+        CHECK(key_by(path, "gull 7 over", key));
+        const uint64_t at = ws_lock_begin(lock);
+        const size_t unit = shell(NULL, "cryptsetup luksDump %s | grep -q 'sector: 4096'", path) == 0 ? 4096 : 512;
+        OK(ws_source_read(volume, at + 8192, stands, sizeof stands, &error));
+        OK(ws_source_read(ws_lock_body(lock), 8192, sector, sizeof sector, &error));
+        for (size_t n = 0; n < 4096; n += unit) CHECK(decipher(key, 8192 + n, stands + n, unit));
+        CHECK(memcmp(sector, stands, sizeof sector) == 0);
+        CHECK_INT(ws_lock_body(lock)->size + at, 64 * MIB);
+        ws_lock_close(lock);
+        ws_source_close(volume);
+    }
+}
+
+/* Headers changed at random, with and without a right checksum: opened as before, or refused in words. */
+static void hostile_headers_do_no_harm(void) {
+    static const char *const words[] = {"0", "-1", "99999999999999999999", "\"0\"", "{}", "[]", "null", "4294967296"};
+    static const struct ws_guid id;
+    enum { HEADER = 16384 };
+    uint8_t *bytes, *good = calloc(1, WS_LOCK_HEAD + BODY), *bad = malloc(WS_LOCK_HEAD + BODY);
+    struct ws_lock *lock = NULL;
+    struct ws_source *open = random_volume(&bytes), *volume = NULL;
+    OK(ws_lock_create(open, &id, "HUT", &lock, &error));
+    OK(ws_lock_add(lock, WS_LOCK_RECOVERY, "gull 7 over", &error));
+    OK(ws_source_read(ws_lock_head(lock), 0, good, (size_t)ws_lock_head(lock)->size, &error));
+    ws_lock_close(lock);
+    for (int i = 0; i < cases_of(60); i++) {
+        memcpy(bad, good, WS_LOCK_HEAD + BODY);
+        char *text = (char *)bad + 4096;
+        size_t n = strlen(text), at = random_below(n);
+        if (i % 3 == 0) { /* a number becomes something else */
+            while (at < n && !(text[at] >= '0' && text[at] <= '9')) at++;
+            size_t end = at;
+            while (end < n && text[end] >= '0' && text[end] <= '9') end++;
+            const char *to = words[random_below(8)];
+            memmove(text + at + strlen(to), text + end, n - end + 1);
+            memcpy(text + at, to, strlen(to));
+        } else if (i % 3 == 1) {
+            text[at] = (char)(' ' + random_below(95));
+        } else {
+            bad[random_below(i % 2 ? HEADER : 512)] ^= (uint8_t)(1 << random_below(8));
+        }
+        memset(bad + HEADER, 0, HEADER); /* no second one to fall back on */
+        if (i % 4) {
+            uint8_t sum[32];
+            memset(bad + 448, 0, 64);
+            if (EVP_Digest(bad, HEADER, sum, NULL, EVP_sha256(), NULL) != 1) abort();
+            memcpy(bad + 448, sum, sizeof sum);
+        }
+        OK(ws_source_memory(bad, WS_LOCK_HEAD + BODY, &volume, &error));
+        memset(&error, 0, sizeof error);
+        enum ws_status status = ws_lock_open(volume, "gull 7 over", &lock, &error);
+        CHECK(status == WS_OK || error.what[0]);
+        if (status == WS_OK) {
+            OK(ws_source_read(ws_lock_body(lock), 0, bytes, 512, &error));
+            ws_lock_close(lock);
+        }
+        ws_source_close(volume);
+    }
+    ws_source_close(open);
+    free(bytes);
+    free(good);
+    free(bad);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"the judge opens it with either secret", the_judge_opens_it_with_either_secret},
         {"two locks have nothing in common", two_locks_have_nothing_in_common},
+        {"what was locked is opened", what_was_locked_is_opened},
+        {"the judge's locks are opened", the_judges_locks_are_opened},
+        {"hostile headers do no harm", hostile_headers_do_no_harm},
         {"secrets are judged", secrets_are_judged},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -61,6 +61,21 @@ const struct ws_source *ws_lock_body(const struct ws_lock *lock);
  */
 WS_CHECKED enum ws_status ws_lock_add(struct ws_lock *lock, enum ws_lock_secret kind, const char *secret,
                                       struct ws_error *error);
+/**
+ * Open a locked volume (LUKS2, AES-XTS with 512-bit keys, as made here and by most): what it holds is ws_lock_body(), a
+ * source over `volume`, which stays the caller's and outlives it. Takes the memory and the time that the volume asks
+ * for.
+ * @return WS_E_USAGE if the secret opens it not; WS_E_NOTFOUND if it is none; WS_E_FORMAT for a damaged header;
+ *         WS_E_UNSUPPORTED for other ciphers, or one that is being changed; WS_E_NOMEM
+ */
+WS_CHECKED enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, struct ws_lock **lock,
+                                       struct ws_error *error);
+/** The same lock around other bytes: enciphered with the key of one that was opened; its header stays as it stands.
+ *  @param open  as large as what was opened, and as ws_lock_create() takes it */
+WS_CHECKED enum ws_status ws_lock_again(const struct ws_lock *opened, const struct ws_source *open,
+                                        struct ws_lock **lock, struct ws_error *error);
+/** Bytes of the volume in front of what an opened lock holds. */
+uint64_t ws_lock_begin(const struct ws_lock *lock);
 /** Is this a locked volume (LUKS, version 1 or 2)? @param uuid  out: its identifier, 40 bytes; may be NULL */
 bool ws_lock_probe(const struct ws_source *volume, char *uuid);
 /** Is its key made? */

@@ -16,6 +16,8 @@ struct ws_lock {
     const struct ws_source *open;
     struct ws_source *head, *body;
     uint8_t *key; /* NULL: not made yet */
+    bool opened;  /* `open` is the locked volume itself, and the body what it holds */
+    struct lock_place place;
     char label[48];
     struct lock_header header;
     uint8_t bytes[LOCK_AREAS_AT + WS_LOCK_SECRETS_MOST * LOCK_AREA];
@@ -67,6 +69,30 @@ static void body_piece(const struct ws_source *source, uint64_t at, struct ws_pi
     if (!l->key) *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, l->open, at};
 }
 
+/* Of one that was opened: whole sectors are read and deciphered. */
+static enum ws_status opened_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                  struct ws_error *error) {
+    const struct ws_lock *l = source->state;
+    const uint32_t unit = l->place.sector;
+    uint8_t *out = buffer;
+    while (length) {
+        uint8_t sector[WS_LOCK_SECTOR];
+        size_t skip = at % unit;
+        size_t n = skip || length < unit ? ws_min_u64(length, unit - skip) : length / unit * unit;
+        bool whole = n >= unit;
+        uint8_t *to = whole ? out : sector;
+        size_t all = whole ? n : unit;
+        WS_TRY(ws_source_read(l->open, l->place.at + at - skip, to, all, error));
+        WS_TRY(lock_decipher(l->key, at - skip + l->place.tweak * 512, unit, to, all, error));
+        if (!whole) memcpy(out, sector + skip, n);
+        out += n;
+        at += n;
+        length -= n;
+    }
+    return WS_OK;
+}
+
+static const struct ws_source_ops opened_ops = {opened_read, NULL, NULL};
 static const struct ws_source_ops head_ops = {head_read, NULL, NULL};
 static const struct ws_source_ops body_ops = {body_read, NULL, body_piece};
 
@@ -98,6 +124,42 @@ void ws_lock_close(struct ws_lock *l) {
     OPENSSL_cleanse(l, sizeof *l);
     free(l);
 }
+
+enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, struct ws_lock **lock,
+                            struct ws_error *error) {
+    struct ws_lock *l = calloc(1, sizeof *l);
+    if (!l) return ws_fail(error, WS_E_NOMEM, "out of memory for a lock");
+    l->open = volume;
+    l->opened = true;
+    l->key = OPENSSL_secure_zalloc(LOCK_KEY);
+    enum ws_status status = l->key ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a key");
+    if (status == WS_OK) status = lock_find_key(volume, secret, l->key, &l->place, error);
+    if (status == WS_OK) status = ws_source_make(&opened_ops, l->place.length, l, &l->body, error);
+    if (status != WS_OK) ws_lock_close(l);
+    else *lock = l;
+    return status;
+}
+
+enum ws_status ws_lock_again(const struct ws_lock *opened, const struct ws_source *open, struct ws_lock **lock,
+                             struct ws_error *error) {
+    static const struct ws_guid none;
+    if (opened->place.sector != WS_LOCK_SECTOR || opened->place.tweak)
+        return ws_fail(error, WS_E_UNSUPPORTED, "the locked volume was not made here: its sectors have %u bytes",
+                       opened->place.sector);
+    if (open->size != opened->place.length)
+        return ws_fail(error, WS_E_RANGE, "what a lock is put around has another size than it had");
+    WS_TRY(ws_lock_create(open, &none, "", lock, error));
+    (*lock)->key = OPENSSL_secure_zalloc(LOCK_KEY);
+    if ((*lock)->key) {
+        memcpy((*lock)->key, opened->key, LOCK_KEY);
+        return WS_OK;
+    }
+    ws_lock_close(*lock);
+    *lock = NULL;
+    return ws_fail(error, WS_E_NOMEM, "out of memory for a key");
+}
+
+uint64_t ws_lock_begin(const struct ws_lock *l) { return l->opened ? l->place.at : WS_LOCK_HEAD; }
 
 const struct ws_source *ws_lock_head(const struct ws_lock *l) { return l->head; }
 const struct ws_source *ws_lock_body(const struct ws_lock *l) { return l->body; }
