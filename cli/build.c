@@ -181,6 +181,7 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         code = EXIT_DONE;
         goto done;
     }
+    cli->secrets = password_fd;
     WS_GO(cli_load_plan(cli, word[0], &p));
     WS_GO(cli_find_planned(cli, ws_plan_drive(p.plan), &facts));
     struct ws_target_rules rules = {external != 0};
@@ -193,7 +194,8 @@ int run_build(struct cli *cli, int argc, const char **argv) {
                       "will be replaced; what is kept, and what is lost, stands in the plan", answer, sizeof answer));
         confirm = answer;
     }
-    WS_GO(secret_give(cli, p.build, password_fd));
+    bool told = p.now && cli_is_locked(p.plan); /* what is on the drive could not be read without */
+    WS_GO(secret_give(cli, p.build, told ? NULL : password_fd));
     WS_GO(secret_recovery(cli, p.build, recovery_fd));
     ws_text_printf(&record, "%s.built", word[0]);
     WS_GO(ws_text_status(&record, &cli->error));

@@ -16,6 +16,8 @@ struct cli {
     char *bench_folder;
     struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
     struct ws_port *port;
+    const char
+        *secrets; /**< the open file that secrets are read from, as its option has it; NULL: a terminal is asked */
     struct ws_error error;
     int width;  /**< columns */
     bool wraps; /**< standard output is a terminal: long lines are wrapped */

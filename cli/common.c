@@ -1,5 +1,5 @@
 /* common.c — options, ports, errors, documents: what all commands share. */
-#include "cli/cli.h"
+#include "cli/secret.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -261,7 +261,10 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         WS_GO(cli_find_planned(cli, ws_plan_drive(read), &facts));
         WS_GO(cli_open_now(cli, &facts, &p->drive, &p->now));
     }
-    status = ws_build_again(read, sources, p->now, &p->build, &cli->error);
+    const char *passphrase = NULL;
+    if (p->now && cli_is_locked(read)) WS_GO(cli_ask_passphrase(cli, &passphrase));
+    status = ws_build_again(read, sources, p->now, passphrase, &p->build, &cli->error);
+    secret_clear();
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
         goto done;

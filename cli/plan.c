@@ -1,4 +1,5 @@
 /* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
+#include "cli/secret.h"
 #include "cli/wishes.h"
 
 #include "wild_satchel/port/linux.h"
@@ -308,6 +309,17 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
     else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
 }
 
+/* What is to be renewed; where it is locked, with what opens it. */
+static enum ws_status look_at_now(struct cli *cli, struct planning *g, struct ws_build_setting *setting) {
+    struct ws_memory memory = {.locked = false};
+    WS_TRY(cli_open_now(cli, &g->facts, &g->drive, &g->now));
+    setting->now = g->now;
+    WS_TRY(ws_memory_look(g->now, g->facts.logical_sector, &memory, &cli->error));
+    if (memory.system && memory.locked) return cli_ask_passphrase(cli, &setting->passphrase);
+    if (!cli->secrets) return WS_OK;
+    return ws_fail(&cli->error, WS_E_USAGE, "nothing takes a passphrase: the system on this drive is not locked");
+}
+
 /* The drive, and what is known of it: made first where that is asked for. */
 static enum ws_status decide(struct cli *cli, struct planning *g) {
     struct ws_build_setting setting = {.facts = &g->facts,
@@ -315,11 +327,12 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
                                        .made_at = cli->port->ops->wall_clock(cli->port)};
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) setting.input[i] = g->input[i];
     ws_plan_drive_of(&g->facts, &setting.drive);
-    if (g->request.kind == WS_KIND_RENEWAL) WS_TRY(cli_open_now(cli, &g->facts, &g->drive, &g->now));
-    setting.now = g->now;
+    if (g->request.kind == WS_KIND_RENEWAL) WS_TRY(look_at_now(cli, g, &setting));
     WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
     ws_guid_from_random(&setting.id);
-    WS_TRY(ws_build_prepare(&g->request, &setting, &g->build, &cli->error));
+    enum ws_status status = ws_build_prepare(&g->request, &setting, &g->build, &cli->error);
+    secret_clear();
+    WS_TRY(status);
     g->plan = ws_build_plan(g->build);
     const struct ws_source *image = g->input[WS_INPUT_IMAGE];
     ws_estimate_times(&g->facts, setting.trial, ws_plan_facts(g->plan)->write_bytes, image ? image->size : 0,
@@ -356,7 +369,7 @@ done:
 }
 
 static struct keeping k;
-static char *drive, *make, *pc, *trial;
+static char *drive, *make, *pc, *trial, *password_fd;
 static const struct poptOption options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
     {"drive", 'd', POPT_ARG_STRING, &drive, 0, "the drive to plan for: its name or path", "DRIVE"},
@@ -366,6 +379,8 @@ static const struct poptOption options[] = {
     {"trial", 't', POPT_ARG_STRING, &trial, 0, "the drive's own trial, for better estimates", "FILE"},
     {"picture", 0, POPT_ARG_STRING, &k.picture, 0, "draw the drive before and after into this file (.png or .svg)",
      "FILE"},
+    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+     "with kind renewal: read the passphrase of a locked system from this open file", "NUMBER"},
     {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
     {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
      "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
@@ -410,7 +425,10 @@ int run_plan(struct cli *cli, int argc, const char **argv) {
         return code - 1;
     }
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
+    cli->secrets = password_fd;
     WS_GO(check_options(cli));
+    if (password_fd && wished.kind && strcmp(wished.kind, "renewal") != 0)
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--password-fd: only a renewal takes a passphrase when it is planned"));
     WS_GO(cli_open_port(cli));
     if (pc) WS_GO(find_pc(cli, pc, &g->pc));
     g->have_pc = pc != NULL;

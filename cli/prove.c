@@ -1,5 +1,5 @@
 /* prove.c — satchel prove: evidence and verdict. */
-#include "cli/cli.h"
+#include "cli/secret.h"
 
 #include "wild_satchel/port/emulator.h"
 
@@ -98,7 +98,7 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     }
 }
 
-static char *on, *log_path, *confirm;
+static char *on, *log_path, *confirm, *account, *password_fd;
 static int starts = 2, cut, keep, wait_s, external;
 static const struct poptOption options[] = {
     {"on", 'o', POPT_ARG_STRING, &on, 0,
@@ -107,6 +107,10 @@ static const struct poptOption options[] = {
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts: a start writes to it", "NAME"},
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
     {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
+    {"account", 0, POPT_ARG_STRING, &account, 0,
+     "who logs in where the system asks for it, and may administer; the password is asked for", "NAME"},
+    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+     "read that, and behind it the passphrase of what is locked, from this open file, a line each", "NUMBER"},
     {"keep-traces", 0, POPT_ARG_NONE, &keep, 0, "leave what the proof wrote on the drive", NULL},
     {"wait", 0, POPT_ARG_INT, &wait_s, 0, "seconds a start may take (180)", "S"},
     {"console", 0, POPT_ARG_STRING, &log_path, 0, "add everything an emulated console says to this file", "FILE"},
@@ -131,6 +135,38 @@ static int conclude(struct cli *cli, const struct ws_proof *proof, const char *d
     return code;
 }
 
+/* Is what the drive keeps locked? */
+static enum ws_status look_for_lock(struct cli *cli, const struct ws_drive_facts *facts, bool *locked) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    struct ws_memory memory = {.locked = false};
+    enum ws_status status = cli->port->ops->open(cli->port, facts->id, WS_OPEN_READ, &drive, &cli->error);
+    if (status == WS_OK) status = ws_source_drive(drive, &source, &cli->error);
+    if (status == WS_OK) status = ws_memory_look(source, facts->logical_sector, &memory, &cli->error);
+    *locked = memory.locked;
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return status;
+}
+
+static enum ws_status ask_secrets(struct cli *cli, const struct ws_drive_facts *facts, struct ws_proof_options *o) {
+    const char *what[2], *out[2] = {NULL, NULL};
+    char whose[80];
+    bool locked = false;
+    size_t count = 0;
+    WS_TRY(look_for_lock(cli, facts, &locked));
+    (void)snprintf(whose, sizeof whose, "Password of %.32s", account ? account : "");
+    if (account) what[count++] = whose;
+    if (locked) what[count++] = "Passphrase that opens the drive";
+    if (!count && password_fd)
+        return ws_fail(&cli->error, WS_E_USAGE, "nothing takes a password: no account is named, and nothing is locked");
+    WS_TRY(secret_ask(cli, password_fd, what, count, out));
+    o->account = account;
+    o->password = account ? out[0] : NULL;
+    o->passphrase = locked ? out[count - 1] : NULL;
+    return WS_OK;
+}
+
 int run_prove(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
     struct ws_drive_facts facts;
@@ -151,11 +187,6 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
         confirm = answer;
     }
     WS_GO(ws_drive_confirmed(&facts, confirm, &cli->error));
-    WS_GO(open_pc(cli, on, log_path, &pc));
-    WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
-    WS_GO(pc->ops->plug(pc, facts.id, &cli->error));
-    proof = malloc(sizeof *proof);
-    if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
     struct ws_proof_options o = {.confirm = confirm,
                                  .allow_external_disk = external != 0,
                                  .starts = (unsigned)starts,
@@ -164,9 +195,16 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
                                  .start_wait_s = wait_s,
                                  .on_step = tell_step,
                                  .context = cli};
+    WS_GO(ask_secrets(cli, &facts, &o));
+    WS_GO(open_pc(cli, on, log_path, &pc));
+    WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
+    WS_GO(pc->ops->plug(pc, facts.id, &cli->error));
+    proof = malloc(sizeof *proof);
+    if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
     WS_GO(ws_prove(cli->port, pc, facts.id, &o, proof, &cli->error));
     code = conclude(cli, proof, facts.short_name, pc_facts.name);
 done:
+    secret_clear();
     if (status != WS_OK) code = cli_fail(cli);
     if (pc) pc->ops->close(pc);
     free(proof);

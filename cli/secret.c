@@ -27,7 +27,7 @@ static void guard(void) {
     (void)mlock(recovery, sizeof recovery);
 }
 
-static void secret_clear(void) {
+void secret_clear(void) {
     OPENSSL_cleanse(kept, sizeof kept);
     OPENSSL_cleanse(again, sizeof again);
 }
@@ -99,15 +99,20 @@ static enum ws_status ask(struct cli *cli, struct ws_build *build, size_t number
     return ws_fail(&cli->error, WS_E_USAGE, "no password was typed twice the same; nothing was written");
 }
 
-static enum ws_status from_terminal(struct cli *cli, struct ws_build *build) {
-    struct termios was, silent;
-    enum ws_status status = WS_OK;
-    if (tcgetattr(STDIN_FILENO, &was) != 0)
+static enum ws_status be_silent(struct cli *cli, struct termios *was) {
+    if (tcgetattr(STDIN_FILENO, was) != 0)
         return ws_fail(&cli->error, WS_E_READ, "the terminal cannot be told not to show passwords: %s",
                        strerror(errno));
-    silent = was;
+    struct termios silent = *was;
     silent.c_lflag &= ~(tcflag_t)ECHO;
     (void)tcsetattr(STDIN_FILENO, TCSAFLUSH, &silent);
+    return WS_OK;
+}
+
+static enum ws_status from_terminal(struct cli *cli, struct ws_build *build) {
+    struct termios was;
+    enum ws_status status = be_silent(cli, &was);
+    if (status != WS_OK) return status;
     for (size_t i = 0; status == WS_OK && i < ws_build_passwords(build); i++) status = ask(cli, build, i);
     (void)tcsetattr(STDIN_FILENO, TCSAFLUSH, &was);
     return status;
@@ -122,6 +127,38 @@ static enum ws_status descriptor_of(struct cli *cli, const char *option, const c
     return WS_OK;
 }
 
+enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *const what[], size_t count,
+                          const char *out[]) {
+    char *const rooms[] = {kept, again};
+    struct termios was;
+    int fd = -1;
+    bool terminal = !descriptor && isatty(STDIN_FILENO) && cli->terminal && !cli->json;
+    enum ws_status status = WS_OK;
+    if (!count) return WS_OK;
+    guard();
+    if (descriptor) status = descriptor_of(cli, "--password-fd", descriptor, &fd);
+    else if (terminal) status = be_silent(cli, &was);
+    else status = ws_fail(&cli->error, WS_E_USAGE, "it takes a secret, and none is given: %s", what[0]);
+    if (!descriptor && !terminal)
+        (void)ws_fail_next(&cli->error, "--password-fd N reads from an open file, a line each");
+    for (size_t i = 0; i < count && status == WS_OK; i++) {
+        bool end = false;
+        status = descriptor ? read_line(cli, fd, rooms[i], &end) : ask_once(cli, what[i], "", rooms[i]);
+        out[i] = rooms[i];
+        if (status == WS_OK && !rooms[i][0])
+            status = ws_fail(&cli->error, WS_E_USAGE, "it takes %zu secrets, a line each; this one did not come: %s",
+                             count, what[i]);
+    }
+    if (terminal) (void)tcsetattr(STDIN_FILENO, TCSAFLUSH, &was);
+    if (status != WS_OK) secret_clear();
+    return status;
+}
+
+enum ws_status cli_ask_passphrase(struct cli *cli, const char **out) {
+    static const char *const what[] = {"Passphrase that opens the drive"};
+    return secret_ask(cli, cli->secrets, what, 1, out);
+}
+
 static enum ws_status put_recovery(struct cli *cli, int fd) {
     char line[WS_RECOVERY_ROOM + 1];
     (void)snprintf(line, sizeof line, "%s\n", recovery);
@@ -133,10 +170,15 @@ static enum ws_status put_recovery(struct cli *cli, int fd) {
     return ws_fail_next(&cli->error, "nothing was written to the drive");
 }
 
+static bool makes_lock(const struct ws_build *build) {
+    size_t count = ws_build_passwords(build);
+    return count && !ws_build_password_of(build, count - 1)[0];
+}
+
 /* Written out before the drive is: what was lost on the way opens nothing then. */
 enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor) {
     int fd = -1;
-    if (!cli_is_locked(ws_build_plan(build))) {
+    if (!makes_lock(build)) {
         if (!descriptor) return WS_OK;
         return ws_fail(&cli->error, WS_E_USAGE, "this plan locks nothing that a recovery key could open");
     }
@@ -150,7 +192,7 @@ enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const ch
 
 /* Once, and past whatever the output is kept by. */
 void secret_show_recovery(const struct cli *cli, const struct ws_build *build, bool made_elsewhere) {
-    if (!cli_is_locked(ws_build_plan(build)) || cli->json) return;
+    if (!makes_lock(build) || cli->json) return;
     if (recovery[0]) {
         fprintf(stderr, "\n  Recovery key   %s\n", recovery);
         fprintf(stderr,

@@ -8,6 +8,15 @@
  * either it gets none, and refuses. */
 enum ws_status secret_give(struct cli *cli, struct ws_build *build, const char *descriptor);
 
+/* Secrets that are known already, to be shown to nobody: from the file descriptor, a line each in this order, or asked
+ * for once on a terminal. `out` is kept until secret_clear(); two at most.
+ * @param descriptor  NULL: only a terminal is asked @return WS_E_USAGE where neither is there */
+enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *const what[], size_t count,
+                          const char *out[]);
+void secret_clear(void);
+/* The passphrase of a drive that is locked already. */
+enum ws_status cli_ask_passphrase(struct cli *cli, const char **out);
+
 /* A recovery key for a locked system: written to the file descriptor, or kept to be shown on a terminal when the drive
  * is built. Without either there is none. After the passphrase. */
 enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor);

@@ -287,7 +287,7 @@ expect 0 "flushed and checked" "$satchel" build lock.plan --confirm "$gorse" --b
 expect 0 "it is locked" "$satchel" check "$gorse" --bench b
 expect 0 "not held against the plan" "$satchel" check "$gorse" --plan lock.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --record lock.plan.built --bench b
-expect 4 "has no passphrase to open it" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
+expect 2 "Passphrase that opens the drive" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
 at=$(python3 -c 'import json; print([v for v in json.load(open("lock.plan"))["result"]["volumes"] if v["role"] == "system"][0]["at_bytes"] // 1048576)')
 dd if="b/$gorse.drive" of=lock.part bs=1M skip=$at 2>/dev/null
 opens() { printf %s "$1" | cryptsetup open --test-passphrase --key-file - lock.part 2>/dev/null; }
@@ -296,6 +296,23 @@ ok "a wrong one does not" sh -c ':' && ! opens "fulmar over the ba" || ok "a wro
 ok "no document and no clear byte of the drive holds a secret" sh -c '! grep -laF -e "fulmar over" -e "gull 7 over" -e "$(cat recovery)" lock.plan lock.plan.built lock.request b/bench.json "$0"' "b/$gorse.drive"
 ok "what is inside is not to be read" sh -c '! grep -qaF "Hut System 3\"" lock.part'
 rm lock.part
+echo "fulmar over the bar" > pass && echo "fulmar over the hill" > other
+expect 2 "does not open" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b --password-fd 3 3<other
+expect 2 "nothing takes a password" "$satchel" prove "Teasel 8" --confirm "$(name_of "Teasel 8")" --on hut --bench b --password-fd 3 3<other
+# And renewed behind its lock
+cp -r locked locked13 && printf 'PRETTY_NAME="Hut System 13"\nID=hut\nVERSION_ID=13\n' > locked13/etc/os-release
+again="$satchel plan --bench b --image locked13 --drive $gorse --kind renewal"
+expect 2 "Passphrase that opens the drive" $again
+expect 2 "does not open" $again --password-fd 3 3<other
+expect 0 "locked: as it is" $again --password-fd 3 --save again.plan 3<pass
+follows plan cat again.plan
+expect 2 "Passphrase that opens the drive" "$satchel" build again.plan --confirm "$gorse" --bench b
+expect 0 "flushed and checked" "$satchel" build again.plan --confirm "$gorse" --bench b --password-fd 3 3<pass
+dd if="b/$gorse.drive" of=lock.part bs=1M skip=$at 2>/dev/null
+ok "passphrase and recovery key still open it" sh -c ":" && opens "fulmar over the bar" && opens "$(cat recovery)" || ok "both secrets still open it" false
+rm lock.part
+expect 4 "was used since" "$satchel" build again.plan --confirm "$gorse" --bench b --password-fd 3 3<pass
+expect 2 "only a renewal takes" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind system --password-fd 3 3<pass
 expect 2 "keep what was in memory" $lock --swap 64M
 expect 2 "is locked" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --kind replica --locked
 # What a live system remembers, locked
@@ -309,7 +326,7 @@ expect 0 "asks for its passphrase" "$satchel" build live.plan --confirm "$gorse"
 expect 0 "with persistence (live-boot)" "$satchel" drives "$gorse" --bench b
 expect 0 "nobody types it" "$satchel" bench start hut "$gorse" --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --record live.plan.built --bench b
-expect 4 "has no passphrase to open it" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
+expect 2 "Passphrase that opens the drive" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
 ok "no secret stands in a document" sh -c '! grep -laF "gull over" live.plan live.plan.built live.request "b/$0.drive"' "$gorse"
 expect 2 "locks nothing" "$satchel" build sys.plan --confirm "$gorse" --bench b --recovery-fd 4 4>/dev/null
 # An image with several editions, in layers

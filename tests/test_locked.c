@@ -318,11 +318,135 @@ static void what_is_remembered_can_be_locked(void) {
     }
 }
 
+/* A newer system behind the same lock: its header and secrets stay, kernels outside change with it; cut anywhere it is
+ * the old one or is finished, which needs no passphrase. */
+static void a_locked_system_is_renewed(void) {
+    enum { DRIVE = 600 * MIB };
+    struct ws_tree *was = random_root(), *newer = random_root(), *root = NULL, *boot = NULL;
+    struct memory_drive *drive = memory_drive(DRIVE, 512);
+    struct ws_build *build = NULL, *again = NULL;
+    struct ws_source *now = NULL, *slice = NULL;
+    struct ws_lock *lock = NULL;
+    struct ws_plan *read = NULL;
+    struct ws_text document = {0};
+    struct ws_build_options o = {.confirm = drive->facts.short_name};
+    struct ws_build_result result;
+    struct planned p;
+    struct volume v[2];
+    const char *path = scratch("renewed"), *inside = scratch("inside");
+    put_initrd(was, "boot/initrd.img-6.1", asks);
+    put_kernel(newer, "6.2");
+    put_initrd(newer, "boot/initrd.img-6.1", asks);
+    put_initrd(newer, "boot/initrd.img-6.2", asks);
+    put_text(newer, "etc/os-release", "PRETTY_NAME=Curlew 13\nVERSION_ID=13\n");
+    put_text(was, "etc/passwd", "root:x:0:0::/root:/bin/sh\ntide:x:1000:1000::/home/tide:/bin/sh\n");
+    put_text(was, "etc/shadow", "root:*:1::::::\ntide:$6$tide:1::::::\n");
+    put_text(was, "etc/group", "root:x:0:\ntide:x:1000:\n");
+    put_text(was, "home/tide/notes", "low water at six\n");
+    put_text(newer, "etc/passwd", "root:x:0:0::/root:/bin/sh\n");
+    put_text(newer, "etc/shadow", "root:*:1::::::\n");
+    put_text(newer, "etc/group", "root:x:0:\n");
+    CHECK(make_volume(was, 160 * MIB, &v[0]) && make_volume(newer, 160 * MIB, &v[1]));
+    memset(drive->bytes, 0, DRIVE);
+    begin(&p, DRIVE);
+    planned_begin(&p, WS_KIND_SYSTEM, &drive->facts);
+    ws_request_want(&p.request, WS_ROLE_SYSTEM)->locked = true;
+    ws_request_want(&p.request, WS_ROLE_SYSTEM)->size = ws_size_of(330 * MIB); /* both are on it for a while */
+    p.request.owner.internal_disks = WS_INTERNAL_OPEN;
+    strcpy(p.request.kernel_options, "quiet");
+    OK(planned_prepare(&p, v[0].source, &build));
+    OK(ws_build_password(build, 0, passphrase, &error));
+    memory_drive_fill(drive, ws_build_layout(build));
+    const struct ws_volume system = *VOLUME(p, SYSTEM), apart = *VOLUME(p, BOOT);
+    ws_build_close(build);
+    OK(ws_source_drive(&drive->drive, &now, &error));
+    planned_begin(&p, WS_KIND_RENEWAL, &drive->facts);
+    p.setting.now = now;
+    FAILS(planned_prepare(&p, v[1].source, &build), WS_E_USAGE);
+    CHECK_INT(error.way[0].hint, WS_HINT_PASSWORDS);
+    p.setting.passphrase = "another one of them";
+    FAILS(planned_prepare(&p, v[1].source, &build), WS_E_USAGE);
+    CHECK_HAS(error.what, "does not open");
+    p.setting.passphrase = passphrase;
+    OK(planned_prepare(&p, v[1].source, &build));
+    CHECK(VOLUME(p, SYSTEM)->locked && VOLUME(p, SYSTEM)->at == system.at && VOLUME(p, BOOT)->at == apart.at);
+    CHECK_INT(ws_build_passwords(build), 0);
+    OK(ws_plan_to_json(p.plan, &document, &error));
+    CHECK(!strstr(document.data, passphrase));
+    OK(ws_plan_from_json(document.data, document.length, &read, &error));
+    const struct ws_source *input[WS_INPUTS_MOST] = {v[1].source};
+    OK(ws_build_again(read, input, now, passphrase, &again, &error));
+    CHECK_STR(ws_plan_facts(ws_build_plan(again))->fingerprint, ws_plan_facts(p.plan)->fingerprint);
+    ws_build_close(again);
+    uint8_t *first = malloc(DRIVE);
+    unsigned before = 0, after = 0;
+    memcpy(first, drive->bytes, DRIVE);
+    for (uint64_t cut = 1; cut < 400; cut += cut < 3 ? 1 : 4 + random_below(6)) {
+        memcpy(drive->bytes, first, DRIVE);
+        drive->writes = 0;
+        drive->fail_at_write = cut;
+        enum ws_status status = ws_build_carry_out(build, plain_port(), &drive->drive, &o, &result, &error);
+        drive->fail_at_write = 0;
+        if (status == WS_OK) break;
+        bool changing = ws_changing_read(drive->bytes, NULL);
+        changing ? after++ : before++;
+        if (changing) OK(ws_change_finish(plain_port(), &drive->drive, NULL, NULL, NULL, &error));
+        if (random_below(8)) continue;
+        OK(ws_source_slice(now, system.at, system.size, &slice, &error));
+        OK(ws_lock_open(slice, passphrase, &lock, &error));
+        OK(ws_ext4_read(ws_lock_body(lock), &root, NULL, &error));
+        CHECK(says(root, "etc/os-release", changing ? "Curlew 13" : "Curlew\n") &&
+              says(root, "home/tide/notes", "low"));
+        ws_tree_close(root);
+        ws_lock_close(lock);
+        ws_source_close(slice);
+    }
+    if (before < 1 || after < 2) fail_at(__FILE__, __LINE__, "%u cuts before, %u after", before, after);
+    CHECK(memcmp(first + system.at, drive->bytes + system.at, WS_LOCK_HEAD) == 0);
+    save_source(now, path);
+    CHECK(open_by_judge(path, system.at, system.size, inside));
+    check_clean(inside, 0);
+    check_clean(path, apart.at);
+    OK(ws_source_file(inside, &slice, &error));
+    OK(ws_ext4_read(slice, &root, NULL, &error));
+    CHECK(says(root, "etc/os-release", "Curlew 13") && says(root, "home/tide/notes", "low water"));
+    CHECK(says(root, "etc/passwd", "tide:x:1000:") && says(root, "etc/fstab", " /boot ext4 "));
+    CHECK(!ws_tree_find(root, "boot")->first);
+    ws_tree_close(root);
+    ws_source_close(slice);
+    OK(ws_source_slice(now, apart.at, apart.size, &slice, &error));
+    OK(ws_ext4_read(slice, &boot, NULL, &error));
+    CHECK(ws_tree_find(boot, "vmlinuz-6.2") && ws_tree_find(boot, "loader/entries/0001.conf"));
+    ws_tree_close(boot);
+    ws_source_close(slice);
+    struct ws_rehearsal r = {.firmware = "BIOS", .sector = 512};
+    OK(ws_start_rehearse(now, &r, &error));
+    CHECK_STR(r.entry.linux_path, "/vmlinuz-6.2");
+    const char *word = strstr(r.entry.options, "cryptopts=");
+    CHECK(word && !strstr(word + 1, "cryptopts=") && strstr(word, " quiet"));
+    char id[48];
+    OK(ws_source_slice(now, system.at, system.size, &slice, &error));
+    CHECK(ws_lock_probe(slice, id) && word && strstr(word, id));
+    ws_source_close(slice);
+    ws_rehearsal_free(&r);
+    ws_text_free(&document);
+    ws_plan_free(read);
+    ws_build_close(build);
+    ws_source_close(now);
+    memory_drive_free(drive);
+    free(first);
+    for (int i = 0; i < 2; i++) free_volume(&v[i]);
+    ws_tree_close(was);
+    ws_tree_close(newer);
+    unlink(path), unlink(inside);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {{"the judge finds the root inside", the_judge_finds_the_root_inside},
                                         {"what cannot be locked is refused", what_cannot_be_locked_is_refused},
                                         {"kernels must reach the root", kernels_must_reach_the_root},
                                         {"what is remembered can be locked", what_is_remembered_can_be_locked},
+                                        {"a locked system is renewed", a_locked_system_is_renewed},
                                         {"a tree is cut in two", a_tree_is_cut_in_two},
                                         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -179,7 +179,7 @@ static void check_documents(const struct planned *p, const struct ws_source *ima
     OK(ws_plan_to_json(p->plan, &text, &error));
     OK(ws_plan_from_json(text.data, text.length, &back, &error));
     OK(ws_plan_same_results(back, p->plan, &error));
-    OK(ws_build_again(back, input, NULL, &build, &error));
+    OK(ws_build_again(back, input, NULL, NULL, &build, &error));
     if (build) OK(ws_plan_to_json(ws_build_plan(build), &again, &error));
     CHECK_STR(again.data ? again.data : "", text.data);
     ws_build_close(build);

@@ -14,7 +14,10 @@ struct scripted {
     bool remembers;   /* keeps hashes over restarts */
     bool dies;        /* stops answering after the first commands */
     bool turns_off;   /* by itself, all it has to say being said */
-    int deaf;         /* so many characters typed after power-on are lost: the shell was not there yet */
+    const char *asks; /* before there is a shell: P a passphrase, N a name, W a password, S one more by sudo */
+    const char *left; /* of these */
+    bool echoes, rises;
+    int deaf; /* so many characters typed after power-on are lost: the shell was not there yet */
     struct ws_text out;
     char line[2048];
     size_t typed;
@@ -54,6 +57,8 @@ static enum ws_status sp_on(struct ws_pc *pc, struct ws_error *e) {
     s->starts++;
     s->commands = 0;
     s->lost = s->deaf;
+    s->left = s->asks ? s->asks : "";
+    s->rises = false;
     s->prompted = strstr(s->boot, "# ") != NULL;
     ws_text_puts(&s->out, s->boot);
     if (!s->remembers) s->files = 0;
@@ -92,7 +97,9 @@ static void answer(struct scripted *s) {
     char *path = path_of(command, true);
     size_t i = 0;
     while (i < s->files && strcmp(s->file[i].path, path) != 0) i++;
-    if (strncmp(command, "echo ", 5) == 0 && target && i < 32) {
+    if (strcmp(command, "id -u") == 0 && s->asks) {
+        ws_text_puts(&s->out, s->left[0] ? "id -u\n\033[?2004l\r1000\n" : "0\n");
+    } else if (strncmp(command, "echo ", 5) == 0 && target && i < 32) {
         char content[512], hex[WS_HASH_HEX];
         snprintf(content, sizeof content, "%.*s\n", (int)(target - command - 5), command + 5);
         if (ws_hash_bytes(WS_HASH_SHA256, content, strlen(content), hex, &error) != WS_OK) abort();
@@ -108,6 +115,34 @@ static void answer(struct scripted *s) {
     ws_text_printf(&s->out, "ws-done-%u-%d-\n# ", number, result);
 }
 
+#define PASSPHRASE "fulmar over the bar"
+#define PASSWORD "gull 7 over"
+
+static void ask(struct scripted *s) {
+    ws_text_puts(&s->out, s->left[0] == 'P'   ? "\nPlease unlock disk root: "
+                          : s->left[0] == 'N' ? "\nhut-3 login: "
+                          : s->left[0] == 'W' ? "Kennwort: "
+                                              : "\ntide@hut-3:~$ ");
+}
+
+/* @return whether the line was an answer to what is asked before there is a shell that may administer */
+static bool is_asked(struct scripted *s) {
+    const char is = s->left[0];
+    if (is == 'S' && !s->rises) {
+        s->rises = strstr(s->line, "exec sudo -p ws\\-secret sh") != NULL;
+        if (s->rises) ws_text_puts(&s->out, "/usr/bin/sudo\nws-secret");
+        return s->rises;
+    }
+    if (!is) return false;
+    bool right = strcmp(s->line, is == 'P' ? PASSPHRASE : is == 'N' ? "tide" : PASSWORD) == 0;
+    if (is == 'W' && !right) ws_text_puts(&s->out, "\nLogin incorrect\n");
+    if (is == 'W' && !right) s->left--;
+    else if (right) s->left++;
+    if (is == 'S' && right) ws_text_puts(&s->out, "\n# ");
+    else ask(s);
+    return true;
+}
+
 /* A line ends where no quote stands open. */
 static bool is_whole(const struct scripted *s) {
     size_t quotes = 0;
@@ -121,7 +156,8 @@ static enum ws_status sp_write(struct ws_pc *pc, const char *text, struct ws_err
     if (!s->prompted && !strstr(s->boot, "Linux version")) s->typed_before_prompt++;
     for (; *text; text++) {
         if (s->lost > 0 && s->lost--) continue;
-        ws_text_add(&s->out, text, 1);
+        bool hidden = s->left[0] && strchr("PWS", s->left[0]) && (s->left[0] != 'S' || s->rises) && !s->echoes;
+        if (!hidden || *text == '\n') ws_text_add(&s->out, text, 1);
         if (*text != '\n' || !is_whole(s)) {
             if (*text == '\n') ws_text_puts(&s->out, "> ");
             if (s->typed + 1 < sizeof s->line) s->line[s->typed++] = *text;
@@ -129,7 +165,7 @@ static enum ws_status sp_write(struct ws_pc *pc, const char *text, struct ws_err
         }
         s->line[s->typed] = '\0';
         s->typed = 0;
-        if (s->shell) answer(s);
+        if (!is_asked(s) && s->shell) answer(s);
     }
     return WS_OK;
 }
@@ -172,9 +208,23 @@ static void build_the_drive(enum ws_kind kind) {
     fast_ops.steady_clock = fast_clock;
 }
 
-static struct ws_proof *prove(struct scripted *s, enum ws_status wanted) {
+static struct ws_text heard; /* the console, as it was told */
+static void hear(void *context, const char *text, size_t length) {
+    (void)context;
+    ws_text_add(&heard, text, length);
+}
+
+static struct ws_proof *prove_as(struct scripted *s, const char *account, const char *password, const char *passphrase,
+                                 enum ws_status wanted) {
     struct ws_proof *proof = calloc(1, sizeof *proof);
-    struct ws_proof_options o = {.confirm = the_drive->facts.short_name, .starts = 2, .start_wait_s = 120};
+    struct ws_proof_options o = {.confirm = the_drive->facts.short_name,
+                                 .starts = 2,
+                                 .start_wait_s = 120,
+                                 .account = account,
+                                 .password = password,
+                                 .passphrase = passphrase,
+                                 .on_console = hear};
+    ws_text_free(&heard);
     s->pc.ops = &sp_ops;
     memset(&error, 0, sizeof error);
     enum ws_status status = ws_prove(&fast, &s->pc, "x", &o, proof, &error);
@@ -183,13 +233,50 @@ static struct ws_proof *prove(struct scripted *s, enum ws_status wanted) {
     return proof;
 }
 
+static struct ws_proof *prove(struct scripted *s, enum ws_status wanted) {
+    return prove_as(s, NULL, NULL, NULL, wanted);
+}
+
+/* Systems that ask before they give a shell: what they are told is heard by nobody, even where it is echoed. */
+static void what_a_system_asks_is_answered(void) {
+    static const struct {
+        const char *asks, *boot, *account, *password, *passphrase, *refused;
+    } cases[] = {{"NWS", "\nhut-3 login: ", "tide", PASSWORD, NULL, NULL},
+                 {"PNWS", "Linux version 6.1\nPlease unlock disk root: ", "tide", PASSWORD, PASSPHRASE, NULL},
+                 {"P", "Please enter passphrase for disk root (system):  (press TAB for no echo) ", NULL, NULL,
+                  PASSPHRASE, NULL},
+                 {"NWS", "Linux version 6.1\nhut-3 login: [ 40.1] usb 1-1: late words\n", "tide", PASSWORD, NULL, NULL},
+                 {"NW", "\nhut-3 login: ", NULL, NULL, NULL, "an account and its password"},
+                 {"NW", "\nhut-3 login: ", "tide", "another", NULL, "the account and its password"},
+                 {"NW", "\nhut-3 login: ", "tern", PASSWORD, NULL, "the account and its password"},
+                 {"P", "Please unlock disk root: ", NULL, NULL, "another one of them", "the passphrase"},
+                 {"P", "Please unlock disk root: ", NULL, NULL, NULL, "a passphrase"}};
+    build_the_drive(WS_KIND_LIVE);
+    for (size_t i = 0; i < 2 * sizeof cases / sizeof cases[0]; i++) {
+        struct scripted s = {
+            .boot = cases[i / 2].boot, .asks = cases[i / 2].asks, .shell = true, .remembers = true, .echoes = i % 2};
+        struct ws_proof *proof =
+            prove_as(&s, cases[i / 2].account, cases[i / 2].password, cases[i / 2].passphrase, WS_OK);
+        CHECK_INT(proof->verdict, cases[i / 2].refused ? WS_VERDICT_NO_START : WS_VERDICT_LOST);
+        CHECK_INT(proof->starts, cases[i / 2].refused ? 1 : 2);
+        if (cases[i / 2].refused) CHECK_HAS(proof->text, cases[i / 2].refused);
+        const char *said[] = {heard.data ? heard.data : "", proof->text, proof->console_tail};
+        for (size_t k = 0; k < 3; k++)
+            if (strstr(said[k], PASSWORD) || strstr(said[k], PASSPHRASE) || strstr(said[k], "another one of"))
+                fail_at(__FILE__, __LINE__, "%zu: a secret in \"%s\"", i, said[k]);
+        free(proof);
+    }
+    ws_text_free(&heard);
+    memory_drive_free(the_drive);
+}
+
 static void a_silent_pc_is_no_start(void) {
     static const struct {
         const char *boot, *says;
     } cases[] = {{"", "(nothing)"},
                  {"No bootable device.\n", "No bootable device"},
                  {"Linux version 6.1\n[ 1.0] Kernel panic - not syncing: Attempted to kill init!\n", "Kernel panic"},
-                 {"login: ", "login"}};
+                 {"login: ", "an account and its password"}};
     build_the_drive(WS_KIND_LIVE);
     for (size_t i = 0; i < 4; i++) {
         struct scripted s = {.boot = cases[i].boot};
@@ -368,6 +455,7 @@ static void snapshots_compare_in_order(void) {
 
 int main(int argc, char **argv) {
     static const struct test tests[] = {
+        {"what a system asks is answered", what_a_system_asks_is_answered},
         {"a silent PC is no start", a_silent_pc_is_no_start},
         {"a PC that turns itself off is not waited for", a_pc_that_turns_itself_off_is_not_waited_for},
         {"prompts are known in any dress", prompts_are_known_in_any_dress},

@@ -191,10 +191,11 @@ static void what_is_its_owners_is_carried_over(void) {
     struct ws_plan *read = kept_plan(&b);
     struct ws_build *again = NULL;
     const struct ws_source *input[WS_INPUTS_MOST] = {b.image.source};
-    OK(ws_build_again(read, input, b.now, &again, &error));
+    OK(ws_build_again(read, input, b.now, NULL, &again, &error));
     ws_build_close(again);
     OK(carry_out(&b));
-    FAILS(ws_build_again(read, input, b.now, &again, &error), WS_E_FORMAT); /* it is done: the drive is another now */
+    FAILS(ws_build_again(read, input, b.now, NULL, &again, &error),
+          WS_E_FORMAT); /* it is done: the drive is another now */
     ws_plan_free(read);
     seen = root_of(&b, &slice);
     CHECK(says(seen, "/etc/os-release", "Curlew 2") && says(seen, "/etc/hostname", "hut-3"));
@@ -375,6 +376,7 @@ static void random_roots_are_renewed(void) {
             ws_findings_free(&table);
             struct ws_tree *seen = root_of(&b, &slice);
             compare_below(seen, was, keep, true);
+            CHECK(says(seen, "/etc/fstab", " none swap "));
             ws_tree_close(seen);
             ws_source_close(slice);
             ws_tree_close(newer);
@@ -464,7 +466,7 @@ static void what_cannot_be_renewed_is_refused(void) {
     uint8_t *super = b.drive->bytes + ROOT_AT + 1024;
     ws_store_le16(super + 0x34, 5); /* mounted in between */
     ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
-    FAILS(ws_build_again(read, input, b.now, &again, &error), WS_E_FORMAT);
+    FAILS(ws_build_again(read, input, b.now, NULL, &again, &error), WS_E_FORMAT);
     CHECK_HAS(error.what, "was used since");
     ws_plan_free(read);
     /* no root in it, none of ours, none at all */

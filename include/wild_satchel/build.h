@@ -24,6 +24,9 @@ struct ws_build_setting {
     const struct ws_source *input[WS_INPUTS_MOST];
     /** The drive as it is, for a renewal; else NULL. Borrowed until the build is closed. */
     const struct ws_source *now;
+    /** Opens the system on it, where that is locked; else NULL. Looked at while preparing only, the caller clears it.
+     */
+    const char *passphrase;
     bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
 };
 
@@ -37,11 +40,12 @@ struct ws_build_setting {
 WS_CHECKED enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
                                            struct ws_build **build, struct ws_error *error);
 /** Work a saved plan out again. What it was told beside its inputs, a trial's findings for one, is taken over.
- *  @param now  the drive as it is, see struct ws_build_setting
+ *  @param now, passphrase  see struct ws_build_setting
  *  @return also WS_E_FORMAT naming the first result that does not follow */
 WS_CHECKED enum ws_status ws_build_again(const struct ws_plan *read,
                                          const struct ws_source *const input[WS_INPUTS_MOST],
-                                         const struct ws_source *now, struct ws_build **build, struct ws_error *error);
+                                         const struct ws_source *now, const char *passphrase, struct ws_build **build,
+                                         struct ws_error *error);
 /** What was decided; belongs to the build. */
 const struct ws_plan *ws_build_plan(const struct ws_build *build);
 /** Its extents belong to the parts of enum ws_role. */

@@ -89,6 +89,10 @@ struct ws_proof_options {
     bool cut;                 /**< cut the power after `sync` instead of shutting down */
     double start_wait_s;      /**< how long a start may take; 0 means 180 */
     bool keep_traces;         /**< leave what the proof wrote on the drive */
+    /** Who logs in where the started system asks for it, and may administer; NULL: nobody. */
+    const char *account, *password;
+    const char *passphrase; /**< opens what is locked, at each start and for looking at the drive; NULL: none. What is
+                               typed of these is neither kept nor told: the console falls silent up to the next line */
     /** Called with what is being done and with console text as it comes; either may be NULL. */
     void (*on_step)(void *context, const char *step);
     void (*on_console)(void *context, const char *text, size_t length);

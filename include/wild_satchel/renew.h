@@ -44,6 +44,7 @@ struct ws_start_settings {
     unsigned wait;     /**< seconds of its menu */
     bool found;        /**< it is one made here */
     bool boot_apart;
+    char boot_uuid[40];    /**< of the volume that it mounts at /boot, where that is apart */
     char start_serial[16]; /**< of the FAT volume that it mounts at /boot/efi, "XXXX-XXXX" */
 };
 void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings *settings);

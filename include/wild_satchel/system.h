@@ -62,6 +62,9 @@ const char *ws_kernel_cannot_unlock(const struct ws_kernel *kernel);
 void ws_unlock_words(const struct ws_kernel *kernel, const char *uuid, char parameters[WS_UNLOCK_ROOM],
                      char crypttab[WS_UNLOCK_ROOM]);
 
+/** Kernel parameters behind those words, whichever made them. */
+const char *ws_past_unlock_words(const char *parameters);
+
 /** Why a kernel could not find its root in a file of an ordinary volume: it needs the driver loop, and an initial RAM
  * disk that is known to take such a disk for its root. @param root  where its drivers are @return NULL if it can */
 const char *ws_kernel_cannot_stand_inside(const struct ws_tree *root, const struct ws_kernel *kernel);

@@ -251,7 +251,7 @@ static enum ws_status console_write(struct ws_pc *pc, const char *text, struct w
 static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *error) {
     struct emulator *e = (struct emulator *)pc;
     char drain[4096];
-    for (int i = 0; clean && i < 600 && e->pid > 0; i++) {
+    for (int i = 0; clean && i < 2400 && e->pid > 0; i++) {
         size_t got;
         (void)console_read(pc, drain, sizeof drain, 0.1, &got, NULL);
         if (waitpid(e->pid, NULL, WNOHANG) == e->pid) {
@@ -263,7 +263,7 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
     }
     bool late = clean && e->pid > 0;
     reap(e, true);
-    return late ? ws_fail(error, WS_E_READ, "the system did not shut down within a minute; its power was cut") : WS_OK;
+    return late ? ws_fail(error, WS_E_READ, "the system did not shut down within four minutes; its power was cut") : WS_OK;
 }
 
 static void close_pc(struct ws_pc *pc) {

@@ -56,6 +56,12 @@ struct ws_build {
     /* of a renewal: the drive as it is, and what that borrows */
     const struct ws_source *now;
     struct ws_source *now_slice; /* its system's volume */
+    const char *passphrase;      /* that opens it, while it is prepared; NULL: none */
+    struct ws_lock *opened;      /* the lock around it, and the partition that is locked */
+    struct ws_source *locked_slice;
+    char lock_uuid[48];
+    struct ws_source *boot_slice; /* the volume of its kernels */
+    struct ws_ext4_geometry boot_geometry;
     struct ws_tree *was;
     struct ws_system_facts was_facts;
     bool was_hidden; /* the PC's disks */
@@ -104,6 +110,8 @@ enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
 enum ws_status build_check_state(const struct ws_build *build, struct ws_drive *drive, struct ws_error *error);
 void build_close_renewal(struct ws_build *build);
 /* passwords.c */
+/* Is a new lock made, which needs a passphrase? */
+bool build_makes_lock(const struct ws_build *build);
 /* All that the plan's accounts need are there? */
 enum ws_status build_check_passwords(const struct ws_build *build, struct ws_error *error);
 /* The bytes of the drive that a build without its passwords does not know. */
@@ -140,7 +148,7 @@ enum ws_status build_reserve_inside(struct ws_build *build, uint64_t room, struc
 enum ws_status build_settle_inside(const struct ws_build *build, struct ws_settling *settling, struct ws_error *error);
 void build_note_inside(struct ws_build *build);
 
-/* locked.c: is a volume to be locked; is the system's? */
+/* locked.c: is a volume to be locked; is the system's, or is it already? */
 bool build_locks(const struct ws_plan *plan, enum ws_role role);
 bool build_is_locked(const struct ws_plan *plan);
 /* What memory holds would stand in a swap partition as it is: none goes beside a lock. */
@@ -151,6 +159,10 @@ enum ws_status build_check_lock(const struct ws_build *build, struct ws_error *e
 enum ws_status build_cut_boot(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
 /* The need of the volume for it. */
 enum ws_status build_need_boot(struct ws_build *build, struct build_need *need, struct ws_error *error);
+/* What stands in open_layout, with a lock around it, added to the layout: behind a header of its own, or behind that
+ * which is there. Its key is another's business. */
+enum ws_status build_lock_up(struct ws_build *build, const struct ws_volume *v, struct ws_layout *layout,
+                             struct ws_error *error);
 /* A volume composed, and the lock around it added to the layout; `params` are those of what is inside. */
 enum ws_status build_compose_locked(struct ws_build *build, const struct ws_volume_params *params, struct ws_volume *v,
                                     struct ws_layout *layout, struct ws_error *error);

@@ -9,7 +9,10 @@ bool build_locks(const struct ws_plan *p, enum ws_role role) {
     return w && w->locked;
 }
 
-bool build_is_locked(const struct ws_plan *p) { return build_locks(p, WS_ROLE_SYSTEM); }
+bool build_is_locked(const struct ws_plan *p) {
+    const struct ws_volume *v = ws_plan_volume(p, WS_ROLE_SYSTEM);
+    return p->facts.kind == WS_KIND_RENEWAL ? v && v->locked : build_locks(p, WS_ROLE_SYSTEM);
+}
 
 enum ws_status build_check_open_swap(const struct ws_plan *p, struct ws_error *error) {
     struct ws_size swap = build_wanted_size(p, WS_ROLE_SWAP);
@@ -80,16 +83,21 @@ enum ws_status build_need_boot(struct ws_build *b, struct build_need *need, stru
     return WS_OK;
 }
 
-static enum ws_status add_parts(struct ws_build *b, const struct ws_volume *v, struct ws_layout *layout,
-                                struct ws_error *error) {
+enum ws_status build_lock_up(struct ws_build *b, const struct ws_volume *v, struct ws_layout *layout,
+                             struct ws_error *error) {
+    struct ws_guid id;
+    const uint64_t begin = b->opened ? ws_lock_begin(b->opened) : WS_LOCK_HEAD;
+    WS_TRY(ws_layout_seal(b->open_layout, error));
+    WS_TRY(ws_layout_source(b->open_layout, &b->open, error));
+    WS_TRY(ws_guid_derive(&b->plan->facts.id, "lock", &id, error));
+    WS_TRY(ws_lock_create(b->open, &id, b->plan->facts.title, &b->lock, error));
     const struct ws_source *head = ws_lock_head(b->lock);
-    const struct ws_source *body = ws_lock_body(b->lock);
-    WS_TRY(ws_layout_add(layout, v->at, head->size, head, 0, WS_PHASE_BODY, error));
+    if (!b->opened) WS_TRY(ws_layout_add(layout, v->at, head->size, head, 0, WS_PHASE_BODY, error));
     for (size_t i = 0; i < ws_layout_count(b->open_layout); i++) {
         const struct ws_extent *e = ws_layout_extent(b->open_layout, i);
         if ((e->at | e->length) % WS_LOCK_SECTOR)
             return ws_fail(error, WS_E_RANGE, "a part of the locked volume is no whole number of sectors");
-        WS_TRY(ws_layout_add(layout, v->at + WS_LOCK_HEAD + e->at, e->length, body, e->at, e->phase, error));
+        WS_TRY(ws_layout_add(layout, v->at + begin + e->at, e->length, ws_lock_body(b->lock), e->at, e->phase, error));
     }
     return WS_OK;
 }
@@ -97,25 +105,23 @@ static enum ws_status add_parts(struct ws_build *b, const struct ws_volume *v, s
 enum ws_status build_compose_locked(struct ws_build *b, const struct ws_volume_params *params, struct ws_volume *v,
                                     struct ws_layout *layout, struct ws_error *error) {
     const struct ws_format *format = ws_format_find(v->format);
-    struct ws_guid id;
     WS_TRY(ws_layout_create(params->size, &b->open_layout, error));
     WS_TRY(format->compose(params, b->tree[v->role], 0, b->open_layout, &v->free_bytes, error));
-    WS_TRY(ws_layout_seal(b->open_layout, error));
-    WS_TRY(ws_layout_source(b->open_layout, &b->open, error));
-    WS_TRY(ws_guid_derive(&b->plan->facts.id, "lock", &id, error));
-    WS_TRY(ws_lock_create(b->open, &id, b->plan->facts.title, &b->lock, error));
-    return add_parts(b, v, layout, error);
+    return build_lock_up(b, v, layout, error);
 }
 
 void build_note_lock(struct ws_build *b, const char *asks, const char *outside) {
     struct ws_plan *p = b->plan;
     struct ws_lock_cost c = ws_lock_cost(WS_LOCK_PASSPHRASE);
     if (!b->lock) return;
-    plan_chose(
-        p, "locked", "LUKS2, AES-XTS",
-        "a passphrase, given when it is built, opens it: %s asks for it at each start. An attempt takes %u MiB of "
-        "memory and, on a slow PC, %.1f s",
-        asks, (unsigned)(c.memory_kib / 1024), ws_lock_seconds(c, WS_LOCK_SLOW_PC));
+    if (b->opened)
+        plan_chose(p, "locked", "as it is", "the secrets that open it stay; %s asks for one at each start", asks);
+    else
+        plan_chose(
+            p, "locked", "LUKS2, AES-XTS",
+            "a passphrase, given when it is built, opens it: %s asks for it at each start. An attempt takes %u MiB of "
+            "memory and, on a slow PC, %.1f s",
+            asks, (unsigned)(c.memory_kib / 1024), ws_lock_seconds(c, WS_LOCK_SLOW_PC));
     ws_findings_add(&p->findings, WS_NOTE,
                     "%s outside the lock: it keeps what is on a lost drive secret, and does not tell whether somebody "
                     "changed what starts it",

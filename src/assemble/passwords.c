@@ -5,10 +5,12 @@
 #include <stdio.h>
 #include <string.h>
 
-size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords + (b->lock != NULL); }
+bool build_makes_lock(const struct ws_build *b) { return b->lock && !b->opened; }
+
+size_t ws_build_passwords(const struct ws_build *b) { return b->owned.passwords + build_makes_lock(b); }
 
 const char *ws_build_password_of(const struct ws_build *b, size_t number) {
-    if (b->lock && number == b->owned.passwords) return "";
+    if (build_makes_lock(b) && number == b->owned.passwords) return "";
     return number < b->owned.passwords ? b->owned.password[number].account : NULL;
 }
 
@@ -21,14 +23,14 @@ static enum ws_status give_passphrase(struct ws_build *b, const char *passphrase
 }
 
 static enum ws_status check_passphrase(const struct ws_build *b, struct ws_error *error) {
-    if (b->have_passphrase || !b->lock) return WS_OK;
+    if (b->have_passphrase || !build_makes_lock(b)) return WS_OK;
     ws_fail(error, WS_E_USAGE, "the lock needs a passphrase, and none is given");
     return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it when the drive is built; nothing was written");
 }
 
 enum ws_status ws_build_recovery(struct ws_build *b, char out[WS_RECOVERY_ROOM], struct ws_error *error) {
     out[0] = '\0';
-    if (!b->lock) return ws_fail(error, WS_E_USAGE, "the plan has no locked volume");
+    if (!build_makes_lock(b)) return ws_fail(error, WS_E_USAGE, "the plan locks no volume anew");
     WS_TRY(check_passphrase(b, error)); /* this is the second way in, never the only one */
     WS_TRY(ws_lock_recovery(out, error));
     return ws_lock_add(b->lock, WS_LOCK_RECOVERY, out, error);
@@ -36,7 +38,7 @@ enum ws_status ws_build_recovery(struct ws_build *b, char out[WS_RECOVERY_ROOM],
 
 /* The salt follows from plan and account: a build that is continued writes what the run before it wrote. */
 enum ws_status ws_build_password(struct ws_build *b, size_t number, const char *password, struct ws_error *error) {
-    if (b->lock && number == b->owned.passwords) return give_passphrase(b, password, error);
+    if (build_makes_lock(b) && number == b->owned.passwords) return give_passphrase(b, password, error);
     if (number >= b->owned.passwords)
         return ws_fail(error, WS_E_USAGE, "the plan has no account number %zu that needs a password", number);
     const struct ws_owned_password *p = &b->owned.password[number];
@@ -65,7 +67,7 @@ enum ws_status build_check_passwords(const struct ws_build *b, struct ws_error *
 void build_unknown(const struct ws_build *b, struct ws_check_options *options) {
     const struct ws_owned *o = &b->owned;
     for (size_t i = 0; i < b->plan->volumes; i++) /* their key is on the drive alone, locked */
-        if (b->plan->volume[i].locked) options->leave_out |= 1u << b->plan->volume[i].role;
+        if (b->plan->volume[i].locked && !b->opened) options->leave_out |= 1u << b->plan->volume[i].role;
     if (!o->passwords || b->lock) return;
     const struct ws_owned_password *last = &o->password[o->passwords - 1];
     uint64_t first = o->password[0].at;

@@ -116,6 +116,7 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->plan = p;
     b->measure = setting->measure;
     b->now = setting->now;
+    b->passphrase = setting->passphrase;
     b->owner = request->owner;
     b->menu_seconds = request->menu_seconds;
     memcpy(b->kernel_options, request->kernel_options, sizeof request->kernel_options);
@@ -135,6 +136,8 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     WS_GO(ws_layout_create(room, &b->layout, error));
     WS_GO(follow_recipe(b, error));
     WS_GO(name_layout(b, setting, error));
+    if (b->opened && !b->measure) WS_GO(ws_lock_take_key(b->lock, b->opened, error)); /* named as it is in clear */
+    b->passphrase = NULL;
     carry_findings(b);
     const struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
     ws_drive_warnings(setting->facts, setting->trial, p->drive.size, v ? v->size : 0, ws_kind_is_system(p->facts.kind),
@@ -156,9 +159,13 @@ static void take_findings(struct ws_plan *plan, const struct ws_plan *read) {
 }
 
 enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source *const input[WS_INPUTS_MOST],
-                              const struct ws_source *now, struct ws_build **out, struct ws_error *error) {
-    struct ws_build_setting setting = {
-        .drive = read->drive, .id = read->facts.id, .made_at = read->facts.made_at, .now = now};
+                              const struct ws_source *now, const char *passphrase, struct ws_build **out,
+                              struct ws_error *error) {
+    struct ws_build_setting setting = {.drive = read->drive,
+                                       .id = read->facts.id,
+                                       .made_at = read->facts.made_at,
+                                       .now = now,
+                                       .passphrase = passphrase};
     struct ws_build *b = NULL;
     for (size_t i = 0; i < ws_request_inputs(&read->request); i++) setting.input[i] = input[i];
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
@@ -193,6 +200,9 @@ void ws_build_close(struct ws_build *b) {
     ws_root_close(&b->root);
     ws_tree_close(b->was); /* the new root borrows from it */
     ws_source_close(b->now_slice);
+    ws_lock_close(b->opened); /* what was read of the old one went through it */
+    ws_source_close(b->locked_slice);
+    ws_source_close(b->boot_slice);
     ws_tree_close(b->medium);
     ws_tree_close(b->esp_tree);
     ws_source_close(b->esp_slice);

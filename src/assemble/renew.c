@@ -34,9 +34,12 @@ static enum ws_status hash_marks(const struct ws_build *b, const struct ws_sourc
                                  struct ws_error *error) {
     const struct ws_volume *system = plan_volume(b->plan, WS_ROLE_SYSTEM);
     const struct ws_volume *start = plan_volume(b->plan, WS_ROLE_START);
+    const struct ws_volume *boot = plan_volume(b->plan, WS_ROLE_BOOT);
+    const uint64_t begin = b->opened ? ws_lock_begin(b->opened) : 0; /* behind a lock they change as they do without */
     const uint64_t places[][2] = {
-        {system->at, ws_min_u64(8192 + ws_div_up(system->size, 32768ull * PAGE) * 64, system->size)},
+        {system->at + begin, ws_min_u64(8192 + ws_div_up(system->size, 32768ull * PAGE) * 64, system->size - begin)},
         {start ? start->at : 0, PAGE},
+        {boot ? boot->at : 0, 2 * PAGE},
         {0, PAGE}};
     uint8_t page[PAGE];
     for (size_t i = 0; i < sizeof places / sizeof places[0]; i++)
@@ -105,11 +108,13 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     struct ws_system_facts system;
     struct ws_start_settings settings = {0};
     *is = false;
-    WS_TRY(ws_source_slice(b->now, t->at, t->length, &slice, error));
+    if (b->opened) WS_TRY(ws_source_slice(ws_lock_body(b->opened), 0, ws_lock_body(b->opened)->size, &slice, error));
+    else WS_TRY(ws_source_slice(b->now, t->at, t->length, &slice, error));
     enum ws_status status = ws_ext4_read(slice, &tree, NULL, error);
     if (status == WS_OK) {
         ws_start_settings_look(tree, &settings);
-        *is = settings.found && !settings.boot_apart && ws_system_look(tree, &system, error) == WS_OK;
+        *is = settings.found && settings.boot_apart == (b->opened != NULL) &&
+              ws_system_look(tree, &system, error) == WS_OK;
     }
     if (!*is) {
         ws_tree_close(tree);
@@ -123,12 +128,15 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
     if (!b->kernel_options[0] && ws_is_visible(settings.options))
         memcpy(b->kernel_options, settings.options, sizeof settings.options);
     memcpy(b->start_serial, settings.start_serial, sizeof b->start_serial);
+    if (b->opened && !ws_guid_parse(settings.boot_uuid, &b->plan->id_of[WS_ROLE_BOOT]))
+        return ws_fail(error, WS_E_FORMAT, "its fstab names no volume for its kernels, /boot");
     b->owner.internal_disks = ws_internal_disks_of(tree);
     b->grows = ws_system_grows(tree);
     /* where the newer root cannot, that is said and nothing refused */
     b->was_hidden = b->owner.internal_disks == WS_INTERNAL_HIDDEN;
     if (b->was_hidden) b->owner.internal_disks = WS_INTERNAL_USUAL;
     add_volume(b, WS_ROLE_SYSTEM, t, "ext4", facts);
+    plan_volume(b->plan, WS_ROLE_SYSTEM)->locked = b->opened != NULL;
     return ws_guid_parse(facts->id, &b->plan->id_of[WS_ROLE_SYSTEM]) ? WS_OK : WS_E_FORMAT;
 }
 
@@ -170,15 +178,33 @@ static enum ws_status try_inside(struct ws_build *b, const struct ws_partition *
     return WS_OK;
 }
 
+/* Behind a lock? Without its passphrase nobody knows. */
+static enum ws_status try_locked(struct ws_build *b, const struct ws_partition *t, bool *is, struct ws_error *error) {
+    struct ws_volume_facts facts = {.system = ""};
+    *is = false;
+    if (!b->passphrase) {
+        ws_fail(error, WS_E_USAGE, "the system on this drive is locked, and no passphrase is given that opens it");
+        ws_fail_where(error, "%s", b->plan->drive.name);
+        return ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it");
+    }
+    WS_TRY(ws_source_slice(b->now, t->at, t->length, &b->locked_slice, error));
+    WS_TRY(ws_lock_open(b->locked_slice, b->passphrase, &b->opened, error));
+    (void)ws_lock_probe(b->locked_slice, b->lock_uuid);
+    const struct ws_format *ext4 = ws_format_find("ext4");
+    if (ext4->probe(ws_lock_body(b->opened), &facts, NULL) == WS_OK) WS_TRY(try_root(b, t, &facts, is, error));
+    return *is ? WS_OK : ws_fail(error, WS_E_UNSUPPORTED, "what its lock holds is no full system made here");
+}
+
 static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t, size_t count,
                                 struct ws_error *error) {
     struct ws_error why = {0};
-    bool root = false, locked = false;
+    bool root = false;
+    size_t locked = count;
     for (size_t i = 0; i < count && !root; i++) {
         struct ws_source *slice = NULL;
         struct ws_volume_facts facts = {.system = ""};
         if (!open_partition(b, &t[i], &slice)) continue;
-        locked |= ws_lock_probe(slice, NULL);
+        if (locked == count && ws_lock_probe(slice, NULL)) locked = i;
         const struct ws_format *format = ws_format_of(slice, &facts);
         enum ws_status status = WS_OK;
         if (format && strcmp(format->word, "ext4") == 0) status = try_root(b, &t[i], &facts, &root, &why);
@@ -186,11 +212,8 @@ static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t
         ws_source_close(slice);
         if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "%s", why.what);
     }
-    if (root) return WS_OK;
-    return refuse(b, error,
-                  locked        ? "it is locked, and locked systems are not renewed yet"
-                  : why.what[0] ? why.what
-                                : "no volume holds a full system made here");
+    if (!root && locked < count) return try_locked(b, &t[locked], &root, error);
+    return root ? WS_OK : refuse(b, error, why.what[0] ? why.what : "no volume holds a full system made here");
 }
 
 /* The others: what firmware reads is only the one that the system itself mounts as that. Somebody's files on another
@@ -206,14 +229,21 @@ static enum ws_status find_volumes(struct ws_build *b, struct ws_error *error) {
         const struct ws_format *format = ws_format_of(slice, &facts);
         ws_source_close(slice);
         if (!format) continue;
-        enum ws_role role = format->firmware && strcmp(facts.id, b->start_serial) == 0 ? WS_ROLE_START
-                            : strcmp(format->word, "swap") == 0                        ? WS_ROLE_SWAP
-                                                                                       : WS_ROLE_DATA;
+        struct ws_guid id;
+        bool boot = b->opened && ws_guid_parse(facts.id, &id) &&
+                    memcmp(&id, &b->plan->id_of[WS_ROLE_BOOT], sizeof id) == 0 && strcmp(format->word, "ext4") == 0;
+        enum ws_role role = boot                                                         ? WS_ROLE_BOOT
+                            : format->firmware && strcmp(facts.id, b->start_serial) == 0 ? WS_ROLE_START
+                            : strcmp(format->word, "swap") == 0                          ? WS_ROLE_SWAP
+                                                                                         : WS_ROLE_DATA;
         if (plan_volume(b->plan, role)) continue;
         add_volume(b, role, &t[i], format->word, &facts);
         if (role == WS_ROLE_START) take_serial(b->plan, role, facts.id);
         if (role == WS_ROLE_SWAP) (void)ws_guid_parse(facts.id, &b->plan->id_of[role]);
     }
+    const struct ws_volume *kernels = plan_volume(b->plan, WS_ROLE_BOOT);
+    if (b->opened && !kernels) return refuse(b, error, "the volume of its kernels, /boot, is not there");
+    if (kernels) WS_TRY(ws_source_slice(b->now, kernels->at, kernels->size, &b->boot_slice, error));
     return plan_volume(b->plan, WS_ROLE_START) || build_starts_from_data(b->plan)
                ? WS_OK
                : refuse(b, error, "the volume that firmware reads, /boot/efi, is not there");
@@ -301,26 +331,40 @@ static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) 
     return take_over(b, b->start_layout, error);
 }
 
-static enum ws_status compose_system(struct ws_build *b, struct ws_error *error) {
-    struct ws_plan *p = b->plan;
-    struct ws_volume *v = plan_volume(p, WS_ROLE_SYSTEM);
-    struct ws_ext4_params params = {.made_at = p->facts.made_at, .over = b->now_slice};
-    enum ws_status status = ws_ext4_measure(&params, b->tree[WS_ROLE_SYSTEM], &b->geometry, error);
+/* Over the volume that is there, at byte `at` of a layout. */
+static enum ws_status compose_over(struct ws_build *b, enum ws_role role, const struct ws_source *over,
+                                   struct ws_ext4_geometry *g, uint64_t at, struct ws_layout *layout,
+                                   struct ws_error *error) {
+    struct ws_ext4_params params = {.made_at = b->plan->facts.made_at, .over = over};
+    enum ws_status status = ws_ext4_measure(&params, b->tree[role], g, error);
+    if (status == WS_E_SPACE) ws_fail_where(error, "the %s", build_roles[role].volume_id);
     if (status == WS_E_SPACE)
         ws_fail_next(error, "make room on the system that is there: until the new one is whole, both are on the drive");
     WS_TRY(status);
-    v->free_bytes = b->geometry.free_bytes;
-    (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
-    WS_TRY(ws_ext4_compose(&b->geometry, v->at, b->layout, WS_PHASE_SEAL, error));
-    (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
+    plan_volume(b->plan, role)->free_bytes = g->free_bytes;
+    (void)ws_layout_part(layout, role);
+    WS_TRY(ws_ext4_compose(g, at, layout, WS_PHASE_SEAL, error));
+    (void)ws_layout_part(layout, WS_ROLE_DRIVE);
     return WS_OK;
+}
+
+static enum ws_status compose_system(struct ws_build *b, struct ws_error *error) {
+    const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_SYSTEM);
+    const struct ws_volume *boot = plan_volume(b->plan, WS_ROLE_BOOT);
+    if (!b->opened) return compose_over(b, WS_ROLE_SYSTEM, b->now_slice, &b->geometry, v->at, b->layout, error);
+    WS_TRY(ws_layout_create(b->now_slice->size, &b->open_layout, error));
+    WS_TRY(compose_over(b, WS_ROLE_SYSTEM, b->now_slice, &b->geometry, 0, b->open_layout, error));
+    (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
+    WS_TRY(build_lock_up(b, v, b->layout, error));
+    (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
+    return compose_over(b, WS_ROLE_BOOT, b->boot_slice, &b->boot_geometry, boot->at, b->layout, error);
 }
 
 enum ws_status build_place_log(struct ws_build *b, struct ws_error *error) {
     uint64_t at, length;
     uint64_t needed = ws_change_log_bytes(b->layout);
     ws_ext4_spare(&b->geometry, &at, &length);
-    b->log_at = plan_volume(b->plan, WS_ROLE_SYSTEM)->at + at;
+    b->log_at = plan_volume(b->plan, WS_ROLE_SYSTEM)->at + (b->opened ? ws_lock_begin(b->opened) : 0) + at;
     if (length >= needed) return WS_OK;
     char has[32], needs[32];
     ws_fail(error, WS_E_SPACE, "the change itself needs %s in one piece beside all files, and the volume has %s",
@@ -365,6 +409,7 @@ enum ws_status build_prepare_renewal(struct ws_build *b, struct ws_error *error)
     WS_TRY(build_look_at_kernels(b, &facts, error));
     WS_TRY(build_choose_loader(b, &facts, error));
     WS_TRY(build_settle(b, &facts, error));
+    if (b->opened) WS_TRY(build_cut_boot(b, &facts, error));
     WS_TRY(carry(b, &facts, error));
     WS_TRY(compose_system(b, error));
     WS_TRY(compose_start(b, error));
@@ -377,5 +422,6 @@ enum ws_status build_prepare_renewal(struct ws_build *b, struct ws_error *error)
 
 void build_close_renewal(struct ws_build *b) {
     ws_ext4_geometry_free(&b->geometry);
+    ws_ext4_geometry_free(&b->boot_geometry);
     ws_layout_close(b->start_layout);
 }

@@ -27,12 +27,14 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
     WS_TRY(build_volume_id(p, WS_ROLE_START, &id, error));
     ws_serial_name(ws_load_le32(id.byte), s.start_id);
     WS_TRY(build_volume_id(p, WS_ROLE_SWAP, &id, error));
-    if (swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) (void)ws_guid_text(&id, s.swap_uuid);
+    bool there = p->facts.kind == WS_KIND_RENEWAL && plan_volume(p, WS_ROLE_SWAP);
+    if (there || swap.kind == WS_SIZE_BYTES || swap.kind == WS_SIZE_LEAST) (void)ws_guid_text(&id, s.swap_uuid);
     if (build_is_locked(p)) {
         WS_TRY(build_volume_id(p, WS_ROLE_BOOT, &id, error));
         (void)ws_guid_text(&id, s.boot_uuid);
         WS_TRY(ws_guid_derive(&p->facts.id, "lock", &id, error));
         (void)ws_guid_text(&id, s.lock_uuid);
+        if (b->opened) memcpy(s.lock_uuid, b->lock_uuid, sizeof s.lock_uuid);
     }
     WS_TRY(build_settle_inside(b, &s, error));
     if (b->table->kind == WS_TABLE_GPT) (void)ws_guid_text(&b->table->disk_id, s.table_id);

@@ -140,23 +140,16 @@ enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, 
     return status;
 }
 
-enum ws_status ws_lock_again(const struct ws_lock *opened, const struct ws_source *open, struct ws_lock **lock,
-                             struct ws_error *error) {
-    static const struct ws_guid none;
+enum ws_status ws_lock_take_key(struct ws_lock *l, const struct ws_lock *opened, struct ws_error *error) {
     if (opened->place.sector != WS_LOCK_SECTOR || opened->place.tweak)
         return ws_fail(error, WS_E_UNSUPPORTED, "the locked volume was not made here: its sectors have %u bytes",
                        opened->place.sector);
-    if (open->size != opened->place.length)
+    if (l->open->size != opened->place.length)
         return ws_fail(error, WS_E_RANGE, "what a lock is put around has another size than it had");
-    WS_TRY(ws_lock_create(open, &none, "", lock, error));
-    (*lock)->key = OPENSSL_secure_zalloc(LOCK_KEY);
-    if ((*lock)->key) {
-        memcpy((*lock)->key, opened->key, LOCK_KEY);
-        return WS_OK;
-    }
-    ws_lock_close(*lock);
-    *lock = NULL;
-    return ws_fail(error, WS_E_NOMEM, "out of memory for a key");
+    if (!l->key) l->key = OPENSSL_secure_zalloc(LOCK_KEY);
+    if (!l->key) return ws_fail(error, WS_E_NOMEM, "out of memory for a key");
+    memcpy(l->key, opened->key, LOCK_KEY);
+    return WS_OK;
 }
 
 uint64_t ws_lock_begin(const struct ws_lock *l) { return l->opened ? l->place.at : WS_LOCK_HEAD; }

@@ -16,9 +16,14 @@ static enum ws_status listen(struct console *c, double wait_s, bool *any, struct
     size_t got = 0;
     WS_TRY(c->pc->ops->console_read(c->pc, buffer, sizeof buffer, wait_s, &got, error));
     *any = got > 0;
-    for (size_t i = 0; i < got; i++) /* searches below are for text */
-        if (buffer[i] != '\0' && buffer[i] != '\r') ws_text_add(&c->seen, &buffer[i], 1);
-    if (got && c->on_text) c->on_text(c->context, buffer, got);
+    size_t kept = 0;
+    for (size_t i = 0; i < got; i++) { /* after a secret nothing, should it be echoed */
+        if (c->veiled && buffer[i] != '\n') continue;
+        c->veiled = false;
+        buffer[kept++] = buffer[i];
+        if (buffer[i] != '\0' && buffer[i] != '\r') ws_text_add(&c->seen, &buffer[i], 1); /* searches are for text */
+    }
+    if (kept && c->on_text) c->on_text(c->context, buffer, kept);
     return ws_text_status(&c->seen, error);
 }
 
@@ -40,10 +45,72 @@ static size_t without_escapes(const char *text, size_t n) {
     }
 }
 
-static bool ends_like_prompt(const struct ws_text *seen) {
-    size_t n = without_escapes(seen->data, seen->length);
-    while (n > 0 && seen->data[n - 1] == ' ') n--;
-    return n > 0 && (seen->data[n - 1] == '#' || seen->data[n - 1] == '$');
+/* What the last thing said waits for. */
+enum waits { WAITS_NOTHING, WAITS_SHELL, WAITS_NAME, WAITS_PASSWORD, WAITS_PASSPHRASE };
+#define RISE "ws\\-secret"
+#define RISEN "ws-secret"
+
+static bool has_any_case(const char *text, size_t n, const char *part) {
+    const size_t length = strlen(part);
+    for (size_t i = 0; i + length <= n; i++) {
+        size_t k = 0;
+        while (k < length && ((unsigned char)text[i + k] | 32) == (unsigned char)part[k]) k++;
+        if (k == length) return true;
+    }
+    return false;
+}
+
+static bool ends_with(const char *text, size_t n, const char *end) {
+    const size_t length = strlen(end);
+    return n >= length && memcmp(text + n - length, end, length) == 0;
+}
+
+static enum waits waits_for(const struct console *c) {
+    const char *text = c->seen.data;
+    size_t n = text ? without_escapes(text, c->seen.length) : 0;
+    size_t line = n;
+    while (n > 0 && text[n - 1] == ' ') n--;
+    while (line > 0 && text[line - 1] != '\n') line--;
+    if (n <= line) return WAITS_NOTHING;
+    text += line;
+    n -= line;
+    if (c->rising && ends_with(text, n, RISEN)) return WAITS_PASSWORD;
+    if (text[n - 1] == '#' || text[n - 1] == '$') return WAITS_SHELL;
+    if (text[n - 1] != ':' && !(text[n - 1] == ')' && has_any_case(text, n, "(press tab"))) return WAITS_NOTHING;
+    if (has_any_case(text, n, "passphrase") || has_any_case(text, n, "unlock disk")) return WAITS_PASSPHRASE;
+    if (ends_with(text, n, "login:")) return WAITS_NAME;
+    return c->named_last || c->rising ? WAITS_PASSWORD : WAITS_NOTHING; /* in whatever language */
+}
+
+static enum ws_status tell(struct console *c, const char *secret, struct ws_error *error) {
+    c->veiled = true;
+    WS_TRY(console_send(c, secret, error));
+    return console_send(c, "\n", error);
+}
+
+/* Answers what is asked, three times at most; `refused` says what was not taken, or not given. */
+static enum ws_status answer(struct console *c, enum waits waits, struct ws_error *error) {
+    bool was_named = c->named_last;
+    c->named_last = false;
+    switch (waits) {
+    case WAITS_PASSPHRASE:
+        if (!c->passphrase || c->unlocked++ == 3) c->refused = c->passphrase ? "the passphrase" : "a passphrase";
+        else return tell(c, c->passphrase, error);
+        return WS_OK;
+    case WAITS_NAME:
+        if (!c->account || c->named++ == 3) {
+            c->refused = c->account ? "the account and its password" : "an account and its password";
+            return WS_OK;
+        }
+        c->named_last = true;
+        WS_TRY(console_send(c, c->account, error));
+        return console_send(c, "\n", error);
+    case WAITS_PASSWORD:
+        if (!c->password || (!was_named && c->answered++ == 3)) c->refused = "the account's password";
+        else return tell(c, c->password, error);
+        return WS_OK;
+    default: return WS_OK;
+    }
 }
 
 /* Also one that was told to be quiet: it still reports errors, and its lines may come after a prompt, which then is not
@@ -62,8 +129,8 @@ static bool has_kernel_spoken(const char *seen) {
 #define MARK_END "; echo ws-\\done-%u-$?-\n"
 
 /* A key pressed while a start menu counts down stops it: nothing is typed before a kernel has spoken or a prompt is
- * there. */
-enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up, struct ws_error *error) {
+ * there. Where somebody is to log in, a line of its own brings the prompt back behind what was said since. */
+static enum ws_status wait_for_answer(struct console *c, double wait_s, bool *up, struct ws_error *error) {
     double began = c->port->ops->steady_clock(c->port);
     double quiet_since = began;
     double asked = 0;
@@ -83,14 +150,60 @@ enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up
         }
         if (c->seen.data && strstr(c->seen.data, "Kernel panic - not syncing") && now - quiet_since > 2.0) return WS_OK;
         bool kernel = has_kernel_spoken(c->seen.data ? c->seen.data : "");
-        bool quiet = now - quiet_since > 1.0;
         bool due = now - asked > 5.0;
-        if (c->seen.length && quiet && due && (ends_like_prompt(&c->seen) || (kernel && now - quiet_since > 12.0))) {
+        enum waits waits = waits_for(c);
+        if (waits > WAITS_SHELL && now - quiet_since > 2.0 && now - asked > 3.0) {
             asked = now;
-            WS_TRY(console_send(c, QUESTION, error));
+            WS_TRY(answer(c, waits, error));
+            if (c->refused) return WS_OK;
+        } else if (c->seen.length && now - quiet_since > 1.0 && due && waits <= WAITS_SHELL &&
+                   (waits == WAITS_SHELL || (kernel && now - quiet_since > 12.0))) {
+            bool name = waits == WAITS_NOTHING && ((c->account && !c->named) || (c->passphrase && !c->unlocked));
+            asked = now;
+            WS_TRY(console_send(c, name ? "\n" : QUESTION, error));
         }
         if (now - began > wait_s) return WS_OK;
     }
+}
+
+static enum ws_status administers(struct console *c, bool *does, struct ws_error *error) {
+    struct ws_text out = {0};
+    int result = 0;
+    enum ws_status status = console_run(c, "id -u", &result, &out, error);
+    size_t n = out.length; /* the last line: before it may stand what was echoed */
+    while (n > 0 && strchr(" \t\n", out.data[n - 1])) n--;
+    while (n > 0 && out.data[n - 1] != '\n') n--;
+    const char *id = out.data ? out.data + n : "";
+    while (id[0] == 27 && id[1] == '[') { /* a shell that edits its line says so before each answer: ESC [ ? 2004 l */
+        for (id += 2; *id && (*id < '@' || *id > '~'); id++) {
+        }
+        id += *id != '\0';
+    }
+    *does = *id < '1' || *id > '9';
+    ws_text_free(&out);
+    return status;
+}
+
+/* Who logged in becomes who administers, by the system's own way. */
+static enum ws_status rise(struct console *c, bool *up, struct ws_error *error) {
+    bool does = false;
+    WS_TRY(administers(c, &does, error));
+    if (does) return WS_OK;
+    c->rising = true;
+    WS_TRY(console_send(c, "command -v sudo && exec sudo -p " RISE " sh || exec doas sh\n", error));
+    WS_TRY(wait_for_answer(c, ANSWER_S, up, error));
+    c->rising = false;
+    if (*up) WS_TRY(administers(c, up, error));
+    if (!*up) c->refused = "an account that may administer";
+    return WS_OK;
+}
+
+enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up, struct ws_error *error) {
+    c->refused = NULL;
+    c->named = c->answered = c->unlocked = 0;
+    c->named_last = c->rising = c->veiled = false;
+    WS_TRY(wait_for_answer(c, wait_s, up, error));
+    return *up && c->account ? rise(c, up, error) : WS_OK;
 }
 
 enum ws_status console_run(struct console *c, const char *command, int *result, struct ws_text *out,

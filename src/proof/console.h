@@ -12,11 +12,16 @@ struct console {
     void *context;
     struct ws_text seen; /* since the last command, or since power-on */
     unsigned commands;
-    bool off; /* the PC switched itself off */
+    bool off;                                    /* the PC switched itself off */
+    const char *account, *password, *passphrase; /* NULL: none */
+    const char *refused;                         /* what it asked for, and did not take, or was not told */
+    unsigned named, answered, unlocked;          /* so often since power-on */
+    bool named_last, rising, veiled;
 };
 
 enum ws_status console_send(struct console *c, const char *text, struct ws_error *error);
-/** Read until a shell answers. `up` is false if none did in time or the PC went off. */
+/** Read until a shell answers that may administer; who logs in is told where that is asked. `up` is false if none did
+ * in time, the PC went off, or it asked for what it was not told. */
 enum ws_status console_wait_for_shell(struct console *c, double wait_s, bool *up, struct ws_error *error);
 /** Run one line; `out` (may be NULL) receives what it printed. @return WS_E_READ if no answer comes within a minute */
 enum ws_status console_run(struct console *c, const char *command, int *result, struct ws_text *out,

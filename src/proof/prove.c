@@ -1,5 +1,6 @@
 /* prove.c — rounds of start, change, power off, start again. */
 #include "proof/console.h"
+#include "wild_satchel/lock.h"
 
 #include <stdarg.h>
 #include <stdio.h>
@@ -173,6 +174,7 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     struct ws_source *source = NULL;
     struct ws_source *slice = NULL;
     struct ws_tree *tree = NULL;
+    struct ws_lock *lock = NULL;
     struct ws_drive_facts facts;
     struct ws_snapshot now = {0};
     enum ws_status status;
@@ -181,14 +183,16 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
     WS_GO(drive->ops->describe(drive, &facts, error));
     WS_GO(ws_source_drive(drive, &source, error));
     WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
-    if (p->memory.locked) {
-        ws_fail(error, WS_E_UNSUPPORTED, "what it keeps is locked, and a proof has no passphrase to open it");
-        WS_GO(ws_fail_next(error, "start it on a PC, make a folder, start it again, and look for that"));
+    if (p->memory.locked && !p->options->passphrase) {
+        ws_fail(error, WS_E_USAGE, "what it keeps is locked, and the proof has no passphrase to open it");
+        WS_GO(ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it"));
     }
     const char *changes = p->memory.system ? "" : p->memory.family ? p->memory.family->changes : NULL;
     if (!p->memory.volume_size || !changes) goto done;
     WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));
-    if (ws_ext4_read(slice, &tree, NULL, NULL) != WS_OK) goto done; /* the memory's cause says why */
+    if (p->memory.locked) WS_GO(ws_lock_open(slice, p->options->passphrase, &lock, error));
+    if (ws_ext4_read(lock ? ws_lock_body(lock) : slice, &tree, NULL, NULL) != WS_OK)
+        goto done; /* the memory's cause says why */
     WS_GO(ws_snapshot_take(tree, &now, error));
     if (first) {
         p->before = now;
@@ -215,6 +219,7 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
 done:
     ws_snapshot_free(&now);
     ws_tree_close(tree);
+    ws_lock_close(lock);
     ws_source_close(slice);
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
@@ -275,6 +280,12 @@ static enum ws_status no_start(struct proving *p, struct ws_error *error) {
         proof->console_tail[line - proof->console_tail] = '\0';
         line = strrchr(proof->console_tail, '\n');
     }
+    if (p->console.refused) {
+        (void)snprintf(proof->text, sizeof proof->text,
+                       "Start %u came up, and asked for %s: it was not given, or not taken.", proof->starts,
+                       p->console.refused);
+        return p->pc->ops->power_off(p->pc, false, error);
+    }
     (void)snprintf(proof->text, sizeof proof->text, "Start %u %s. The last it said: %.300s", proof->starts,
                    p->console.off ? "gave no shell, and the PC switched itself off" : "gave no shell on the console",
                    proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
@@ -304,7 +315,13 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     WS_TRY(check_target(&p, error));
     WS_TRY(port->ops->random(port, random, sizeof random, error));
     for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
-    p.console = (struct console){.pc = pc, .port = port, .on_text = options->on_console, .context = options->context};
+    p.console = (struct console){.pc = pc,
+                                 .port = port,
+                                 .on_text = options->on_console,
+                                 .context = options->context,
+                                 .account = options->account,
+                                 .password = options->password,
+                                 .passphrase = options->passphrase};
     struct ws_pc_disk disk = {.touched = false};
     proof->has_disk = pc->ops->disk && pc->ops->disk(pc, &disk, NULL) == WS_OK;
     step(&p, 0, "reading the drive before the first start");

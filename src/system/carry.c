@@ -128,6 +128,7 @@ void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings
         setting(text.data, "boot", boot, sizeof boot);
         s->wait = (unsigned)strtoul(wait, NULL, 10);
         s->boot_apart = strcmp(boot, "apart") == 0;
+        if (s->boot_apart) mounted_at(&e, "/boot", s->boot_uuid, sizeof s->boot_uuid);
         const char *p = options; /* root=UUID=... ro, and what was asked for */
         for (int i = 0; i < 2 && p; i++) {
             p = strchr(p, ' ');
@@ -135,6 +136,7 @@ void ws_start_settings_look(const struct ws_tree *root, struct ws_start_settings
         }
         static const char first[] = "rdinit=" WS_INSIDE_PROGRAM; /* of one in a file, the drive's arrangement, too */
         if (p && strncmp(p, first, sizeof first - 1) == 0) p += sizeof first - 1 + (p[sizeof first - 1] == ' ');
+        if (p && s->boot_apart) p = ws_past_unlock_words(p);
         if (p && strlen(p) < sizeof s->options) memcpy(s->options, p, strlen(p) + 1);
     }
     ws_text_free(&text);

@@ -62,6 +62,22 @@ const char *ws_kernel_cannot_unlock(const struct ws_kernel *k) {
                : "how its initial RAM disk is told to ask for a passphrase is not known";
 }
 
+/* A word of the table is known by what stands before its first "=". */
+const char *ws_past_unlock_words(const char *p) {
+    for (size_t i = 0; i < sizeof askers / sizeof askers[0]; i++) {
+        const char *own = askers[i].parameters;
+        const char *from = p;
+        while (own && strncmp(p, own, strcspn(own, "=") + 1) == 0) {
+            p += strcspn(p, " ");
+            p += *p == ' ';
+            own = strchr(own, ' ');
+            if (own) own++;
+        }
+        if (p != from) return p;
+    }
+    return p;
+}
+
 /* The UUID in each of its places. */
 static void put_uuid(const char *form, const char *uuid, char out[WS_UNLOCK_ROOM]) {
     size_t n = 0;
