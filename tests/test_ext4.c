@@ -66,7 +66,7 @@ static void random_sizes_are_clean_and_as_predicted(void) {
         skip_test("no checker for ext4 is installed");
         return;
     }
-    for (int i = 0; i < cases_of(130); i++) {
+    for (int i = 0; i < cases_of(80); i++) {
         struct ws_tree *tree = NULL;
         struct ws_ext4_geometry g;
         struct ws_layout *layout;
@@ -90,7 +90,7 @@ static void random_sizes_are_clean_and_as_predicted(void) {
 
 static void random_trees_come_out_of_the_kernel_as_they_went_in(void) {
     bool judge = have_program("e2fsck");
-    for (int i = 0; i < cases_of(200); i++) {
+    for (int i = 0; i < cases_of(120); i++) {
         struct ws_tree *tree = random_tree(random_below(i % 10 == 0 ? 1500 : 120), TREE_ALL, 200000);
         struct ws_ext4_geometry g;
         struct ws_layout *layout;
