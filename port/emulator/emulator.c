@@ -263,7 +263,8 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
     }
     bool late = clean && e->pid > 0;
     reap(e, true);
-    return late ? ws_fail(error, WS_E_READ, "the system did not shut down within four minutes; its power was cut") : WS_OK;
+    return late ? ws_fail(error, WS_E_READ, "the system did not shut down within four minutes; its power was cut")
+                : WS_OK;
 }
 
 static void close_pc(struct ws_pc *pc) {

@@ -304,6 +304,39 @@ static enum ws_status check_target(const struct proving *p, struct ws_error *err
     return status == WS_OK ? ws_drive_confirmed(&facts, p->options->confirm, error) : status;
 }
 
+/* One start, what is done in it, and the drive afterwards. @param up  out: a shell was there */
+static enum ws_status go_round(struct proving *p, unsigned round, unsigned starts, const struct ws_pc_disk *disk,
+                               bool *up, struct ws_error *error) {
+    const struct ws_proof_options *o = p->options;
+    struct ws_pc *pc = p->pc;
+    *up = false;
+    step(p, round, "");
+    WS_TRY(pc->ops->power_on(pc, error));
+    p->proof->starts = round;
+    WS_TRY(console_wait_for_shell(&p->console, o->start_wait_s > 0 ? o->start_wait_s : 180, up, error));
+    if (!*up) return no_start(p, error);
+    if (round == 1 && p->proof->has_disk)
+        WS_TRY(console_ask_for_disk(&p->console, disk->sectors, &p->proof->disk_seen, error));
+    if (round > 1) {
+        step(p, round, "looking for what was changed");
+        WS_TRY(verify_on_console(p, round, error));
+    }
+    if (round < starts) {
+        step(p, round, "making changes");
+        WS_TRY(make_changes(p, round, error));
+    } else if (!o->keep_traces) {
+        step(p, round, "taking the traces away");
+        WS_TRY(clean_up(p, error));
+    }
+    bool cut = o->cut && round < starts;
+    step(p, round, cut ? "cutting the power" : "shutting down");
+    if (!cut) WS_TRY(console_send(&p->console, "poweroff -f\n", error));
+    WS_TRY(pc->ops->power_off(pc, !cut, error));
+    if (round == starts) return WS_OK;
+    step(p, round, "reading the drive afterwards");
+    return evidence(p, false, error);
+}
+
 enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
                         const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error) {
     struct proving p = {.port = port, .pc = pc, .drive_id = drive_id, .options = options, .proof = proof};
@@ -311,6 +344,7 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     uint8_t random[8];
     unsigned starts = options->starts < 2 ? 2 : options->starts;
     double began = port->ops->steady_clock(port);
+    bool up = true;
     memset(proof, 0, sizeof *proof);
     WS_TRY(check_target(&p, error));
     WS_TRY(port->ops->random(port, random, sizeof random, error));
@@ -326,39 +360,8 @@ enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *driv
     proof->has_disk = pc->ops->disk && pc->ops->disk(pc, &disk, NULL) == WS_OK;
     step(&p, 0, "reading the drive before the first start");
     WS_GO(evidence(&p, true, error));
-    for (unsigned round = 1; round <= starts; round++) {
-        bool up = false;
-        step(&p, round, "");
-        WS_GO(pc->ops->power_on(pc, error));
-        proof->starts = round;
-        WS_GO(console_wait_for_shell(&p.console, options->start_wait_s > 0 ? options->start_wait_s : 180, &up, error));
-        if (!up) {
-            WS_GO(no_start(&p, error));
-            goto done;
-        }
-        if (round == 1 && proof->has_disk)
-            WS_GO(console_ask_for_disk(&p.console, disk.sectors, &proof->disk_seen, error));
-        if (round > 1) {
-            step(&p, round, "looking for what was changed");
-            WS_GO(verify_on_console(&p, round, error));
-        }
-        if (round < starts) {
-            step(&p, round, "making changes");
-            WS_GO(make_changes(&p, round, error));
-        } else if (!options->keep_traces) {
-            step(&p, round, "taking the traces away");
-            WS_GO(clean_up(&p, error));
-        }
-        bool cut = options->cut && round < starts;
-        step(&p, round, cut ? "cutting the power" : "shutting down");
-        if (!cut) WS_GO(console_send(&p.console, "poweroff -f\n", error));
-        WS_GO(pc->ops->power_off(pc, !cut, error));
-        if (round < starts) {
-            step(&p, round, "reading the drive afterwards");
-            WS_GO(evidence(&p, false, error));
-        }
-    }
-    judge(&p);
+    for (unsigned round = 1; round <= starts && up; round++) WS_GO(go_round(&p, round, starts, &disk, &up, error));
+    if (up) judge(&p);
 done:
     if (status == WS_OK && proof->has_disk) {
         (void)pc->ops->power_off(pc, false, NULL);
