@@ -315,7 +315,10 @@ static enum ws_status look_at_now(struct cli *cli, struct planning *g, struct ws
     WS_TRY(cli_open_now(cli, &g->facts, &g->drive, &g->now));
     setting->now = g->now;
     WS_TRY(ws_memory_look(g->now, g->facts.logical_sector, &memory, &cli->error));
-    if (memory.system && memory.locked) return cli_ask_passphrase(cli, &setting->passphrase);
+    if (memory.system && memory.locked) {
+        enum ws_status status = cli_ask_passphrase(cli, &setting->passphrase);
+        return status == WS_OK ? status : ws_fail_where(&cli->error, "%s", g->facts.short_name);
+    }
     if (!cli->secrets) return WS_OK;
     return ws_fail(&cli->error, WS_E_USAGE, "nothing takes a passphrase: the system on this drive is not locked");
 }

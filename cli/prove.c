@@ -160,7 +160,8 @@ static enum ws_status ask_secrets(struct cli *cli, const struct ws_drive_facts *
     if (locked) what[count++] = "Passphrase that opens the drive";
     if (!count && password_fd)
         return ws_fail(&cli->error, WS_E_USAGE, "nothing takes a password: no account is named, and nothing is locked");
-    WS_TRY(secret_ask(cli, password_fd, what, count, out));
+    if (secret_ask(cli, password_fd, what, count, out) != WS_OK)
+        return ws_fail_where(&cli->error, "%s", facts->short_name);
     o->account = account;
     o->password = account ? out[0] : NULL;
     o->passphrase = locked ? out[count - 1] : NULL;

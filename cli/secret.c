@@ -138,7 +138,7 @@ enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *c
     guard();
     if (descriptor) status = descriptor_of(cli, "--password-fd", descriptor, &fd);
     else if (terminal) status = be_silent(cli, &was);
-    else status = ws_fail(&cli->error, WS_E_USAGE, "it takes a secret, and none is given: %s", what[0]);
+    else status = ws_fail(&cli->error, WS_E_USAGE, "%s is needed, and was not given", what[0]);
     if (!descriptor && !terminal)
         (void)ws_fail_next(&cli->error, "--password-fd N reads from an open file, a line each");
     for (size_t i = 0; i < count && status == WS_OK; i++) {
@@ -146,8 +146,8 @@ enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *c
         status = descriptor ? read_line(cli, fd, rooms[i], &end) : ask_once(cli, what[i], "", rooms[i]);
         out[i] = rooms[i];
         if (status == WS_OK && !rooms[i][0])
-            status = ws_fail(&cli->error, WS_E_USAGE, "it takes %zu secrets, a line each; this one did not come: %s",
-                             count, what[i]);
+            status = ws_fail(&cli->error, WS_E_USAGE, "%s is needed, and did not come: line %zu of %zu", what[i], i + 1,
+                             count);
     }
     if (terminal) (void)tcsetattr(STDIN_FILENO, TCSAFLUSH, &was);
     if (status != WS_OK) secret_clear();

@@ -181,10 +181,10 @@ shows "Locked, and nobody to ask for the passphrase" "could not open a locked ro
 shows "Swap beside a lock" "keep what was in memory" $system --locked --swap 1G
 $system --locked --save locked.plan >/dev/null && echo short > few
 shows "A passphrase that is soon guessed" "shorter than" sh -c "satchel build locked.plan --confirm $gorse --bench b --password-fd 3 3< few"
-shows "A proof of what is locked" "none is given" sh -c "echo 'fulmar over the bar' | satchel build locked.plan --confirm $gorse --bench b --password-fd 0 >/dev/null 2>&1; satchel prove $gorse --confirm $gorse --on hut --bench b"
+shows "A proof of what is locked" "was not given" sh -c "echo 'fulmar over the bar' | satchel build locked.plan --confirm $gorse --bench b --password-fd 0 >/dev/null 2>&1; satchel prove $gorse --confirm $gorse --on hut --bench b"
 demo-image newer.iso newer
 renew="satchel plan --bench b --image newer.iso --drive $gorse --kind renewal"
-shows "A locked system is to be renewed" "none is given" $renew
+shows "A locked system is to be renewed" "was not given" $renew
 echo 'fulmar over the bar' | satchel build tide.plan --confirm "$gorse" --bench b --password-fd 0 >/dev/null 2>&1
 shows "A place that is none" "no place of a system" $renew --keep-path ../charts
 shows "What a renewal loses (told beforehand)" "asked to be kept" $renew --keep-path /opt/charts
