@@ -142,7 +142,7 @@ static bool grow_partition(const char *part) {
 /* As many blocks as the device holds, and as there is room for descriptors of: beyond that a kernel changes the form.
  */
 static bool grow_volume(const char *device) {
-    uint8_t s[1024];
+    uint8_t s[1024] = {0};
     struct start_machine *m = &grow.m;
     long file = open_device(device, 0);
     bool read = file >= 0 && linux_call(CALL_PREAD, file, (long)s, sizeof s, SUPER, 0) == sizeof s;
@@ -166,7 +166,7 @@ static bool grow_volume(const char *device) {
 }
 
 static bool grow_all(void) {
-    uint64_t state[18]; /* struct stat */
+    uint64_t state[18] = {0}; /* struct stat */
     char device[64], part[PATH_MOST];
     struct start_machine *m = &grow.m;
     m->read = read_disk;
