@@ -607,7 +607,7 @@ expect 2 "an ordinary drive has one volume" "$satchel" plan --bench b --request 
 python3 - <<'PY'
 import json
 d = json.load(open("odd.request"))
-d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": False}], 5
+d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": False, "grows": False}], 5
 json.dump(d, open("blank.request", "w"))
 PY
 expect 0 "ordinary drive" "$satchel" plan --bench b --request blank.request --drive "$gorse" --save blank.plan

@@ -1,8 +1,9 @@
 /* ext4.h — ext4 volumes: a tree made into one, and one read into a tree.
  *
  * Follows the Linux kernel's documentation of the on-disk format (filesystems/ext4 in its manual). The composer writes
- * 4 KiB blocks with extents, flex_bg, 64bit, metadata_csum, sparse_super and a journal, from 16 MiB to 16 TiB, and
- * puts into the layout only what must be written: groups and inode tables that hold nothing stay uninitialised.
+ * 4 KiB blocks with extents, flex_bg, 64bit, metadata_csum, sparse_super and a journal, where asked resize_inode, from
+ * 16 MiB to 16 TiB, and puts into the layout only what must be written: groups and inode tables that hold nothing stay
+ * uninitialised.
  */
 #ifndef WILD_SATCHEL_EXT4_H
 #define WILD_SATCHEL_EXT4_H

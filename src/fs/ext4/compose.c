@@ -119,56 +119,59 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     return WS_OK;
 }
 
-static enum ws_status bitmaps_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                   struct ws_error *error) {
-    const struct ws_ext4_geometry *g = source->state;
+/* Sources whose bytes are units of one size, each made when it is read. */
+typedef enum ws_status (*unit_make)(const struct ws_ext4_geometry *g, uint64_t number, uint8_t *out,
+                                    struct ws_error *error);
+
+static enum ws_status read_units(const struct ws_source *source, uint64_t at, void *buffer, size_t length, size_t unit,
+                                 unit_make make, struct ws_error *error) {
     uint8_t *out = buffer;
-    uint8_t bitmap[BLOCK];
-    (void)error;
-    while (length > 0) { /* block bitmaps of all groups, then inode bitmaps of all groups */
-        uint64_t n = at / BLOCK;
-        size_t step = (size_t)ws_min_u64(length, BLOCK - at % BLOCK);
-        if (n < g->groups) make_block_bitmap(g, (uint32_t)n, bitmap);
-        else make_inode_bitmap(g, (uint32_t)(n - g->groups), bitmap);
-        memcpy(out, bitmap + at % BLOCK, step);
+    uint8_t made[BLOCK];
+    while (length > 0) {
+        size_t step = (size_t)ws_min_u64(length, unit - at % unit);
+        WS_TRY(make(source->state, at / unit, made, error));
+        memcpy(out, made + at % unit, step);
         out += step;
         at += step;
         length -= step;
     }
     return WS_OK;
+}
+
+/* Block bitmaps of all groups, then inode bitmaps of all groups. */
+static enum ws_status bitmap_unit(const struct ws_ext4_geometry *g, uint64_t number, uint8_t *out,
+                                  struct ws_error *error) {
+    (void)error;
+    if (number < g->groups) make_block_bitmap(g, (uint32_t)number, out);
+    else make_inode_bitmap(g, (uint32_t)(number - g->groups), out);
+    return WS_OK;
+}
+
+static enum ws_status reserve_unit(const struct ws_ext4_geometry *g, uint64_t number, uint8_t *out,
+                                   struct ws_error *error) {
+    (void)error;
+    ext4_reserve_block(g, (uint32_t)number, out);
+    return WS_OK;
+}
+
+static enum ws_status inode_unit(const struct ws_ext4_geometry *g, uint64_t number, uint8_t *out,
+                                 struct ws_error *error) {
+    return ext4_make_inode(g, (uint32_t)number + 1, out, error);
+}
+
+static enum ws_status bitmaps_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                   struct ws_error *error) {
+    return read_units(source, at, buffer, length, BLOCK, bitmap_unit, error);
 }
 
 static enum ws_status reserve_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                    struct ws_error *error) {
-    const struct ws_ext4_geometry *g = source->state;
-    uint8_t *out = buffer;
-    uint8_t block[BLOCK];
-    (void)error;
-    while (length > 0) {
-        size_t step = (size_t)ws_min_u64(length, BLOCK - at % BLOCK);
-        ext4_reserve_block(g, (uint32_t)(at / BLOCK), block);
-        memcpy(out, block + at % BLOCK, step);
-        out += step;
-        at += step;
-        length -= step;
-    }
-    return WS_OK;
+    return read_units(source, at, buffer, length, BLOCK, reserve_unit, error);
 }
 
 static enum ws_status inodes_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                   struct ws_error *error) {
-    const struct ws_ext4_geometry *g = source->state;
-    uint8_t *out = buffer;
-    uint8_t inode[INODE_SIZE];
-    while (length > 0) {
-        size_t step = (size_t)ws_min_u64(length, INODE_SIZE - at % INODE_SIZE);
-        WS_TRY(ext4_make_inode(g, (uint32_t)(at / INODE_SIZE + 1), inode, error));
-        memcpy(out, inode + at % INODE_SIZE, step);
-        out += step;
-        at += step;
-        length -= step;
-    }
-    return WS_OK;
+    return read_units(source, at, buffer, length, INODE_SIZE, inode_unit, error);
 }
 
 static const struct ws_source_ops bitmaps_ops = {bitmaps_read, NULL, NULL};
