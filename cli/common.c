@@ -262,7 +262,7 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         WS_GO(cli_open_now(cli, &facts, &p->drive, &p->now));
     }
     const char *passphrase = NULL;
-    if (p->now && cli_is_locked(read)) WS_GO(cli_ask_passphrase(cli, &passphrase));
+    if (p->now && cli_is_locked(read)) WS_GO(secret_passphrase(cli, &passphrase));
     status = ws_build_again(read, sources, p->now, passphrase, &p->build, &cli->error);
     secret_clear();
     if (status != WS_OK) {

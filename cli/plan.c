@@ -316,7 +316,7 @@ static enum ws_status look_at_now(struct cli *cli, struct planning *g, struct ws
     setting->now = g->now;
     WS_TRY(ws_memory_look(g->now, g->facts.logical_sector, &memory, &cli->error));
     if (memory.system && memory.locked) {
-        enum ws_status status = cli_ask_passphrase(cli, &setting->passphrase);
+        enum ws_status status = secret_passphrase(cli, &setting->passphrase);
         return status == WS_OK ? status : ws_fail_where(&cli->error, "%s", g->facts.short_name);
     }
     if (!cli->secrets) return WS_OK;

@@ -140,8 +140,7 @@ static enum ws_status look_for_lock(struct cli *cli, const struct ws_drive_facts
     struct ws_drive *drive = NULL;
     struct ws_source *source = NULL;
     struct ws_memory memory = {.locked = false};
-    enum ws_status status = cli->port->ops->open(cli->port, facts->id, WS_OPEN_READ, &drive, &cli->error);
-    if (status == WS_OK) status = ws_source_drive(drive, &source, &cli->error);
+    enum ws_status status = cli_open_now(cli, facts, &drive, &source);
     if (status == WS_OK) status = ws_memory_look(source, facts->logical_sector, &memory, &cli->error);
     *locked = memory.locked;
     ws_source_close(source);

@@ -154,7 +154,7 @@ enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *c
     return status;
 }
 
-enum ws_status cli_ask_passphrase(struct cli *cli, const char **out) {
+enum ws_status secret_passphrase(struct cli *cli, const char **out) {
     static const char *const what[] = {"Passphrase that opens the drive"};
     return secret_ask(cli, cli->secrets, what, 1, out);
 }

@@ -15,7 +15,7 @@ enum ws_status secret_ask(struct cli *cli, const char *descriptor, const char *c
                           const char *out[]);
 void secret_clear(void);
 /* The passphrase of a drive that is locked already. */
-enum ws_status cli_ask_passphrase(struct cli *cli, const char **out);
+enum ws_status secret_passphrase(struct cli *cli, const char **out);
 
 /* A recovery key for a locked system: written to the file descriptor, or kept to be shown on a terminal when the drive
  * is built. Without either there is none. After the passphrase. */

@@ -51,11 +51,11 @@ for start, on in enumerate((firmware, other)):
     said = pc.ask(f"for n in 1 2 3 4 5 6; do [ $(df -B1M --output=size / | tail -1) -gt 9000 ] && break; sleep 2; done; {SIZES}; cat one/tide.txt")
     grown = int(re.search(r"^ *(\d+)$", said, re.M).group(1)) > 9000
     late = locked and start == 0  # a locked volume reaches to its partition's end when it is opened the next time
-    check(f"start {start + 1}: the root has the room of the larger drive: {not late}", grown != late, said + pc.ask(f"echo '{PASSWORD}' | sudo -S dmesg | tail -5; echo '{PASSWORD}' | sudo -S /usr/local/sbin/grow-drive; lsblk -b"))
+    check(f"start {start + 1}: the root has the room of the larger drive: {not late}", grown != late, said + pc.ask(f"echo '{PASSWORD}' | sudo -S dmesg | tail -5; echo '{PASSWORD}' | sudo -S /usr/local/sbin/take-room; lsblk -b"))
     if start:
         check("what was made is there", "kept" in said, said)
     pc.ask("mkdir -p one; echo kept > one/tide.txt; sync")
-    said = pc.ask(f"echo '{PASSWORD}' | sudo -S /usr/local/sbin/grow-drive")
+    said = pc.ask(f"echo '{PASSWORD}' | sudo -S /usr/local/sbin/take-room")
     check("once more it changes nothing", "end:0" in said and "MiB" not in said, said)
     pc.off()
     facts = checked(f"start {start + 1}")
@@ -75,7 +75,4 @@ if newer:  # over what a kernel has grown
     check("renewed, it still grows, and what was its owner's is there", int(re.search(r"^ *(\d+)$", said, re.M).group(1)) > 12000 and "kept" in said, said)
     pc.off()
     checked("renewed and grown")
-print(f"{counts['passed']} passed, {counts['failed']} failed")
-if not counts["failed"]:
-    subprocess.run(["rm", "-rf", work])
-sys.exit(1 if counts["failed"] else 0)
+finish()

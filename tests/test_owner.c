@@ -101,14 +101,15 @@ static const struct ws_owner wishes = {.host_name = "hut-3",
                                        .login = WS_LOGIN_AUTOMATIC,
                                        .keyboard = "de"};
 
-static enum ws_status settle_as(struct ws_tree *tree, const struct ws_owner *owner, bool grows, struct ws_owned *owned,
-                                struct ws_findings *findings) {
+static enum ws_status settle_as(struct ws_tree *tree, const struct ws_owner *owner, bool grows, bool grew,
+                                struct ws_owned *owned, struct ws_findings *findings) {
     const struct ws_settling s = {.root_uuid = "r",
                                   .start_id = "s",
                                   .options = "",
                                   .made_at = 86400 * 20000ll,
                                   .table_id = "0a0b0c0d",
                                   .grows = grows,
+                                  .grew = grew,
                                   .owner = owner};
     struct ws_system_facts f;
     memset(&error, 0, sizeof error);
@@ -119,7 +120,7 @@ static enum ws_status settle_as(struct ws_tree *tree, const struct ws_owner *own
 
 static enum ws_status settle(struct ws_tree *tree, const struct ws_owner *owner, struct ws_owned *owned,
                              struct ws_findings *findings) {
-    return settle_as(tree, owner, false, owned, findings);
+    return settle_as(tree, owner, false, false, owned, findings);
 }
 
 static bool found(const struct ws_findings *findings, const char *part) {
@@ -211,11 +212,11 @@ static void each_kind_can_grow(void) {
         struct file after[3];
     } kinds[] = {
         {systemd_files,
-         {{"/etc/systemd/system/grow-drive.service", "ExecStart=/usr/local/sbin/grow-drive\n"},
-          {"/etc/systemd/system/multi-user.target.wants/grow-drive.service", "[Service]"}}},
-        {sysv_files, {{"/etc/inittab", "\ngd::bootwait:/usr/local/sbin/grow-drive\n"}}},
-        {openrc_files, {{"/etc/init.d/grow-drive", "need localmount"}, {"/etc/runlevels/boot/grow-drive", "depend()"}}},
-        {busybox_files, {{"/etc/inittab", "\n::wait:/usr/local/sbin/grow-drive\n"}}},
+         {{"/etc/systemd/system/take-room.service", "ExecStart=/usr/local/sbin/take-room\n"},
+          {"/etc/systemd/system/multi-user.target.wants/take-room.service", "[Service]"}}},
+        {sysv_files, {{"/etc/inittab", "\ngd::bootwait:/usr/local/sbin/take-room\n"}}},
+        {openrc_files, {{"/etc/init.d/take-room", "need localmount"}, {"/etc/runlevels/boot/take-room", "depend()"}}},
+        {busybox_files, {{"/etc/inittab", "\n::wait:/usr/local/sbin/take-room\n"}}},
         {bare, {{NULL, NULL}}}};
     for (size_t i = 0; i < 2 * sizeof kinds / sizeof kinds[0]; i++) {
         struct ws_tree *tree = make_root(kinds[i / 2].files);
@@ -224,15 +225,19 @@ static void each_kind_can_grow(void) {
         bool known = i % 2;
         if (known) put_program(tree, kinds[i / 2].files == systemd_files ? "usr/bin/sh" : "bin/sh", 62);
         if (known && kinds[i / 2].after[0].path) {
-            OK(settle_as(tree, &nobody, true, &owned, &findings));
+            OK(settle_as(tree, &nobody, true, false, &owned, &findings));
             for (const struct file *f = kinds[i / 2].after; f->path; f++) CHECK_HAS(text_at(tree, f->path), f->text);
-            const struct ws_node *program = ws_system_find(tree, "/usr/local/sbin/grow-drive");
+            const struct ws_node *program = ws_system_find(tree, "/usr/local/sbin/take-room");
             CHECK(program && program->mode == 0755 && ws_node_size(program) > 4096);
             CHECK(ws_system_grows(tree));
         } else {
-            FAILS(settle_as(tree, &nobody, true, &owned, &findings), WS_E_UNSUPPORTED);
+            FAILS(settle_as(tree, &nobody, true, false, &owned, &findings), WS_E_UNSUPPORTED);
             CHECK_HAS(error.what, known ? "nothing of it can be told" : "not known to be made for x86-64");
             CHECK(!ws_system_grows(tree));
+            ws_tree_close(tree);
+            tree = make_root(kinds[i / 2].files); /* in the place of one that did: that is no reason to refuse it */
+            OK(settle_as(tree, &nobody, true, true, &owned, &findings));
+            CHECK(found(&findings, "the newer one does not") && !ws_system_grows(tree));
         }
         ws_findings_free(&findings);
         ws_tree_close(tree);

@@ -246,11 +246,11 @@ static void what_a_system_asks_is_answered(void) {
                  {"P", "Please enter passphrase for disk root (system):  (press TAB for no echo) ", NULL, NULL,
                   PASSPHRASE, NULL},
                  {"NWS", "Linux version 6.1\nhut-3 login: [ 40.1] usb 1-1: late words\n", "tide", PASSWORD, NULL, NULL},
-                 {"NW", "\nhut-3 login: ", NULL, NULL, NULL, "an account and its password"},
-                 {"NW", "\nhut-3 login: ", "tide", "another", NULL, "the account and its password"},
-                 {"NW", "\nhut-3 login: ", "tern", PASSWORD, NULL, "the account and its password"},
-                 {"P", "Please unlock disk root: ", NULL, NULL, "another one of them", "the passphrase"},
-                 {"P", "Please unlock disk root: ", NULL, NULL, NULL, "a passphrase"}};
+                 {"NW", "\nhut-3 login: ", NULL, NULL, NULL, "asked who logs in"},
+                 {"NW", "\nhut-3 login: ", "tide", "another", NULL, "did not take the account and its password"},
+                 {"NW", "\nhut-3 login: ", "tern", PASSWORD, NULL, "did not take the account and its password"},
+                 {"P", "Please unlock disk root: ", NULL, NULL, "another one of them", "did not take the passphrase"},
+                 {"P", "Please unlock disk root: ", NULL, NULL, NULL, "asked for a passphrase"}};
     build_the_drive(WS_KIND_LIVE);
     for (size_t i = 0; i < 2 * sizeof cases / sizeof cases[0]; i++) {
         struct scripted s = {
@@ -276,7 +276,7 @@ static void a_silent_pc_is_no_start(void) {
     } cases[] = {{"", "(nothing)"},
                  {"No bootable device.\n", "No bootable device"},
                  {"Linux version 6.1\n[ 1.0] Kernel panic - not syncing: Attempted to kill init!\n", "Kernel panic"},
-                 {"login: ", "an account and its password"}};
+                 {"login: ", "asked who logs in"}};
     build_the_drive(WS_KIND_LIVE);
     for (size_t i = 0; i < 4; i++) {
         struct scripted s = {.boot = cases[i].boot};

@@ -129,7 +129,7 @@ static enum ws_status try_root(struct ws_build *b, const struct ws_partition *t,
         memcpy(b->kernel_options, settings.options, sizeof settings.options);
     memcpy(b->start_serial, settings.start_serial, sizeof b->start_serial);
     if (b->opened && !ws_guid_parse(settings.boot_uuid, &b->plan->id_of[WS_ROLE_BOOT]))
-        return ws_fail(error, WS_E_FORMAT, "its fstab names no volume for its kernels, /boot");
+        return refuse(b, error, "its fstab names no volume for its kernels, /boot");
     b->owner.internal_disks = ws_internal_disks_of(tree);
     b->grows = ws_system_grows(tree);
     /* where the newer root cannot, that is said and nothing refused */
@@ -192,7 +192,7 @@ static enum ws_status try_locked(struct ws_build *b, const struct ws_partition *
     (void)ws_lock_probe(b->locked_slice, b->lock_uuid);
     const struct ws_format *ext4 = ws_format_find("ext4");
     if (ext4->probe(ws_lock_body(b->opened), &facts, NULL) == WS_OK) WS_TRY(try_root(b, t, &facts, is, error));
-    return *is ? WS_OK : ws_fail(error, WS_E_UNSUPPORTED, "what its lock holds is no full system made here");
+    return *is ? WS_OK : refuse(b, error, "what its lock holds is none made here");
 }
 
 static enum ws_status find_root(struct ws_build *b, const struct ws_partition *t, size_t count,

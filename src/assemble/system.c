@@ -18,6 +18,7 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
                             .made_at = p->facts.made_at,
                             .chain = b->have_chain,
                             .grows = b->grows,
+                            .grew = p->facts.kind == WS_KIND_RENEWAL,
                             .owner = &b->owner,
                             .file = file,
                             .files = p->request.additions};
@@ -180,7 +181,7 @@ void build_note_system(struct ws_build *b, const struct ws_system_facts *facts) 
     plan_chose(p, "file system", "ext4", "owners, modes and links must survive, and it forgives a pulled plug");
     build_note_lock(b, facts->kernel[0].inside.maker, "kernels and their initial RAM disks stand");
     build_note_inside(b);
-    if (b->grows)
+    if (ws_system_grows(b->tree[WS_ROLE_SYSTEM]))
         plan_chose(p, "growth", "at each start",
                    "copied to a larger drive, its partition and volume take the room of that one; "
                    "so it stands last");

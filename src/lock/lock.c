@@ -15,9 +15,9 @@ enum { DIGEST_ROUNDS = 10000 };
 struct ws_lock {
     const struct ws_source *open;
     struct ws_source *head, *body;
-    uint8_t *key; /* NULL: not made yet */
-    bool opened;  /* `open` is the locked volume itself, and the body what it holds */
-    struct lock_place place;
+    uint8_t *key;            /* NULL: not made yet */
+    bool opened;             /* `open` is the locked volume itself, and the body what it holds */
+    struct lock_place place; /* in it; zeros for a new one */
     char label[48];
     struct lock_header header;
     uint8_t bytes[LOCK_AREAS_AT + WS_LOCK_SECRETS_MOST * LOCK_AREA];
@@ -39,22 +39,24 @@ static enum ws_status head_read(const struct ws_source *source, uint64_t at, voi
     return WS_OK;
 }
 
-/* Whole sectors are enciphered in the caller's buffer; what is asked for in part passes through one of its own. */
+/* Whole sectors are enciphered, or of a lock that was opened deciphered, in the caller's buffer; what is asked for in
+ * part passes through one of its own. */
 static enum ws_status body_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                 struct ws_error *error) {
     const struct ws_lock *l = source->state;
+    const uint32_t unit = l->opened ? l->place.sector : WS_LOCK_SECTOR;
     uint8_t *out = buffer;
     if (!l->key) return ws_source_read(l->open, at, buffer, length, error);
     while (length) {
         uint8_t sector[WS_LOCK_SECTOR];
-        size_t skip = at % WS_LOCK_SECTOR;
-        size_t n = skip || length < WS_LOCK_SECTOR ? ws_min_u64(length, WS_LOCK_SECTOR - skip)
-                                                   : length / WS_LOCK_SECTOR * WS_LOCK_SECTOR;
-        bool whole = n >= WS_LOCK_SECTOR;
+        size_t skip = at % unit;
+        size_t n = skip || length < unit ? ws_min_u64(length, unit - skip) : length / unit * unit;
+        bool whole = n >= unit;
         uint8_t *to = whole ? out : sector;
-        size_t all = whole ? n : WS_LOCK_SECTOR;
-        WS_TRY(ws_source_read(l->open, at - skip, to, all, error));
-        WS_TRY(lock_encipher(l->key, at - skip, WS_LOCK_SECTOR, to, all, error));
+        size_t all = whole ? n : unit;
+        const uint64_t number = at - skip + l->place.tweak * 512;
+        WS_TRY(ws_source_read(l->open, l->place.at + at - skip, to, all, error));
+        WS_TRY((l->opened ? lock_decipher : lock_encipher)(l->key, number, unit, to, all, error));
         if (!whole) memcpy(out, sector + skip, n);
         out += n;
         at += n;
@@ -69,30 +71,6 @@ static void body_piece(const struct ws_source *source, uint64_t at, struct ws_pi
     if (!l->key) *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, l->open, at};
 }
 
-/* Of one that was opened: whole sectors are read and deciphered. */
-static enum ws_status opened_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                  struct ws_error *error) {
-    const struct ws_lock *l = source->state;
-    const uint32_t unit = l->place.sector;
-    uint8_t *out = buffer;
-    while (length) {
-        uint8_t sector[WS_LOCK_SECTOR];
-        size_t skip = at % unit;
-        size_t n = skip || length < unit ? ws_min_u64(length, unit - skip) : length / unit * unit;
-        bool whole = n >= unit;
-        uint8_t *to = whole ? out : sector;
-        size_t all = whole ? n : unit;
-        WS_TRY(ws_source_read(l->open, l->place.at + at - skip, to, all, error));
-        WS_TRY(lock_decipher(l->key, at - skip + l->place.tweak * 512, unit, to, all, error));
-        if (!whole) memcpy(out, sector + skip, n);
-        out += n;
-        at += n;
-        length -= n;
-    }
-    return WS_OK;
-}
-
-static const struct ws_source_ops opened_ops = {opened_read, NULL, NULL};
 static const struct ws_source_ops head_ops = {head_read, NULL, NULL};
 static const struct ws_source_ops body_ops = {body_read, NULL, body_piece};
 
@@ -134,7 +112,7 @@ enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, 
     l->key = OPENSSL_secure_zalloc(LOCK_KEY);
     enum ws_status status = l->key ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a key");
     if (status == WS_OK) status = lock_find_key(volume, secret, l->key, &l->place, error);
-    if (status == WS_OK) status = ws_source_make(&opened_ops, l->place.length, l, &l->body, error);
+    if (status == WS_OK) status = ws_source_make(&body_ops, l->place.length, l, &l->body, error);
     if (status != WS_OK) ws_lock_close(l);
     else *lock = l;
     return status;

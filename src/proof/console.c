@@ -94,19 +94,21 @@ static enum ws_status answer(struct console *c, enum waits waits, struct ws_erro
     c->named_last = false;
     switch (waits) {
     case WAITS_PASSPHRASE:
-        if (!c->passphrase || c->unlocked++ == 3) c->refused = c->passphrase ? "the passphrase" : "a passphrase";
+        if (!c->passphrase || c->unlocked++ == 3)
+            c->refused = c->passphrase ? "did not take the passphrase" : "asked for a passphrase, and none is known";
         else return tell(c, c->passphrase, error);
         return WS_OK;
     case WAITS_NAME:
         if (!c->account || c->named++ == 3) {
-            c->refused = c->account ? "the account and its password" : "an account and its password";
+            c->refused = c->account ? "did not take the account and its password"
+                                    : "asked who logs in: name an account that may administer, with its password";
             return WS_OK;
         }
         c->named_last = true;
         WS_TRY(console_send(c, c->account, error));
         return console_send(c, "\n", error);
     case WAITS_PASSWORD:
-        if (!c->password || (!was_named && c->answered++ == 3)) c->refused = "the account's password";
+        if (!c->password || (!was_named && c->answered++ == 3)) c->refused = "did not take the account's password";
         else return tell(c, c->password, error);
         return WS_OK;
     default: return WS_OK;
@@ -194,7 +196,7 @@ static enum ws_status rise(struct console *c, bool *up, struct ws_error *error) 
     WS_TRY(wait_for_answer(c, ANSWER_S, up, error));
     c->rising = false;
     if (*up) WS_TRY(administers(c, up, error));
-    if (!*up) c->refused = "an account that may administer";
+    if (!*up) c->refused = "came up, but this account may not administer, as a proof has to: name one that may";
     return WS_OK;
 }
 

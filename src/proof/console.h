@@ -14,7 +14,7 @@ struct console {
     unsigned commands;
     bool off;                                    /* the PC switched itself off */
     const char *account, *password, *passphrase; /* NULL: none */
-    const char *refused;                         /* what it asked for, and did not take, or was not told */
+    const char *refused;                         /* what it did not take, or was not told: behind "start N" */
     unsigned named, answered, unlocked;          /* so often since power-on */
     bool named_last, rising, veiled;
 };

@@ -281,9 +281,7 @@ static enum ws_status no_start(struct proving *p, struct ws_error *error) {
         line = strrchr(proof->console_tail, '\n');
     }
     if (p->console.refused) {
-        (void)snprintf(proof->text, sizeof proof->text,
-                       "Start %u came up, and asked for %s: it was not given, or not taken.", proof->starts,
-                       p->console.refused);
+        (void)snprintf(proof->text, sizeof proof->text, "Start %u %s.", proof->starts, p->console.refused);
         return p->pc->ops->power_off(p->pc, false, error);
     }
     (void)snprintf(proof->text, sizeof proof->text, "Start %u %s. The last it said: %.300s", proof->starts,

@@ -19,8 +19,8 @@ enum ws_status own_added(const struct edit *edit, const struct ws_settling *sett
 /* disks.c: the disks of the PC. `table_id` is that of the drive's own table, as device rules see it. */
 enum ws_status own_disks(const struct edit *edit, enum ws_internal_disks wanted, const char *table_id,
                          struct ws_owned *owned);
-/* grow.c: what lets it take the room of a larger drive, when it starts. */
-enum ws_status own_growth(const struct edit *edit);
+/* grow.c: what lets it take the room of a larger drive, when it starts; refused where that cannot be, or only said. */
+enum ws_status own_growth(const struct edit *edit, bool as_before);
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;

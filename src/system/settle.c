@@ -65,7 +65,7 @@ static enum ws_status make_own(const struct edit *e, const struct ws_settling *s
     if (status == WS_OK) status = own_accounts(e, o, owned);
     if (status == WS_OK && o->login == WS_LOGIN_AUTOMATIC) status = own_login(e, o->account[0].name);
     if (status == WS_OK) status = own_disks(e, o->internal_disks, s->table_id, owned);
-    if (status == WS_OK && s->grows) status = own_growth(e);
+    if (status == WS_OK && s->grows) status = own_growth(e, s->grew);
     if (status == WS_OK) status = own_added(e, s, &steps);
     if (status == WS_OK) status = own_first_start(e, &steps);
     ws_text_free(&steps);

@@ -260,9 +260,12 @@ enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tr
     g->csum_seed = ws_crc32c(0xffffffff, g->params.id.byte, 16);
     g->dirs_in_group = calloc(g->groups, sizeof *g->dirs_in_group);
     if (!g->dirs_in_group) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
-    if (params->over) WS_GO(ext4_over_take(g, error));
-    else WS_GO(ext4_list_fixed(g, error));
-    if (!params->over) WS_GO(ext4_list_space(g, error));
+    if (params->over) {
+        WS_GO(ext4_over_take(g, error));
+    } else {
+        WS_GO(ext4_list_fixed(g, error));
+        WS_GO(ext4_list_space(g, error));
+    }
     WS_GO(measure_folders(g, error));
     WS_GO(ext4_find_holes(g, error));
     if (params->over) WS_GO(ext4_over_count(g, error));

@@ -38,6 +38,11 @@ static inline long linux_call(enum call number, long a, long b, long c, long d, 
 }
 
 enum { OPEN_WRITE = 1, OPEN_BOTH = 2, OPEN_FOLDER = 0200000, OPEN_CLOSE = 02000000 };
+static inline long open_path(const char *path, long how) {
+    return linux_call(CALL_OPEN, (long)path, how | OPEN_CLOSE, 0, 0, 0);
+}
+static inline void close_file(long file) { (void)linux_call(CALL_CLOSE, file, 0, 0, 0, 0); }
+
 enum { NODE_CHARACTER = 0020600, LOOP_CONTROL = 10 << 8 | 237 }; /* Documentation/admin-guide/devices.txt */
 enum { MOUNT_RECURSIVE = 16384, MOUNT_PRIVATE = 1 << 18, NEW_MOUNTS = 0x20000 };
 

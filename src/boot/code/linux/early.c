@@ -41,11 +41,6 @@ struct early {
 };
 static struct early early;
 
-static long open_path(const char *path, long how) {
-    return linux_call(CALL_OPEN, (long)path, how | OPEN_CLOSE, 0, 0, 0);
-}
-static void close_file(long file) { (void)linux_call(CALL_CLOSE, file, 0, 0, 0, 0); }
-
 /* To the kernel's log, as an error: it is shown on the console even where a start is quiet. */
 static void say(struct start_machine *m, const char *text) {
     static char line[400];

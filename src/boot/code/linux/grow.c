@@ -1,4 +1,4 @@
-/* grow.c — grow-drive: in a system that runs from a drive, its root takes the room of a drive that is larger than it
+/* grow.c — take-room: in a system that runs from a drive, its root takes the room of a drive that is larger than it
  * was made for. Run at every start as root; where there is nothing to take it writes nothing.
  *
  * The partition is made longer in the drive's table (table.c), the kernel is told, and it grows the ext4 volume in use.
@@ -23,11 +23,6 @@ static struct {
     uint8_t memory[MEMORY];
     uint64_t taken;
 } grow;
-
-static long open_path(const char *path, long how) {
-    return linux_call(CALL_OPEN, (long)path, how | OPEN_CLOSE, 0, 0, 0);
-}
-static void close_file(long file) { (void)linux_call(CALL_CLOSE, file, 0, 0, 0, 0); }
 
 static void put(struct start_machine *m, const char *text) {
     (void)m;
@@ -131,9 +126,9 @@ static bool grow_partition(const char *part) {
     if (done && length > was) {
         struct partition_place place = {(int64_t)at, (int64_t)length, (int32_t)read_number(part, "partition"), {0}};
         struct partition_order order = {PARTITION_RESIZE, 0, sizeof place, &place};
-        start_say(m, "grow-drive: the partition of this system has %U MiB now, it had %U\n", length >> 20, was >> 20);
+        start_say(m, "take-room: the partition of this system has %U MiB now, it had %U\n", length >> 20, was >> 20);
         if (linux_call(CALL_IOCTL, grow.disk, TELL_PARTITION, (long)&order, 0, 0) != 0)
-            start_say(m, "grow-drive: the kernel takes note of that at the next start\n");
+            start_say(m, "take-room: the kernel takes note of that at the next start\n");
     }
     close_file(grow.disk);
     return done;
@@ -161,7 +156,7 @@ static bool grow_volume(const char *device) {
     if (top >= 0) close_file(top);
     if (result != 0) return start_fail(m, "the kernel does not grow the root's volume (%u)", (unsigned)-result);
     if (blocks - has >= 1 << (20 - BLOCK_SHIFT))
-        start_say(m, "grow-drive: the volume of this system has %U MiB now, it had %U\n", blocks >> 8, has >> 8);
+        start_say(m, "take-room: the volume of this system has %U MiB now, it had %U\n", blocks >> 8, has >> 8);
     return true;
 }
 
@@ -185,7 +180,7 @@ static bool grow_all(void) {
 
 __attribute__((noreturn, used)) void grow_begin(void) {
     bool done = grow_all();
-    if (!done) start_say(&grow.m, "grow-drive: %s\n", grow.m.error);
+    if (!done) start_say(&grow.m, "take-room: %s\n", grow.m.error);
     for (;;) (void)linux_call(CALL_EXIT, done ? 0 : 1, 0, 0, 0, 0);
 }
 
