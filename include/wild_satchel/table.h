@@ -10,7 +10,7 @@
 
 WS_BEGIN
 
-enum { WS_PARTITIONS_MOST = 256 };
+enum { WS_PARTITIONS_MOST = 256, WS_LOGICAL_MOST = 60 };
 
 /** One partition. */
 struct ws_partition {
@@ -40,6 +40,9 @@ struct ws_table {
     uint8_t mbr_sector[512]; /**< as read: start-up code, disk signature; entries are composed anew */
     struct ws_partition mbr[4];
     size_t mbr_count;
+    struct ws_partition
+        logical[WS_LOGICAL_MOST]; /**< inside an extended entry of an MBR, numbered from 5 on; read only */
+    size_t logical_count;
     struct ws_guid disk_id; /**< GPT */
     uint64_t entries_lba, first_usable, last_usable, backup_lba;
     uint32_t slots, slot_size;
@@ -80,6 +83,11 @@ WS_CHECKED enum ws_status ws_table_check(const struct ws_source *source, uint32_
 
 /** The partitions an operating system sees, in its numbering. */
 const struct ws_partition *ws_table_partitions(const struct ws_table *table, size_t *count);
+
+/** The same without those that hold no volume of their own (an extended entry, GPT's protective one), and with the
+ *  partitions inside an extended entry. @param list  room for WS_VOLUME_PLACES @return how many */
+enum { WS_VOLUME_PLACES = WS_PARTITIONS_MOST };
+size_t ws_table_volumes(const struct ws_table *table, const struct ws_partition *list[WS_VOLUME_PLACES]);
 
 /** An empty GPT, or an empty MBR, for a drive. Sizes in bytes. */
 void ws_table_new_gpt(struct ws_table *table, uint64_t disk_size, uint32_t sector, const struct ws_guid *disk_id);

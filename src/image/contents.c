@@ -273,14 +273,13 @@ enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, 
         c->build_end = mark.end;
     }
     c->table = c->unfinished ? WS_TABLE_NONE : table->kind;
-    size_t count = 0;
-    const struct ws_partition *p = ws_table_partitions(table, &count);
+    const struct ws_partition *p[WS_VOLUME_PLACES];
+    const size_t count = ws_table_volumes(table, p);
     for (size_t i = 0; !c->unfinished && i < count && c->parts < WS_CONTENTS_MOST; i++) {
-        if (p[i].mbr_type == 0xee) continue;
         struct ws_content *part = &c->part[c->parts++];
-        part->number = p[i].number;
-        part->at = p[i].at;
-        part->length = p[i].length;
+        part->number = p[i]->number;
+        part->at = p[i]->at;
+        part->length = p[i]->length;
         look_at(drive, deep, part);
     }
     if (c->parts == 0 && !c->unfinished) {

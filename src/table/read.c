@@ -1,6 +1,6 @@
 /* read.c — tables off a drive, and everything that can be wrong with them. */
 #include "base/bytes.h"
-#include "wild_satchel/table.h"
+#include "table/internal.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -187,6 +187,7 @@ enum ws_status ws_table_read(const struct ws_source *source, uint32_t sector, st
         t->kind = WS_TABLE_MBR;
     } else if (t->mbr_count) {
         t->kind = WS_TABLE_MBR;
+        WS_GO(table_read_logical(source, t, findings, error));
     }
 done:
     free(primary.entries);
