@@ -52,7 +52,7 @@ case $(nm "$lib/libwild_satchel.a") in
 *)
     # shellcheck disable=SC2046,SC2086
     cc -std=c11 -D_GNU_SOURCE $flags "$here/../examples/read_memory.c" -o static "$lib/libwild_satchel_port.a" "$lib/libwild_satchel.a" \
-        $(pkg-config --libs libudev gpgme jansson libarchive libsquashfs1 libcrypto zlib libcrypt libargon2 libisal) -lpthread -lm
+        $(pkg-config --libs libudev gpgme jansson libarchive libsquashfs1 libcrypto zlib libzstd libcrypt libargon2 libisal) -lpthread -lm
     ./static ../stick.img | cmp - ../said || fail "the static library reads otherwise"
     ;;
 esac

@@ -1,5 +1,6 @@
 /* drive.c — block devices and plain files, read and written past the page cache where that is possible. */
 #include "port/linux/internal.h"
+#include "wild_satchel/container.h"
 #include "wild_satchel/table.h"
 
 #include <errno.h>
@@ -24,6 +25,10 @@ struct linux_drive {
     bool writable;
     uint64_t sequence; /* the kernel's number of this very disk; 0 unknown */
     char path[512];
+    /* a virtual disk: the drive in it, to be read, or to be written to as well */
+    struct ws_source *view;
+    struct ws_disk *disk;
+    struct ws_disk_file disk_file;
 };
 
 static enum ws_status system_error(struct ws_error *error, enum ws_status status, const char *what, const char *path) {
@@ -58,10 +63,11 @@ static enum ws_status file_facts(const struct linux_drive *d, struct ws_drive_fa
     f->removable = WS_YES;
     f->internal = WS_NO;
     f->logical_sector = 512;
-    struct ws_source *image = open_again(d);
-    if (image) f->logical_sector = ws_table_sector_of(image);
+    struct ws_source *image = d->disk || d->view ? NULL : open_again(d);
+    if (image || d->view) f->logical_sector = ws_table_sector_of(d->view ? d->view : image);
     ws_source_close(image);
-    f->size = (uint64_t)s.st_size / f->logical_sector * f->logical_sector;
+    const uint64_t size = d->disk ? ws_disk_size(d->disk) : d->view ? d->view->size : (uint64_t)s.st_size;
+    f->size = size / f->logical_sector * f->logical_sector;
     f->physical_sector = 4096;
     f->read_only = (s.st_mode & 0222) == 0;
     ws_linux_find_file_users(&s, f);
@@ -95,6 +101,8 @@ static enum ws_status read_drive(struct ws_drive *drive, uint64_t at, void *buff
                                  struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
     char *p = buffer;
+    if (d->disk) return ws_disk_read(d->disk, at, buffer, length, error);
+    if (d->view) return ws_source_read(d->view, at, buffer, length, error);
     while (length > 0) {
         int fd = direct_fits(d, at, p, length) ? d->direct : d->fd;
         ssize_t got = pread(fd, p, length, (off_t)at);
@@ -119,6 +127,7 @@ static enum ws_status write_drive(struct ws_drive *drive, uint64_t at, const voi
                                   struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
     const char *p = bytes;
+    if (d->disk) return ws_disk_write(d->disk, at, bytes, length, error);
     while (length > 0) {
         int fd = direct_fits(d, at, p, length) ? d->direct : d->fd;
         ssize_t put = pwrite(fd, p, length, (off_t)at);
@@ -137,6 +146,7 @@ static enum ws_status write_drive(struct ws_drive *drive, uint64_t at, const voi
 
 static enum ws_status flush(struct ws_drive *drive, struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
+    if (d->disk) WS_TRY(ws_disk_flush(d->disk, error));
     if (d->writable && fdatasync(d->fd) != 0)
         return system_error(error, WS_E_WRITE, "the drive cannot be flushed", d->path);
     return WS_OK;
@@ -145,6 +155,7 @@ static enum ws_status flush(struct ws_drive *drive, struct ws_error *error) {
 static enum ws_status discard(struct ws_drive *drive, uint64_t at, uint64_t length, struct ws_error *error) {
     struct linux_drive *d = (struct linux_drive *)drive;
     uint64_t range[2] = {at, length};
+    if (d->disk) return ws_fail(error, WS_E_UNSUPPORTED, "this drive does not take discards");
     if (d->device ? ioctl(d->fd, BLKDISCARD, range) == 0
                   : fallocate(d->fd, FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE, (off_t)at, (off_t)length) == 0)
         return WS_OK;
@@ -233,6 +244,8 @@ static bool stores(struct ws_drive *drive, const char *path) {
 
 static void close_drive(struct ws_drive *drive) {
     struct linux_drive *d = (struct linux_drive *)drive;
+    ws_disk_close(d->disk);
+    ws_source_close(d->view);
     if (d->direct >= 0) close(d->direct);
     close(d->fd);
     free(d);
@@ -261,6 +274,24 @@ static enum ws_status lock_file(int fd, const char *path, struct ws_error *error
     ws_fail(error, WS_E_REFUSED, "the file is in use: another program writes to it, or starts a PC from it");
     ws_fail_where(error, "%s", path);
     return ws_fail_next(error, "wait until it has ended; nothing was written");
+}
+
+/* What is a virtual disk is the drive in it; any that is known can be read. */
+static enum ws_status look_for_virtual(struct linux_drive *d, struct ws_error *error) {
+    enum ws_status status;
+    if (d->writable) {
+        status = ws_linux_edit_virtual(d->fd, &d->disk_file, &d->disk, error);
+    } else {
+        struct ws_source *file = open_again(d);
+        if (!file) return WS_OK;
+        status = ws_linux_open_virtual(d->path, file, &d->view, error);
+        if (status != WS_OK) ws_source_close(file);
+    }
+    if (status == WS_OK && d->direct >= 0) { /* its own places are not aligned */
+        close(d->direct);
+        d->direct = -1;
+    }
+    return status == WS_E_NOTFOUND ? WS_OK : status;
 }
 
 static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,      discard,
@@ -322,6 +353,11 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
         ws_fail(error, WS_E_RANGE, "the path of a drive has at most %zu bytes", sizeof d->path - 1);
         return ws_fail_where(error, "%s", id);
     }
+    enum ws_status status = device ? WS_OK : look_for_virtual(d, error);
+    if (status != WS_OK) {
+        close_drive(&d->drive);
+        return error && error->where[0] ? status : ws_fail_where(error, "%s", id);
+    }
     *drive = &d->drive;
     return WS_OK;
 }
@@ -336,7 +372,10 @@ enum ws_status ws_linux_make_file(const char *path, uint64_t size, struct ws_err
     }
     if (fd < 0) return system_error(error, WS_E_WRITE, "the image file cannot be made", path);
     enum ws_status status = WS_OK;
-    if (ftruncate(fd, (off_t)size) != 0) {
+    if (ws_container_of_name(path)) {
+        status = ws_linux_create_virtual(fd, ws_container_of_name(path), size, error);
+        if (status != WS_OK) (void)unlink(path);
+    } else if (ftruncate(fd, (off_t)size) != 0) {
         status = system_error(error, WS_E_WRITE, "the image file cannot be made so large", path);
         (void)unlink(path);
     }

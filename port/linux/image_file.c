@@ -112,13 +112,19 @@ enum ws_status ws_linux_open_image(const char *path, struct ws_source **source, 
     struct ws_packed_facts found;
     enum ws_status status = ws_packed_probe(file, &found, error);
     if (status == WS_OK && found.one_image) {
+        struct ws_source *unpacked = NULL;
         *packed = found;
-        status = unpack(file, path, source, error);
+        status = unpack(file, path, &unpacked, error);
         ws_source_close(file);
-        return status;
+        WS_TRY(status);
+        file = unpacked;
     }
     *source = file; /* not compressed, or an archive, or damaged: whoever looks into it says so */
-    return WS_OK;
+    status = ws_linux_open_virtual(path, file, source, error);
+    if (status == WS_OK || status == WS_E_NOTFOUND) return WS_OK;
+    ws_source_close(file);
+    *source = NULL;
+    return error && error->where[0] ? status : ws_fail_where(error, "%s", path);
 }
 
 static bool is_file(const char *path) {

@@ -24,6 +24,16 @@ void ws_linux_find_file_users(const struct stat *file, struct ws_drive_facts *fa
 /** A file's hole or data from `at` on, see ws_source_ops. */
 void ws_linux_piece(int fd, uint64_t at, struct ws_piece *piece);
 
+/** The drive in a virtual disk file; on success the source closes `file`, too. @return WS_E_NOTFOUND if it is none */
+enum ws_status ws_linux_open_virtual(const char *path, struct ws_source *file, struct ws_source **source,
+                                     struct ws_error *error);
+struct ws_disk;
+struct ws_disk_file;
+/** A virtual disk in the open file `fd`, to be written to. @param file  what it borrows: its `state` is set to `fd`
+ *  @return as ws_disk_open() */
+enum ws_status ws_linux_edit_virtual(int fd, struct ws_disk_file *file, struct ws_disk **disk, struct ws_error *error);
+/** An empty one in the open, empty file. */
+enum ws_status ws_linux_create_virtual(int fd, const char *format, uint64_t size, struct ws_error *error);
 /** A new file without a name in TMPDIR or /var/tmp, read and write; -1 with an error. */
 int ws_linux_nameless_file(struct ws_error *error);
 /** Is there room for so many bytes in it? @return WS_E_SPACE with what to do */
