@@ -1,4 +1,5 @@
 /* build.c — satchel build: a plan carried out. */
+#include "cli/jobs.h"
 #include "cli/record.h"
 #include "cli/secret.h"
 
@@ -55,26 +56,39 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     if (r->checked)
         show_field(cli, "Checked", "%s read back in %s, all as meant",
                    ws_size_both(r->check.checked, size, sizeof size), ws_duration(r->check.seconds, time, sizeof time));
-    show_field(cli, "SHA-256", "image  %s", r->image_sha256);
+    const bool twin = ws_plan_facts(p)->kind == WS_KIND_TWIN; /* of its original a state is known */
+    if (!twin) show_field(cli, "SHA-256", "image  %s", r->image_sha256);
     bool same = strcmp(r->check.sha256, r->image_sha256) == 0;
-    if (r->checked) show_field(cli, "", "drive  %s%s", r->check.sha256, same ? "" : ", over those of its pieces");
+    if (r->checked)
+        show_field(cli, twin ? "SHA-256" : "", "drive  %s%s", r->check.sha256,
+                   same ? "" : ", over those of its pieces");
 }
 
-static char *confirm, *password_fd, *recovery_fd, *finish;
-static int external, no_check, afresh, even_so;
-static const struct poptOption options[] = {
-    {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
-    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+struct build_job build_wished;
+const struct poptOption build_options[] = {
+    {"confirm", 'c', POPT_ARG_STRING, &build_wished.confirm, 0, "the drive's own name, for scripts", "NAME"},
+    {"password-fd", 0, POPT_ARG_STRING, &build_wished.password_fd, 0,
      "read the accounts' passwords, and the passphrase, from this open file, a line each, instead of asking", "NUMBER"},
-    {"recovery-fd", 0, POPT_ARG_STRING, &recovery_fd, 0,
+    {"recovery-fd", 0, POPT_ARG_STRING, &build_wished.recovery_fd, 0,
      "write a locked system's recovery key to this open file, instead of showing it on the terminal", "NUMBER"},
-    {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
-    {"no-check", 0, POPT_ARG_NONE, &no_check, 0, "do not read back what was written", NULL},
-    {"even-so", 0, POPT_ARG_NONE, &even_so, 0, "carry out a plan that has a fault", NULL},
+    {"external-disk", 0, POPT_ARG_NONE, &build_wished.external, 0, "an external hard drive or SSD is really meant",
+     NULL},
+    {"no-check", 0, POPT_ARG_NONE, &build_wished.no_check, 0, "do not read back what was written", NULL},
+    {"even-so", 0, POPT_ARG_NONE, &build_wished.even_so, 0, "carry out a plan that has a fault", NULL},
+    {"afresh", 0, POPT_ARG_NONE, &build_wished.afresh, 0,
+     "start at the beginning even if an earlier build can be continued", NULL},
+    POPT_TABLEEND};
+static char *finish;
+static const struct poptOption options[] = {
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)build_options, 0, NULL, NULL},
     {"finish", 0, POPT_ARG_STRING, &finish, 0,
      "finish a change that was cut of the drive with this name; needs no plan", "DRIVE"},
-    {"afresh", 0, POPT_ARG_NONE, &afresh, 0, "start at the beginning even if an earlier build can be continued", NULL},
     POPT_TABLEEND};
+
+/* A twin whose system can be started and looked at. */
+static bool twin_of_system(const struct ws_plan *p) {
+    return ws_plan_facts(p)->kind == WS_KIND_TWIN && ws_plan_volume(p, WS_ROLE_SYSTEM) && ws_plan_outlooks(p)->starts;
+}
 
 /* What was built: its record kept and told. */
 static int conclude(struct cli *cli, const struct building *b, const struct ws_plan *p,
@@ -93,7 +107,8 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_result(cli, true, "%s is written%s. %s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
                 cli_is_locked(p) ? "It asks for its passphrase when it starts."
-                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || ws_kind_is_system(ws_plan_facts(p)->kind)
+                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || twin_of_system(p) ||
+                        ws_kind_is_system(ws_plan_facts(p)->kind)
                     ? "Next: satchel prove, to see that it remembers."
                     : "It can be unplugged.");
     return EXIT_DONE;
@@ -106,14 +121,14 @@ static enum ws_status finish_change(struct cli *cli, struct building *b) {
     uint64_t written = 0;
     char size[48];
     enum ws_status status;
-    struct ws_target_rules rules = {external != 0};
+    struct ws_target_rules rules = {build_wished.external != 0};
     WS_TRY(cli_find_drive(cli, finish, &facts));
     WS_TRY(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error));
     WS_TRY(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen(); /* it is not stopped in between: that would only have to be finished again */
     WS_GO(drive->ops->describe(drive, &facts, &cli->error));
     /* nothing is lost by it: the drive's own name, typed to say which, confirms it, too */
-    WS_GO(ws_drive_confirmed(&facts, confirm ? confirm : finish, &cli->error));
+    WS_GO(ws_drive_confirmed(&facts, build_wished.confirm ? build_wished.confirm : finish, &cli->error));
     WS_GO(ws_change_finish(cli->port, drive, tell, b, &written, &cli->error));
     meter_end(&b->meter);
     if (cli->json)
@@ -146,45 +161,38 @@ static void say_state(struct cli *cli, const struct ws_plan *plan, enum ws_statu
 }
 
 static enum ws_status carry_out(struct cli *cli, struct building *b, const struct cli_plan *p, struct ws_drive *drive,
-                                struct ws_build_result *result) {
-    struct ws_build_options o = {.allow_external_disk = external != 0,
+                                const struct build_job *job, const char *confirm, struct ws_build_result *result) {
+    struct ws_build_options o = {.allow_external_disk = job->external != 0,
                                  .confirm = confirm,
                                  .before_write = before_write,
                                  .on_progress = tell,
                                  .context = b,
                                  .pieces = &b->pieces,
-                                 .skip_check = no_check != 0,
-                                 .even_so = even_so != 0,
-                                 .afresh = afresh != 0};
+                                 .skip_check = job->no_check != 0,
+                                 .even_so = job->even_so != 0,
+                                 .afresh = job->afresh != 0};
     enum ws_status status = ws_build_carry_out(p->build, cli->port, drive, &o, result, &cli->error);
     meter_end(&b->meter);
     if (status != WS_OK) say_state(cli, p->plan, status);
     return status;
 }
 
-int run_build(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     struct cli_plan p = {0};
     struct building b = {.cli = cli, .meter = {.cli = cli}};
     struct ws_drive_facts facts;
     struct ws_drive *drive = NULL;
     struct ws_build_result result;
     struct ws_text record = {0};
+    const char *confirm = job->confirm;
     char answer[128] = "";
+    int code = EXIT_DONE;
     enum ws_status status;
-    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 0, 1);
-    if (code) return code - 1;
-    if (!word[0] == !finish) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "build takes a plan, or --finish DRIVE"));
     WS_GO(cli_open_port(cli));
-    if (finish) {
-        status = finish_change(cli, &b);
-        code = EXIT_DONE;
-        goto done;
-    }
-    cli->secrets = password_fd;
-    WS_GO(cli_load_plan(cli, word[0], &p));
+    cli->secrets = job->password_fd;
+    WS_GO(cli_load_plan(cli, plan, &p));
     WS_GO(cli_find_planned(cli, ws_plan_drive(p.plan), &facts));
-    struct ws_target_rules rules = {external != 0};
+    struct ws_target_rules rules = {job->external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen();
@@ -195,14 +203,14 @@ int run_build(struct cli *cli, int argc, const char **argv) {
         confirm = answer;
     }
     bool told = p.now && cli_is_locked(p.plan); /* what is on the drive could not be read without */
-    WS_GO(secret_give(cli, p.build, told ? NULL : password_fd));
-    WS_GO(secret_recovery(cli, p.build, recovery_fd));
-    ws_text_printf(&record, "%s.built", word[0]);
+    WS_GO(secret_give(cli, p.build, told ? NULL : job->password_fd));
+    WS_GO(secret_recovery(cli, p.build, job->recovery_fd));
+    ws_text_printf(&record, "%s.built", plan);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;
-    WS_GO(carry_out(cli, &b, &p, drive, &result));
+    WS_GO(carry_out(cli, &b, &p, drive, job, confirm, &result));
     code = conclude(cli, &b, p.plan, &facts, &result);
-    secret_show_recovery(cli, p.build, recovery_fd != NULL);
+    secret_show_recovery(cli, p.build, job->recovery_fd != NULL);
 done:
     secret_forget();
     if (status != WS_OK) code = cli_fail(cli);
@@ -211,4 +219,17 @@ done:
     ws_pieces_free(&b.pieces);
     cli_free_plan(&p);
     return code;
+}
+
+int run_build(struct cli *cli, int argc, const char **argv) {
+    const char *word[1] = {NULL};
+    struct building b = {.cli = cli, .meter = {.cli = cli}};
+    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 0, 1);
+    if (code) return code - 1;
+    enum ws_status status = WS_OK;
+    if (!word[0] == !finish) status = ws_fail(&cli->error, WS_E_USAGE, "build takes a plan, or --finish DRIVE");
+    if (status == WS_OK && word[0]) return build_run(cli, word[0], &build_wished);
+    if (status == WS_OK) status = cli_open_port(cli);
+    if (status == WS_OK) status = finish_change(cli, &b);
+    return status == WS_OK ? EXIT_DONE : cli_fail(cli);
 }

@@ -35,6 +35,7 @@ int run_drives(struct cli *cli, int argc, const char **argv);
 int run_image(struct cli *cli, int argc, const char **argv);
 int run_size(struct cli *cli, int argc, const char **argv);
 int run_plan(struct cli *cli, int argc, const char **argv);
+int run_twin(struct cli *cli, int argc, const char **argv);
 int run_build(struct cli *cli, int argc, const char **argv);
 int run_check(struct cli *cli, int argc, const char **argv);
 int run_prove(struct cli *cli, int argc, const char **argv);
@@ -72,6 +73,10 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
 /* The image of a plan: files of a root keep all that a root has, those of a medium become a disc image. */
 enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
                               struct ws_packed_facts *packed, struct ws_error *error);
+/** What a twin is made of: a drive by any of its names, which `input` keeps then, or an image file. */
+enum ws_status cli_open_original(struct cli *cli, const char *word, struct ws_input *input, struct ws_source **source);
+/** Its state, for a request that no drive is decided on yet. */
+enum ws_status cli_know_original(struct cli *cli, struct ws_input *input, const struct ws_source *source);
 int64_t cli_touched_at(const char *path);
 /** Print the text of a JSON document. Controls and marks that turn the writing round, which JSON lets stand, are
  * written as escapes: only strings hold any. */
@@ -129,6 +134,15 @@ struct drive_work {
     int blank, external, over;
 };
 int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const struct drive_work *work);
+
+/* original.c: a virtual disk file, and what stands on the drive in an image. */
+bool virtual_look(const char *path, struct ws_container_facts *facts);
+void virtual_show(const struct cli *cli, const struct ws_container_facts *facts);
+json_t *virtual_json(const struct ws_container_facts *facts);
+struct ws_original *original_look(const struct ws_source *source); /* NULL: nothing that a twin could have */
+void original_free(struct ws_original *original);
+void original_show(const struct cli *cli, const struct ws_original *original);
+json_t *original_json(const struct ws_original *original);
 
 /* root.c: what the root file system in an image is. @return false if there is none */
 bool root_look(const struct ws_image *image, const struct ws_tree *folder, struct ws_system_facts *facts);

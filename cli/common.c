@@ -111,6 +111,7 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
 }
 
 enum ws_status cli_open_port(struct cli *cli) {
+    if (cli->port) return WS_OK; /* by an earlier step of the same command */
     if (!cli->bench_folder || !cli->bench_folder[0]) return ws_linux_open(&cli->port, &cli->error);
     WS_TRY(ws_bench_open(cli->bench_folder, &cli->bench, &cli->error));
     return ws_sim_port(cli->bench, &cli->port, &cli->error);
@@ -247,7 +248,10 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         goto done;
     }
     const struct ws_input *input = ws_plan_request(read)->input;
-    if (input[WS_INPUT_IMAGE].path[0])
+    struct ws_input image = input[WS_INPUT_IMAGE];
+    if (image.path[0] && (image.is_drive || ws_plan_request(read)->kind == WS_KIND_TWIN))
+        WS_GO(cli_open_original(cli, image.path, &image, &p->input[WS_INPUT_IMAGE]));
+    else if (image.path[0])
         WS_GO(cli_open_image(input[WS_INPUT_IMAGE].path, ws_plan_request(read)->kind, &p->input[WS_INPUT_IMAGE],
                              &packed, &cli->error));
     if (input[WS_INPUT_OVERLAY].path[0])

@@ -16,6 +16,9 @@ struct compared {
     char list[600], signature[600]; /* files found beside the image; empty if none */
     char signer[200];               /* whose key signed, if that was checked */
     uint64_t least, comfortable;    /* bytes a drive needs; 0 if it is no image of one */
+    bool is_virtual;
+    struct ws_container_facts disk; /* of a virtual disk file */
+    struct ws_original *original;   /* what stands on the drive; NULL: it is no image of one */
 };
 
 static const char *kind_in_words(enum ws_image_kind kind) {
@@ -106,7 +109,7 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
                                      : json_null();
     return cli_pack(
         "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
-        "s:s, s:o, s:o, s:o, s:o}",
+        "s:s, s:o, s:o, s:o, s:o, s:o, s:o}",
         "format", "wild-satchel-image", "path", path, "size_bytes", (json_int_t)size, "kind",
         ws_image_kind_name(i->kind), "packed_as", text_or_null(i->packed.format), "title", iso ? iso->volume_id : "",
         "table", ws_table_kind_name(i->table.kind), "udf", i->udf, "starts_bios", i->starts_bios, "starts_uefi",
@@ -114,7 +117,9 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
         "files", files, "root", root, "system", system ? root_json(system) : json_null(), "editions", editions_of(i),
         "least_drive_bytes", size_or_null(c->least), "comfortable_drive_bytes", size_or_null(c->comfortable),
         "default_entry", i->default_title, "default_parameters", i->default_parameters, "checksum", checksum,
-        "signature", text_or_null(c->signature), "signed_by", text_or_null(c->signer), "findings", findings);
+        "signature", text_or_null(c->signature), "signed_by", text_or_null(c->signer), "virtual_disk",
+        c->is_virtual ? virtual_json(&c->disk) : json_null(), "volumes",
+        c->original ? original_json(c->original) : json_array(), "findings", findings);
 }
 
 static void show_iso(const struct cli *cli, const struct ws_image *i) {
@@ -131,6 +136,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const st
     show_line(cli, INK_BOLD, "%s", iso && iso->volume_id[0] ? iso->volume_id : slash && slash[1] ? slash + 1 : path);
     show_field(cli, "Kind", "%s", kind_in_words(i->kind));
     if (i->packed.format[0]) show_field(cli, "Packed as", "%s", i->packed.format);
+    if (c->is_virtual) virtual_show(cli, &c->disk);
     show_field(cli, "Size", "%s", ws_size_both(size, text, sizeof text));
     bool starts = i->kind != WS_IMAGE_UNKNOWN && i->kind != WS_IMAGE_ROOT;
     if (starts) show_field(cli, "Starts on", "%s", starts_on(i, text, sizeof text));
@@ -152,6 +158,7 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const st
     if (i->root_format[0])
         show_field(cli, "Root", "%s%s%s, %s", i->root_path, i->root_path[0] ? ": " : "", i->root_format,
                    ws_size_counted(i->root_bytes, other, sizeof other));
+    if (c->original) original_show(cli, c->original);
     if (system) root_show(cli, system);
     struct ws_editions editions;
     look_at_editions(i, &editions);
@@ -253,7 +260,8 @@ static const char *next_step(const struct ws_image *i, const struct ws_system_fa
                    ? "Its files can be laid down, to start and forget; making it remember takes a description of "
                      "its family."
                    : "Nothing in it starts a PC.";
-    case WS_IMAGE_DRIVE: return "It can be laid down as a replica; making it remember is not possible here.";
+    case WS_IMAGE_DRIVE:
+        return "It can be carried over to another drive: satchel twin FILE --drive DRIVE; or laid down as a replica.";
     case WS_IMAGE_COMPRESSED: return "It holds another image: unpack it, and look at that.";
     case WS_IMAGE_ROOT: return "A system's root alone starts nothing: a kernel belongs to it.";
     default: return "Nothing here knows this format; a replica of it can be written all the same.";
@@ -298,6 +306,8 @@ int run_image(struct cli *cli, int argc, const char **argv) {
         WS_GO(ws_linux_open_image(word[0], &source, &packed, &cli->error));
         WS_GO(ws_image_inspect(source, &image, &cli->error));
         if (packed.format[0]) image.packed = packed;
+        c.is_virtual = virtual_look(word[0], &c.disk);
+        if (image.kind == WS_IMAGE_DRIVE) c.original = original_look(source);
         struct ws_packages packages;
         WS_GO(ws_packages_of_image(&image, &packages, &cli->error));
         WS_GO(ws_image_needs(&image, &packages, &c.least, &c.comfortable, &cli->error));
@@ -330,6 +340,7 @@ done:
     free(facts);
     ws_image_free(&image);
     ws_tree_close(folder);
+    original_free(c.original);
     ws_source_close(source);
     return code;
 }

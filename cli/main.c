@@ -17,6 +17,7 @@ static const struct command commands[] = {
     {"image", "FILE", "what an image is, where it starts, how it remembers", run_image},
     {"size", "--image FILE [--drive DRIVE]", "how large persistence should be; alternatives side by side", run_size},
     {"plan", "--image FILE --drive DRIVE", "decide the whole drive; nothing is written", run_plan},
+    {"twin", "SOURCE --drive DRIVE", "a drive or its image carried over to another drive, in one go", run_twin},
     {"build", "PLAN", "carry a plan out, after confirmation by the drive's own name", run_build},
     {"check", "DRIVE", "does what reads back equal what was meant", run_check},
     {"prove", "DRIVE --on PC", "do saved changes survive a restart", run_prove},
@@ -32,7 +33,8 @@ const struct command *cli_command(const char *name) {
 }
 
 static void usage(FILE *out) {
-    fprintf(out, "satchel %s — live drives that remember\n\nsatchel COMMAND ...\n\n", ws_version());
+    fprintf(out, "satchel %s — live drives that remember, full systems, twins\n\nsatchel COMMAND ...\n\n",
+            ws_version());
     for (size_t i = 0; i < COMMANDS; i++)
         fprintf(out, "  %-7s %-30s %s\n", commands[i].name, commands[i].words, commands[i].summary);
     fprintf(out,

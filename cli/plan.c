@@ -1,4 +1,5 @@
 /* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
+#include "cli/jobs.h"
 #include "cli/secret.h"
 #include "cli/wishes.h"
 
@@ -60,7 +61,7 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
         show_field(cli, "Persistence", "none: it forgets at power-off");
     for (size_t i = 0; i < count; i++, v++) {
         static const char *const words[] = {"", "System", "Start", "Persistence", "Data", "Swap", "Kernels"};
-        const char *title = ws_format_find(v->format)->title;
+        const char *title = v->format[0] ? ws_format_find(v->format)->title : "as it is";
         if (v->role == WS_ROLE_START) continue; /* stands in the map */
         ws_size_both(v->size, size, sizeof size);
         ws_size_both(v->free_bytes, room, sizeof room);
@@ -105,6 +106,7 @@ static const char *kind_words(const struct ws_plan *p) {
     case WS_KIND_LIVE_WHOLE: return "live system that remembers";
     case WS_KIND_REPLICA: return "replica, byte for byte";
     case WS_KIND_SYSTEM: return "full system, at home on the drive";
+    case WS_KIND_TWIN: return "twin of an existing drive";
     case WS_KIND_RENEWAL: return "newer system in the place of the one that is there";
     default: return "ordinary drive";
     }
@@ -162,8 +164,9 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
     show_field(cli, "Kind", "%s", kind_words(p));
-    if (image->path[0]) show_field(cli, "Image", "%s", image->path);
-    if (image->path[0]) show_field(cli, "SHA-256", "%s", image->sha256);
+    const bool twin = ws_plan_facts(p)->kind == WS_KIND_TWIN;
+    if (image->path[0]) show_field(cli, twin ? "Original" : "Image", "%s", image->path);
+    if (image->path[0] && !twin) show_field(cli, "SHA-256", "%s", image->sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", drive->model, drive->serial[0] ? drive->serial : "unknown",
                ws_size_both(drive->size, size, sizeof size));
     if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");
@@ -344,15 +347,9 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
     return WS_OK;
 }
 
-/* Where documents go. */
-struct keeping {
-    char *save, *picture, *save_request;
-    int over;
-};
-
-static enum ws_status keep(struct cli *cli, const struct planning *g, const struct wishes *w, const char *trial,
-                           const struct keeping *k, const struct ws_text *plan) {
-    const char *const works_with[] = {w->image, w->overlay_from, w->rules, w->family, trial, g->facts.id};
+static enum ws_status keep(struct cli *cli, const struct planning *g, const struct wishes *w, const struct plan_job *k,
+                           const struct ws_text *plan) {
+    const char *const works_with[] = {w->image, w->overlay_from, w->rules, w->family, k->trial, g->facts.id};
     struct cli_never never = {0};
     struct ws_text text = {0};
     enum ws_status status = WS_OK;
@@ -371,81 +368,87 @@ done:
     return status;
 }
 
-static struct keeping k;
-static char *drive, *make, *pc, *trial, *password_fd;
+static struct plan_job asked;
 static const struct poptOption options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
-    {"drive", 'd', POPT_ARG_STRING, &drive, 0, "the drive to plan for: its name or path", "DRIVE"},
-    {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
-    {"for", 'f', POPT_ARG_STRING, &pc, 0,
+    {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive to plan for: its name or path", "DRIVE"},
+    {"make", 0, POPT_ARG_STRING, &asked.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+    {"for", 'f', POPT_ARG_STRING, &asked.pc, 0,
      "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
-    {"trial", 't', POPT_ARG_STRING, &trial, 0, "the drive's own trial, for better estimates", "FILE"},
-    {"picture", 0, POPT_ARG_STRING, &k.picture, 0, "draw the drive before and after into this file (.png or .svg)",
+    {"trial", 't', POPT_ARG_STRING, &asked.trial, 0, "the drive's own trial, for better estimates", "FILE"},
+    {"picture", 0, POPT_ARG_STRING, &asked.picture, 0, "draw the drive before and after into this file (.png or .svg)",
      "FILE"},
-    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+    {"password-fd", 0, POPT_ARG_STRING, &asked.password_fd, 0,
      "with kind renewal: read the passphrase of a locked system from this open file", "NUMBER"},
-    {"save", 's', POPT_ARG_STRING, &k.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
-    {"save-request", 0, POPT_ARG_STRING, &k.save_request, 0,
+    {"save", 's', POPT_ARG_STRING, &asked.save, 0, "keep the plan document here; \"-\": standard output", "PLAN"},
+    {"save-request", 0, POPT_ARG_STRING, &asked.save_request, 0,
      "keep what is asked for here, to be used for other drives; needs no --drive", "FILE"},
-    {"over", 0, POPT_ARG_NONE, &k.over, 0, "with what is kept: replace a file that is none of ours", NULL},
+    {"over", 0, POPT_ARG_NONE, &asked.over, 0, "with what is kept: replace a file that is none of ours", NULL},
     POPT_TABLEEND};
 
-static enum ws_status check_options(struct cli *cli) {
+static enum ws_status check_options(struct cli *cli, const struct plan_job *job) {
     if (!wished.image && !wished.request)
         return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
-    if (drive || k.save_request) return WS_OK;
+    if (job->password_fd && wished.kind && strcmp(wished.kind, "renewal") != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "--password-fd: only a renewal takes a passphrase when it is planned");
+    if (job->drive || job->save_request) return WS_OK;
     ws_fail(&cli->error, WS_E_USAGE, "a plan needs --drive DRIVE");
     return ws_fail_next(&cli->error, "`satchel drives` tells which are here; --save-request FILE needs none");
 }
 
 /* The plan on the screen, unless standard output takes a document. */
-static int show_kept(struct cli *cli, const struct planning *g, const struct verdict *verdict, const char *document) {
-    bool to_output = (k.save && strcmp(k.save, "-") == 0) || (k.save_request && strcmp(k.save_request, "-") == 0);
+static int show_kept(struct cli *cli, const struct planning *g, const struct plan_job *job,
+                     const struct verdict *verdict, const char *document) {
+    bool to_output =
+        (job->save && strcmp(job->save, "-") == 0) || (job->save_request && strcmp(job->save_request, "-") == 0);
     int code = exit_of(verdict);
-    if (to_output) return code;
-    if (cli->json && drive) cli_put_document(document);
+    bool goes_on = job->goes_on && (code == EXIT_DONE || (code == EXIT_NEGATIVE && job->even_so));
+    if (to_output || (goes_on && cli->json)) return code;
+    if (cli->json && job->drive) cli_put_document(document);
     else if (cli->json)
-        return cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-saved", "saved", k.save_request), code);
-    else if (drive) {
+        return cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-saved", "saved", job->save_request), code);
+    else if (job->drive) {
         show_plan(cli, g);
-        conclude(cli, g, verdict, k.save);
+        if (!goes_on) conclude(cli, g, verdict, job->save);
     } else {
         show_result(cli, true, "The request is kept in %s. Next: satchel plan --request %s --drive DRIVE",
-                    k.save_request, k.save_request);
+                    job->save_request, job->save_request);
     }
     return code;
 }
 
-int run_plan(struct cli *cli, int argc, const char **argv) {
+/* What is asked for, and what came of it on the drive where there is one. */
+static enum ws_status make(struct cli *cli, struct planning *g, const struct plan_job *job, struct ws_text *document,
+                           bool *made) {
+    struct ws_input *original = &g->request.input[WS_INPUT_IMAGE];
+    if (job->pc) WS_TRY(find_pc(cli, job->pc, &g->pc));
+    g->have_pc = job->pc != NULL;
+    WS_TRY(cli_read_wishes(cli, &wished, &g->request, g->input));
+    if (!job->drive)
+        return g->request.kind == WS_KIND_TWIN ? cli_know_original(cli, original, g->input[WS_INPUT_IMAGE]) : WS_OK;
+    WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts));
+    *made = job->make != NULL;
+    if (job->trial) WS_TRY(load_trial(cli, job->trial, g));
+    WS_TRY(decide(cli, g));
+    *original = ws_plan_request(g->plan)->input[WS_INPUT_IMAGE];
+    return ws_plan_to_json(g->plan, document, &cli->error);
+}
+
+int plan_run(struct cli *cli, const struct plan_job *job) {
     struct ws_text text = {0};
     struct planning *g = calloc(1, sizeof *g);
     struct verdict verdict = {0};
     bool made = false;
+    int code = EXIT_DONE;
     enum ws_status status = WS_OK;
-    int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
-    if (code) {
-        free(g);
-        return code - 1;
-    }
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
-    cli->secrets = password_fd;
-    WS_GO(check_options(cli));
-    if (password_fd && wished.kind && strcmp(wished.kind, "renewal") != 0)
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--password-fd: only a renewal takes a passphrase when it is planned"));
+    cli->secrets = job->password_fd;
+    WS_GO(check_options(cli, job));
     WS_GO(cli_open_port(cli));
-    if (pc) WS_GO(find_pc(cli, pc, &g->pc));
-    g->have_pc = pc != NULL;
-    WS_GO(cli_read_wishes(cli, &wished, &g->request, g->input));
-    if (drive) {
-        WS_GO(cli_find_or_make(cli, drive, make, &g->facts));
-        made = make != NULL;
-        if (trial) WS_GO(load_trial(cli, trial, g));
-        WS_GO(decide(cli, g));
-        WS_GO(ws_plan_to_json(g->plan, &text, &cli->error));
-        verdict = judge(cli, g);
-    }
-    WS_GO(keep(cli, g, &wished, trial, &k, &text));
-    code = show_kept(cli, g, &verdict, text.data);
+    WS_GO(make(cli, g, job, &text, &made));
+    if (g->plan) verdict = judge(cli, g);
+    WS_GO(keep(cli, g, &wished, job, &text));
+    code = show_kept(cli, g, job, &verdict, text.data);
 done:
     if (status != WS_OK) {
         if (made) (void)unlink(g->facts.id); /* nothing was planned for it */
@@ -459,4 +462,9 @@ done:
     if (g && g->drive) g->drive->ops->close(g->drive);
     free(g);
     return code;
+}
+
+int run_plan(struct cli *cli, int argc, const char **argv) {
+    int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
+    return code ? code - 1 : plan_run(cli, &asked);
 }

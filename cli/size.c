@@ -1,5 +1,6 @@
 /* size.c — satchel size: how large should it be, with alternatives side by side. */
 #include "cli/size.h"
+#include "cli/wishes.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -189,11 +190,14 @@ static json_t *job_json(const struct sizing_job *j, const char *path) {
                     "free_wanted_bytes", (json_int_t)j->sizing.free_wanted, "ways", ways, "cluster_waste", waste);
 }
 
-static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare, *kind, *edition, *memory;
+static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare, *kind, *edition, *memory,
+    *leave_out;
 static const struct poptOption options[] = {
     {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image, or a full system's root", "FILE"},
-    {"kind", 'k', POPT_ARG_STRING, &kind, 0, "live (the default) or system: a full one", "KIND"},
+    {"kind", 'k', POPT_ARG_STRING, &kind, 0,
+     "live (the default), system (a full one) or twin (IMAGE is a drive, or its image)", "KIND"},
     {"edition", 0, POPT_ARG_STRING, &edition, 0, "with kind system: which of the image's editions", "NAME"},
+    {"leave-out", 0, POPT_ARG_STRING, &leave_out, 0, "with kind twin: what it does without", "WORDS"},
     {"memory", 0, POPT_ARG_STRING, &memory, 0, "with kind system: memory of the PCs, for swap", "SIZE"},
     {"drive", 'd', POPT_ARG_STRING, &drive_word, 0, "the drive it is for; without it, the smallest drive is told",
      "DRIVE"},
@@ -215,10 +219,17 @@ static enum ws_status read_wishes(struct ws_wishes *w, struct ws_error *error) {
     return spare ? parse_part(spare, "--spare", 0.9, &w->spare, error) : WS_OK;
 }
 
+static const char *kind_word(unsigned i) {
+    static const char *const words[] = {"live", "system", "twin"};
+    return words[i];
+}
+
 int run_size(struct cli *cli, int argc, const char **argv) {
     struct ws_source *source = NULL;
     struct ws_packed_facts packed;
     struct sizing_job *j = calloc(1, sizeof *j);
+    unsigned word = 0;
+    uint32_t leaves = 0;
     enum ws_status status = WS_OK;
     int code = cli_options(cli, cli_command("size"), argc, argv, options, NULL, 0, 0);
     if (code) {
@@ -228,14 +239,19 @@ int run_size(struct cli *cli, int argc, const char **argv) {
     if (!j) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory"));
     if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
     WS_GO(read_wishes(&j->wishes, &cli->error));
-    if (kind && strcmp(kind, "live") != 0 && strcmp(kind, "system") != 0)
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--kind takes live or system, not \"%s\"", kind));
+    if (kind) WS_GO(cli_pick(cli, "--kind", kind, kind_word, 0, 3, &word));
+    if (leave_out) WS_GO(cli_read_leave_out(cli, leave_out, &leaves));
     if (drive_word) {
         WS_GO(cli_open_port(cli));
         WS_GO(cli_find_drive(cli, drive_word, &j->facts));
         j->have_drive = true;
     }
-    if (kind && strcmp(kind, "system") == 0) {
+    if (word == 2) {
+        code = size_twin(cli, image_path, leaves, j->have_drive ? &j->facts : NULL);
+        goto done;
+    }
+    if (leave_out) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--leave-out goes with --kind twin"));
+    if (word == 1) {
         code =
             size_system(cli, image_path, edition ? edition : "", &j->wishes, memory, j->have_drive ? &j->facts : NULL);
         goto done;

@@ -16,4 +16,7 @@ uint64_t size_sold_for(uint64_t bytes);
 int size_system(struct cli *cli, const char *image, const char *edition, const struct ws_wishes *wishes,
                 const char *memory, const struct ws_drive_facts *drive);
 
+/* size_twin.c: all of it for a twin. */
+int size_twin(struct cli *cli, const char *original, uint32_t leave_out, const struct ws_drive_facts *drive);
+
 #endif

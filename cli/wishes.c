@@ -12,11 +12,12 @@ struct wishes wished;
 const struct poptOption wish_options[] = {
     {"request", 'r', POPT_ARG_STRING, &wished.request, 0, "begin with a saved request; further options change it",
      "FILE"},
-    {"image", 'i', POPT_ARG_STRING, &wished.image, 0, "the image to lay down", "FILE"},
+    {"image", 'i', POPT_ARG_STRING, &wished.image, 0, "the image to lay down; with kind twin or replica, a drive too",
+     "FILE"},
     {"kind", 'k', POPT_ARG_STRING, &wished.kind, 0,
-     "live (remembers), system (a full one, of a root), renewal (of the full system that is on the drive) or replica; "
-     "what "
-     "suits the image if left out",
+     "live (remembers), system (a full one, of a root), twin (of an existing drive), renewal (of the full system that "
+     "is "
+     "on the drive) or replica; what suits the image if left out",
      "KIND"},
     {"arrangement", 'a', POPT_ARG_STRING, &wished.arrangement, 0,
      "whole: the image as it is (the default); files: its files on an ordinary FAT32 volume", "HOW"},
@@ -44,6 +45,12 @@ const struct poptOption wish_options[] = {
      NULL},
     {"grow", 0, POPT_ARG_NONE, &wished.grows, 0,
      "with kind system: copied to a larger drive, it takes the room of that one when it starts there", NULL},
+    {"same-identity", 0, POPT_ARG_NONE, &wished.same_identity, 0,
+     "with kind twin: keep the original's identifiers; never plug both drives in at once then", NULL},
+    {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0,
+     "with kind twin: machine id and host keys of its own, made at its first start", NULL},
+    {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
+     "with kind twin: caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
      "KIND"},
     {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,
@@ -89,7 +96,7 @@ static const char *plain_word(unsigned i) {
     return words[i];
 }
 static const char *kind_word(unsigned i) {
-    static const char *const words[] = {"live", "replica", "system", "renewal"};
+    static const char *const words[] = {"live", "replica", "system", "twin", "renewal"};
     return words[i];
 }
 static const char *arrangement_word(unsigned i) {
@@ -98,11 +105,11 @@ static const char *arrangement_word(unsigned i) {
 }
 
 static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct ws_request *r) {
-    static const enum ws_kind kinds[] = {WS_KIND_LIVE, WS_KIND_REPLICA, WS_KIND_SYSTEM, WS_KIND_RENEWAL};
+    static const enum ws_kind kinds[] = {WS_KIND_LIVE, WS_KIND_REPLICA, WS_KIND_SYSTEM, WS_KIND_TWIN, WS_KIND_RENEWAL};
     static const enum ws_kind live[] = {WS_KIND_LIVE_WHOLE, WS_KIND_LIVE_FILES};
     unsigned kind = 0;
     unsigned arrangement = 0;
-    if (w->kind) WS_TRY(cli_pick(cli, "--kind", w->kind, kind_word, 0, 4, &kind));
+    if (w->kind) WS_TRY(cli_pick(cli, "--kind", w->kind, kind_word, 0, 5, &kind));
     if (w->arrangement) WS_TRY(cli_pick(cli, "--arrangement", w->arrangement, arrangement_word, 0, 2, &arrangement));
     if (ws_kind_is_system(kinds[kind]) && w->arrangement)
         return ws_fail(&cli->error, WS_E_USAGE, "a full system is not arranged: its files are a root's");
@@ -218,6 +225,23 @@ static enum ws_status read_keeps(struct cli *cli, const struct wishes *w, struct
     return WS_OK;
 }
 
+static const char *leave_word(unsigned i) { return ws_leave_name((enum ws_leave)i); }
+
+/* Words with commas between them. */
+enum ws_status cli_read_leave_out(struct cli *cli, const char *text, uint32_t *which) {
+    *which = 0;
+    for (const char *p = text; *p;) {
+        char word[32];
+        const size_t n = strcspn(p, ", ");
+        unsigned k = 0;
+        (void)snprintf(word, sizeof word, "%.*s", (int)(n < sizeof word ? n : sizeof word - 1), p);
+        if (n) WS_TRY(cli_pick(cli, "--leave-out", word, leave_word, 0, WS_LEAVES, &k));
+        if (n) *which |= 1u << k;
+        p += n + (p[n] != '\0');
+    }
+    return WS_OK;
+}
+
 static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_rules *rules) {
     struct ws_text text = {0};
     enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
@@ -315,6 +339,16 @@ static enum ws_status open_additions(struct cli *cli, struct ws_request *r, stru
     return WS_OK;
 }
 
+/* Known by its state, which is found out when it is decided. */
+static enum ws_status open_original(struct cli *cli, const char *word, struct ws_input *image,
+                                    struct ws_source **source) {
+    WS_TRY(cli_open_original(cli, word ? word : image->path, image, source));
+    image->size = (*source)->size;
+    image->touched_at = image->is_drive ? 0 : cli_touched_at(image->path);
+    if (word) image->sha256[0] = '\0';
+    return WS_OK;
+}
+
 static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struct ws_request *r,
                                   struct ws_source *source[WS_INPUTS_MOST]) {
     struct ws_input *image = &r->input[WS_INPUT_IMAGE];
@@ -322,10 +356,17 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
     struct ws_packed_facts packed;
     struct stat s;
     if (w->image) WS_TRY(cli_take_path(cli, w->image, image));
+    if (image->path[0] && r->kind == WS_KIND_TWIN) return open_original(cli, w->image, image, &source[WS_INPUT_IMAGE]);
     if (!image->path[0] && r->kind == WS_KIND_BLANK) return WS_OK; /* it is made from none */
     if (!image->path[0]) return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
-    WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
-    image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
+    const char *word = w->image ? w->image : image->path;
+    image->is_drive = r->kind == WS_KIND_REPLICA && (stat(word, &s) != 0 || S_ISBLK(s.st_mode));
+    if (image->is_drive) {
+        WS_TRY(cli_open_original(cli, word, image, &source[WS_INPUT_IMAGE]));
+    } else {
+        WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
+        image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
+    }
     WS_TRY(w->image ? know(cli, image, source[WS_INPUT_IMAGE]) : know_again(cli, image, source[WS_INPUT_IMAGE]));
     WS_TRY(open_additions(cli, r, source));
     if (w->overlay_from) WS_TRY(cli_take_path(cli, w->overlay_from, overlay));
@@ -345,6 +386,9 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct w
     WS_TRY(read_keeps(cli, w, r));
     WS_TRY(cli_read_owner(cli, &r->owner));
     WS_TRY(cli_read_additions(cli, r));
+    if (w->leave_out) WS_TRY(cli_read_leave_out(cli, w->leave_out, &r->twin.leave_out));
+    r->twin.same_identity |= w->same_identity != 0;
+    r->twin.new_host |= w->new_host != 0;
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));
     if (w->family) WS_TRY(load_family(cli, w->family, r->family));
     return open_inputs(cli, w, r, source);

@@ -7,6 +7,8 @@
 struct wishes { /* the options, as they were typed; NULL: not at all */
     int locked;
     int grows;
+    int same_identity, new_host;
+    char *leave_out;
     char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,
         *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait, *kernel_options, *edition;
     const char **keep; /* ends with NULL */
@@ -26,6 +28,8 @@ enum ws_status cli_take_path(struct cli *cli, const char *path, struct ws_input 
 /* Which word of a few; WS_E_USAGE names them all. */
 enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
                         unsigned first, unsigned count, unsigned *out);
+/* What a twin does without, words with commas between them. */
+enum ws_status cli_read_leave_out(struct cli *cli, const char *text, uint32_t *which);
 /* What is added to a full system, in place of what a saved request had where anything is named: entered, not opened. */
 enum ws_status cli_read_additions(struct cli *cli, struct ws_request *request);
 /* The owner's options over what the request has. */

@@ -71,7 +71,7 @@ printf '{"format": "wild-satchel-trial", "version": 1, "drive": "other", "serial
 # Plans
 gorse=$(name_of "Gorse 32")
 expect 2 "--image" "$satchel" plan --bench b
-expect 2 "takes live, replica, system or renewal" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
+expect 2 "takes live, replica, system, twin or renewal" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind cake
 expect 2 "not a size" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence lots
 expect 2 "at least 16 MiB" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --persistence 1M
 expect 2 "byte for byte: it has no persistence" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --persistence 1G

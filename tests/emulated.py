@@ -1,5 +1,5 @@
 """What tests with real starts of full systems share: an emulated PC with a disk inside and a console, checks, judges."""
-import hashlib, json, os, re, select, subprocess, sys, tempfile, time
+import json, os, re, select, subprocess, sys, tempfile, time
 
 satchel = os.path.abspath(sys.argv[1])
 PASSPHRASE, ASKS = "fulmar over the bar", "(?i)unlock disk|passphrase for"
@@ -15,11 +15,11 @@ def run(*words, **options):
 
 
 class PC:
-    def __init__(self, firmware, locked=False):
+    def __init__(self, firmware, locked=False, image="stick.img"):
         self.locked = locked
         words = ["qemu-system-x86_64", "-m", "1024", "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
                  "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg", "-device", "qemu-xhci",
-                 "-drive", "if=none,id=stick,format=raw,file=stick.img,cache=unsafe",
+                 "-drive", f"if=none,id=stick,format={image.rpartition('.')[2].replace('img', 'raw')},file={image},cache=unsafe",
                  "-device", "usb-storage,drive=stick,bootindex=1",
                  "-device", "ich9-ahci,id=sata", "-drive", "if=none,id=disk,format=raw,file=internal.img",
                  "-device", "ide-hd,drive=disk,bus=sata.0,bootindex=2"]
@@ -122,6 +122,21 @@ def check(what, good, detail=""):
         print(f"FAILED: {what}\n{detail[-1500:]}")
 
 
+def volumes(image):
+    """Partitions of an image: number and bytes, first and length."""
+    table = json.loads(run("sfdisk", "--json", image))["partitiontable"]
+    return {int(re.search(r"(\d+)$", p["node"]).group(1)): (p["start"] * 512, p["size"] * 512) for p in table["partitions"]}
+
+
+def loop_of(image, number, *how):
+    at, size = volumes(image)[number]
+    return run("losetup", "--show", "-f", *how, "-o", str(at), "--sizelimit", str(size), image).strip()
+
+
+def name_of(image):
+    return re.search(r'"name": "([^"]+)"', run(satchel, "drives", image, "--json")).group(1)
+
+
 def attach(number=1):
     """The volume that starts, the root's or where that is locked its kernels', as a block device; or a later one."""
     for v in json.load(open("stick.plan"))["result"]["volumes"]:
@@ -132,7 +147,7 @@ def attach(number=1):
 
 
 def digest(path):
-    return hashlib.sha256(open(path, "rb").read()).hexdigest()
+    return run("sha256sum", path).split()[0]
 
 
 def begin(size="6G"):

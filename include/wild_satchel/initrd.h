@@ -53,6 +53,12 @@ enum { WS_WORDS_MOST = 8 };
  *  @param words  at most WS_WORDS_MOST, of at most 63 bytes; `found` gets bit N for word N */
 WS_CHECKED enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *const words[], size_t count,
                                            uint32_t *found, struct ws_initrd_facts *facts, struct ws_error *error);
+/** One of its texts, or a symbolic link (its target is the text).
+ *  @param mode  with the kind of file, as stat(2) has it; `text` ends with a zero byte that `length` does not count */
+typedef void (*ws_initrd_text_call)(void *context, const char *path, uint32_t mode, const char *text, size_t length);
+/** Every text of it in turn. @return as ws_initrd_look() */
+WS_CHECKED enum ws_status ws_initrd_texts(const struct ws_source *initrd, ws_initrd_text_call on_text, void *context,
+                                          struct ws_error *error);
 /** A set of drivers, bit N standing for driver N, in words with commas. @return `out` */
 const char *ws_driver_names(uint32_t drivers, char *out, size_t room);
 /** The drivers that a kernel of this version has built in, as the root's lib/modules/VERSION/modules.builtin says.

@@ -25,10 +25,12 @@ struct ws_plan_drive {
 /** From what its port says. */
 void ws_plan_drive_of(const struct ws_drive_facts *facts, struct ws_plan_drive *drive);
 
+enum { WS_VOLUMES_MOST = 24 };
 /** One volume where it will stand. */
 struct ws_volume {
     enum ws_role role;
-    char format[12];           /**< a word of the table of formats */
+    char format[12];           /**< a word of the table of formats; empty: its bytes are an original's as they are */
+    unsigned of;               /**< of a twin: the partition of the original that it was; 0: none */
     unsigned number;           /**< the partition that it is, or that holds its file */
     uint64_t at, size;         /**< bytes of the drive */
     uint64_t free_bytes;       /**< as the fresh volume will count them */

@@ -147,6 +147,10 @@ WS_CHECKED enum ws_status ws_drive_is_alone(struct ws_port *port, const struct w
 /** A drive as a source, in any alignment. Borrows the drive. */
 WS_CHECKED enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source, struct ws_error *error);
 
+/** The same, closing the drive with the source; at once on a failure. */
+WS_CHECKED enum ws_status ws_source_drive_own(struct ws_drive *drive, struct ws_source **source,
+                                              struct ws_error *error);
+
 /** Did the caller name the drive to confirm that it is meant? @return WS_OK; WS_E_REFUSED saying what to type */
 WS_CHECKED enum ws_status ws_drive_confirmed(const struct ws_drive_facts *facts, const char *name,
                                              struct ws_error *error);

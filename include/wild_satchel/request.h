@@ -14,6 +14,7 @@
 #include "wild_satchel/renew.h"
 #include "wild_satchel/rules.h"
 #include "wild_satchel/start.h"
+#include "wild_satchel/twin.h"
 
 WS_BEGIN
 
@@ -26,10 +27,11 @@ enum ws_kind {
     WS_KIND_REPLICA,    /**< the image, byte for byte */
     WS_KIND_SYSTEM,     /**< a full system, made from its root file system */
     WS_KIND_BLANK,      /**< an ordinary drive: one volume, nothing left of what stood there */
+    WS_KIND_TWIN,       /**< an existing drive carried over, its volumes laid down anew, see twin.h */
     WS_KIND_RENEWAL,    /**< a newer system in the place of the full system that is on the drive, see renew.h */
     WS_KINDS
 };
-/** "usual", "live", "live-whole", "live-files", "replica", "system", "blank", "renewal" */
+/** "usual", "live", "live-whole", "live-files", "replica", "system", "blank", "twin", "renewal" */
 const char *ws_kind_name(enum ws_kind kind);
 /** Is a full system on the drive afterwards? */
 bool ws_kind_is_system(enum ws_kind kind);
@@ -98,13 +100,15 @@ enum ws_input_use {
 };
 const char *ws_input_name(enum ws_input_use use); /**< "image", "overlay" */
 struct ws_input {
-    char path[4096];                 /**< where it was found: a place to look; empty: none */
-    uint64_t size;                   /**< bytes */
-    char sha256[WS_HASH_HEX];        /**< of all of them; ws_build_prepare() goes by it without reading them again */
+    char path[4096];          /**< where it was found: a place to look; empty: none */
+    uint64_t size;            /**< bytes */
+    char sha256[WS_HASH_HEX]; /**< of all of them (of a twin's original: its state, see twin.h); ws_build_prepare() goes
+                                 by it without reading them again */
     char pieces_sha256[WS_HASH_HEX]; /**< one digest of them in pieces, see ws_pieces_root(); worked out on several
                                         processors at once, it takes the other's place where it is known */
     char outline[WS_OUTLINE_ROOM]; /**< where they were changed, if they were, see ws_pieces_outline(); may be empty */
     int64_t touched_at;            /**< when its file was last changed, in milliseconds since 1970; 0 unknown */
+    bool is_drive;                 /**< a drive, and `path` its short name */
     bool of_files;                 /**< made of a folder's or an archive's files, which is no image of a drive */
 };
 
@@ -155,6 +159,7 @@ struct ws_request {
     size_t additions;
     struct ws_keep_place keep[WS_KEEPS_MOST]; /**< WS_KIND_RENEWAL: what else is its owner's */
     size_t keeps;
+    struct ws_twin_wishes twin; /**< WS_KIND_TWIN */
     /* what the system wants of its drive, WS_KIND_LIVE_FILES */
     struct ws_rules rules;
     char family[WS_FAMILY_TEXT]; /**< a live family described by the user (docs/family-format.md), as text; empty: what

@@ -17,6 +17,7 @@
 #include "wild_satchel/image.h"
 #include "wild_satchel/port.h"
 #include "wild_satchel/trial.h"
+#include "wild_satchel/twin.h"
 
 WS_BEGIN
 
@@ -89,6 +90,25 @@ struct ws_system_sizes {
 WS_CHECKED enum ws_status ws_system_size(const struct ws_source *root, const char *edition,
                                          const struct ws_wishes *wishes, uint64_t memory, struct ws_system_sizes *sizes,
                                          struct ws_error *error);
+/** What a twin needs. Bytes. */
+struct ws_twin_sizes {
+    char title[160];
+    struct ws_twin_volume_sizes {
+        unsigned of; /**< the partition of the original; 0: none, it is what firmware reads */
+        enum ws_twin_way way;
+        char system[24];    /**< what it is */
+        uint64_t was, used; /**< of the original: its size, and its files */
+        uint64_t least, comfortable;
+    } volume[WS_ORIGINAL_MOST + 1];
+    size_t volumes;
+    uint64_t least_drive, comfortable_drive, same_drive; /**< the last: for volumes of the sizes that they have */
+    struct ws_left_out leavable[WS_LEAVES];              /**< what it could do without */
+    bool starts;                                         /**< it would start by our code, on BIOS or UEFI */
+};
+/** @param original   a drive or its image
+ *  @param leave_out  bit N: enum ws_leave N is left out */
+WS_CHECKED enum ws_status ws_twin_size(const struct ws_source *original, uint32_t leave_out,
+                                       struct ws_twin_sizes *sizes, struct ws_error *error);
 /** What an image needs on a drive, laid down whole: the least that holds it (with the smallest persistence volume if it
  *  remembers), and what is comfortable: room for the usual wishes. Bytes; 0 for what is no image of a drive. */
 WS_CHECKED enum ws_status ws_image_needs(const struct ws_image *image, const struct ws_packages *packages,

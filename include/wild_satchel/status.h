@@ -57,6 +57,7 @@ enum ws_hint {
     WS_HINT_INTERNAL_DISKS, /**< what becomes of the PC's own disks; value: its name, as ws_internal_disks_name() */
     WS_HINT_EDITION,        /**< which of an image's editions; no value */
     WS_HINT_PASSWORDS,      /**< give the accounts' passwords when it is built; no value */
+    WS_HINT_LEAVE_OUT,      /**< what a twin does without; value: words of ws_leave_name(), with commas */
     WS_HINT_FINISH          /**< finish a change of a drive that was cut; value: empty */
 };
 

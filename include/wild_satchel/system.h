@@ -170,6 +170,14 @@ struct ws_owned {
 WS_CHECKED enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *facts,
                                            const struct ws_settling *settling, struct ws_owned *owned,
                                            struct ws_findings *findings, struct ws_error *error);
+/** Start entries alone, for a system that came with another loader: in /boot/loader, kept true by its own hooks.
+ *  @return WS_E_UNSUPPORTED if it has no kernel */
+WS_CHECKED enum ws_status ws_system_make_entries(struct ws_tree *root, const struct ws_system_facts *facts,
+                                                 const struct ws_settling *settling, struct ws_findings *findings,
+                                                 struct ws_error *error);
+/** Have it make a host identity of its own at its next start: machine id, seeds, host keys. */
+WS_CHECKED enum ws_status ws_system_new_host(struct ws_tree *root, const struct ws_system_facts *facts, int64_t made_at,
+                                             struct ws_findings *findings, struct ws_error *error);
 /** A root's own signed loaders: firmware starts the first, which starts the second, which reads a menu. */
 enum { WS_CHAIN_PREFIX = 64 };
 #define WS_CHAIN_MENU "/boot/loader/menu.cfg"  /**< in the root */
@@ -182,6 +190,8 @@ struct ws_chain {
 };
 /** @return false if the root brings none for x86-64 of which all this is known */
 bool ws_chain_find(const struct ws_tree *root, struct ws_chain *chain);
+/** The same, of a volume that firmware reads: some distributions keep them nowhere else. */
+bool ws_chain_find_on_start(const struct ws_tree *start, struct ws_chain *chain);
 /** Lay them down on a start volume, with a menu that leads to the one on the volume `uuid`, at `menu` there. The
  * content is the root's. */
 WS_CHECKED enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *chain, const char *uuid,

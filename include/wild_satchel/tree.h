@@ -90,6 +90,10 @@ WS_CHECKED enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree
  *  first. */
 WS_CHECKED enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
                                       struct ws_error *error);
+/** What another tree holds becomes what a folder holds, which is empty but for what it has by the same name: that goes.
+ *  Contents and attributes are borrowed from `other`, whose scratch is used. */
+WS_CHECKED enum ws_status ws_tree_graft(struct ws_tree *tree, struct ws_node *folder, struct ws_tree *other,
+                                        struct ws_error *error);
 /** Put a file with these bytes at `path`, replacing what is there; makes folders on the way. `node` may be NULL. */
 WS_CHECKED enum ws_status ws_tree_put(struct ws_tree *tree, const char *path, const void *bytes, size_t length,
                                       struct ws_node **node, struct ws_error *error);
@@ -114,6 +118,8 @@ struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *pa
 struct ws_node *ws_tree_next(const struct ws_node *node);
 /** The full path, "/" for the root. Cut with "..." in front if `room` is too small. @return `out` */
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
+/** What a tree says of all its files, but for their contents: names, kinds, owners, modes, sizes, times, places. */
+void ws_tree_hash(const struct ws_tree *tree, struct ws_hash *hash);
 /** Size of a file's content in bytes, through hard links; 0 for all else but a link's target length. */
 uint64_t ws_node_size(const struct ws_node *node);
 

@@ -31,6 +31,7 @@
 #include "wild_satchel/base.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/change.h"
+#include "wild_satchel/container.h"
 #include "wild_satchel/contents.h"
 #include "wild_satchel/exfat.h"
 #include "wild_satchel/ext4.h"
@@ -63,6 +64,7 @@
 #include "wild_satchel/status.h"
 #include "wild_satchel/table.h"
 #include "wild_satchel/tree.h"
+#include "wild_satchel/twin.h"
 #include "wild_satchel/trial.h"
 #include "wild_satchel/write.h"
 

@@ -79,7 +79,8 @@ static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, 
 
 enum ws_status build_check_inputs(const struct ws_build *b, struct ws_port *port, struct ws_pieces *pieces,
                                   struct ws_error *error) {
-    if (b->image.source) WS_TRY(check_one(b, port, WS_INPUT_IMAGE, b->image.source, pieces, error));
+    if (b->twin) WS_TRY(build_check_original(b, error));
+    else if (b->image.source) WS_TRY(check_one(b, port, WS_INPUT_IMAGE, b->image.source, pieces, error));
     for (size_t i = WS_INPUT_OVERLAY; i < ws_request_inputs(&b->plan->request); i++) {
         struct ws_pieces others = {0};
         const struct ws_source *source = i == WS_INPUT_OVERLAY ? b->overlay : b->added[i - WS_INPUTS];

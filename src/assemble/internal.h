@@ -19,6 +19,7 @@ struct build_names {
     char now[WS_NAMED_WAYS][WS_LABEL_ROOM], was[WS_NAMED_WAYS][WS_LABEL_ROOM], said[WS_NAMED_WAYS][WS_LABEL_ROOM];
 };
 
+struct build_twin; /* twin.h */
 struct ws_build {
     struct ws_plan *plan;
     const struct ws_source *overlay; /* a ready-made volume for the overlay file; NULL: a fresh one */
@@ -70,6 +71,7 @@ struct ws_build {
     uint64_t log_at;
     char marks[WS_HASH_HEX]; /* of the drive's volumes, as they were looked at */
     char start_serial[16];   /* of the volume that firmware reads, as the system on the drive has it */
+    struct build_twin *twin;
     struct ws_layout *layout;
 };
 
@@ -106,6 +108,11 @@ void build_system_outlook(struct ws_build *build);
 enum ws_status build_prepare_renewal(struct ws_build *build, struct ws_error *error);
 /* Room for the log of a change, once its layout is whole. */
 enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
+/* twin.c */
+enum ws_status build_prepare_twin(struct ws_build *build, struct ws_error *error);
+/* Is the original still what was planned? @return WS_E_FORMAT if not */
+enum ws_status build_check_original(const struct ws_build *build, struct ws_error *error);
+void build_close_twin(struct ws_build *build); /* after the trees that borrow from the original */
 /* Right before the first write: is all as it was looked at? @return WS_E_REFUSED if not */
 enum ws_status build_check_state(const struct ws_build *build, struct ws_drive *drive, struct ws_error *error);
 void build_close_renewal(struct ws_build *build);
@@ -199,6 +206,8 @@ enum ws_status build_system_names(const struct ws_plan *plan, char name[WS_NAMED
 uint64_t build_choose_align(const struct ws_plan *plan);
 /* @return WS_E_UNSUPPORTED for sectors that no volume is made for here: 512 to 4096 bytes, powers of two, are */
 enum ws_status build_check_sector(uint32_t sector, const char *drive, struct ws_error *error);
+/* Without what to do about it. */
+enum ws_status build_too_small(struct ws_error *error, const struct ws_plan *plan, uint64_t needed);
 enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed);
 
 /* compose.c */
@@ -210,6 +219,11 @@ struct ws_volume_params build_params(const struct ws_build *build, enum ws_role 
 /* Measured, or composed into the layout. */
 enum ws_status build_compose_volume(struct ws_build *build, enum ws_role role, struct ws_layout *layout,
                                     struct ws_error *error);
+
+/* measure.c: the smallest volume that holds a tree, to a thirty-second: looked for between one that does not and one
+ * that does. @return WS_E_SPACE if none up to `most` bytes does; `least` is what was tried last then */
+enum ws_status build_measure_least(const struct ws_format *format, struct ws_volume_params params, struct ws_tree *tree,
+                                   uint64_t most, uint64_t *least, struct ws_error *error);
 
 /* volumes.c */
 /* The need of a small volume with our program, for firmware that does not read the system's. @param least  bytes; 0: as

@@ -199,7 +199,7 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
     if (b->have_chain) {
         struct ws_guid id;
         char uuid[48];
-        bool apart = build_is_locked(b->plan);
+        bool apart = build_is_locked(b->plan) || (b->twin && b->plan->id_of[WS_ROLE_BOOT].byte[0]);
         WS_TRY(build_volume_id(b->plan, apart ? WS_ROLE_BOOT : WS_ROLE_SYSTEM, &id, error));
         return ws_chain_put(*tree, &b->chain, ws_guid_text(&id, uuid), apart ? WS_CHAIN_MENU_APART : WS_CHAIN_MENU,
                             b->plan->facts.made_at, error);

@@ -9,7 +9,7 @@
 
 /* An input must be the one that was asked for; what its request does not say of it is found out. */
 static enum ws_status take_input(struct ws_input *input, const char *what, const struct ws_source *source, bool measure,
-                                 struct ws_error *error) {
+                                 bool twin, struct ws_error *error) {
     if (!source) {
         if (input->path[0]) {
             ws_fail(error, WS_E_USAGE, "an input is named and not given");
@@ -26,13 +26,15 @@ static enum ws_status take_input(struct ws_input *input, const char *what, const
         return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make the plan again");
     }
     input->size = source->size;
-    if (input->sha256[0] || measure) return WS_OK;
+    if (input->sha256[0] || measure || twin) return WS_OK;
     return ws_source_hash(source, WS_HASH_SHA256, input->sha256, error);
 }
 
 static enum ws_status look_at_image(struct ws_build *b, const struct ws_source *image, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     if (!image) return WS_OK;
+    b->image.source = image;
+    if (p->request.kind == WS_KIND_TWIN) return WS_OK; /* its volumes are looked at one by one */
     WS_TRY(ws_image_inspect(image, &b->image, error));
     const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
     ws_visible(volume[0] ? volume : "image", p->facts.title, sizeof p->facts.title);
@@ -83,7 +85,7 @@ static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) 
     enum ws_status status = build_check_wishes(recipe, &p->request, error);
     if (status != WS_OK && why[0]) ws_fail_next(error, "it would be a %s because %s", ws_kind_name(p->facts.kind), why);
     WS_TRY(status);
-    if (recipe->image) plan_look_out(p, &b->image);
+    if (recipe->image && recipe->kind != WS_KIND_TWIN) plan_look_out(p, &b->image);
     else plan_look_out(p, NULL);
     if (why[0]) plan_chose(p, "kind", recipe->kind == WS_KIND_REPLICA ? "replica" : "live", "%s", why);
     return recipe->prepare(b, error);
@@ -127,12 +129,14 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     p->facts.id = setting->id;
     p->facts.made_at = setting->made_at;
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
-        WS_GO(take_input(build_input(p, i), build_input_word(i), setting->input[i], setting->measure, error));
+        WS_GO(take_input(build_input(p, i), build_input_word(i), setting->input[i], setting->measure,
+                         i == WS_INPUT_IMAGE && request->kind == WS_KIND_TWIN, error));
     (void)strcpy(p->facts.title, "ordinary drive"); /* unless an image says more */
     WS_GO(look_at_image(b, image, error));
     WS_GO(take_family(b, error));
-    uint64_t room = ws_max_u64(p->drive.size, image ? image->size : 0);
-    if (image) WS_GO(ws_source_patched(image, room, &b->patched, error));
+    const bool twin = request->kind == WS_KIND_TWIN; /* the original may be larger */
+    uint64_t room = ws_max_u64(p->drive.size, image && !twin ? image->size : 0);
+    if (image && !twin) WS_GO(ws_source_patched(image, room, &b->patched, error));
     WS_GO(ws_layout_create(room, &b->layout, error));
     WS_GO(follow_recipe(b, error));
     WS_GO(name_layout(b, setting, error));
@@ -198,6 +202,7 @@ void ws_build_close(struct ws_build *b) {
     ws_tree_close(b->tree[WS_ROLE_BOOT]); /* borrows from the root */
     for (size_t i = 0; i < WS_ROLE_BOOT; i++) ws_tree_close(b->tree[i]);
     ws_root_close(&b->root);
+    build_close_twin(b);
     ws_tree_close(b->was); /* the new root borrows from it */
     ws_source_close(b->now_slice);
     ws_lock_close(b->opened); /* what was read of the old one went through it */

@@ -15,7 +15,9 @@ enum {
     CHECK = 16,
     ROOT = 32,
     KEEP = 64,
-    MENU = 128
+    MENU = 128,
+    OPTIONS = 256,
+    TWIN = 512
 }; /* what else may be asked for */
 
 static const struct build_recipe recipes[] = {
@@ -25,11 +27,14 @@ static const struct build_recipe recipes[] = {
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "files of a medium bring their menus", build_prepare_files},
     {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | MENU | OWNER | ROOT,
+    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | MENU | OWNER | ROOT | OPTIONS,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
      build_prepare_system},
-    {WS_KIND_RENEWAL, true, OWN_CODE | MENU | ROOT | KEEP, 0, "a renewal leaves the drive's volumes as they are",
-     build_prepare_renewal},
+    {WS_KIND_RENEWAL, true, OWN_CODE | MENU | ROOT | OPTIONS | KEEP, 0,
+     "a renewal leaves the drive's volumes as they are", build_prepare_renewal},
+    {WS_KIND_TWIN, true, OWN_TABLE | OWN_CODE | MENU | OPTIONS | TWIN,
+     VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+     "a twin holds what its original does", build_prepare_twin},
     {WS_KIND_BLANK, false, 0, VOLUME(WS_ROLE_DATA), "an ordinary drive has one volume", build_prepare_blank},
 };
 
@@ -64,11 +69,13 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {MENU, r->menu_seconds != WS_MENU_SECONDS_USUAL, true, "start-up code of ours goes"},
         {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO, true, "a choice of start-up code goes"},
         {CHECK, r->check != WS_CHECK_OFF, true, "checks by our start-up code go"},
-        {ROOT, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
+        {OPTIONS, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
         {ROOT, r->edition[0] != '\0', false, "editions go with a full system"},
         {ROOT, r->additions > 0, false, "files of your own go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
         {KEEP, r->keeps > 0, false, "places are kept by a renewal"},
+        {TWIN, r->twin.same_identity || r->twin.new_host || r->twin.leave_out, false,
+         "identities are kept or renewed by a twin"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)
         if (others[i].asked && !(recipe->others & others[i].goes))

@@ -76,14 +76,7 @@ static enum ws_status note_state(struct ws_build *b, struct ws_error *error) {
     WS_TRY(status);
     WS_TRY(ws_hash_open(WS_HASH_SHA256, &hash, error));
     ws_hash_add(hash, b->marks, strlen(b->marks));
-    for (const struct ws_node *n = ws_tree_root(b->was); n; n = ws_tree_next(n)) {
-        const uint64_t says[] = {n->kind,     n->mode,  n->uid,  n->gid, ws_node_size(n), n->origin, (uint64_t)n->mtime,
-                                 n->mtime_ns, n->major, n->minor};
-        uint8_t raw[sizeof says];
-        for (size_t i = 0; i < sizeof says / sizeof says[0]; i++) ws_store_le64(raw + 8 * i, says[i]);
-        ws_hash_add(hash, n->name, strlen(n->name) + 1);
-        ws_hash_add(hash, raw, sizeof raw);
-    }
+    ws_tree_hash(b->was, hash);
     ws_hash_hex(hash, b->plan->facts.was);
     ws_hash_close(hash);
     return WS_OK;

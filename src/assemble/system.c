@@ -43,31 +43,10 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
     return ws_system_settle(b->tree[WS_ROLE_SYSTEM], facts, &s, &b->owned, &p->findings, error);
 }
 
-static enum ws_status try_size(struct ws_build *b, const struct ws_format *f, uint64_t size, struct ws_error *error) {
-    struct ws_volume_params params = build_params(b, WS_ROLE_SYSTEM, f, size);
-    return f->compose(&params, b->tree[WS_ROLE_SYSTEM], 0, NULL, NULL, error);
-}
-
-/* The smallest volume that holds the root, to a thirty-second: looked for between one that does not and one that does.
- */
 static enum ws_status measure(struct ws_build *b, const struct ws_format *f, uint64_t *least, struct ws_error *error) {
-    uint64_t size = 0;
-    uint64_t low = 0;
-    const uint64_t drive = b->plan->drive.size / MIB * MIB;
-    *least = 0;
-    for (const struct ws_node *n = ws_tree_root(b->tree[WS_ROLE_SYSTEM]); n; n = ws_tree_next(n))
-        size += n->same_as ? 0 : ws_node_size(n) + 512;
-    size = ws_max_u64(ws_round_up(size + size / 32, MIB), f->least(b->plan->drive.sector, 0));
-    for (;;) {
-        enum ws_status status = try_size(b, f, size, error);
-        if (status != WS_OK && status != WS_E_SPACE) return status;
-        if (status == WS_OK) *least = size;
-        else low = size;
-        if (!low || (*least && *least - low <= ws_max_u64(*least / 32, MIB))) return WS_OK;
-        if (!*least && size >= drive) return build_does_not_fit(error, b->plan, size + START_BYTES);
-        size =
-            *least ? ws_round_up(low + (*least - low) / 2, MIB) : ws_min_u64(2 * size, ws_max_u64(drive, size + MIB));
-    }
+    enum ws_status status = build_measure_least(f, build_params(b, WS_ROLE_SYSTEM, f, 0), b->tree[WS_ROLE_SYSTEM],
+                                                b->plan->drive.size, least, error);
+    return status == WS_E_SPACE ? build_does_not_fit(error, b->plan, *least + START_BYTES) : status;
 }
 
 /* The data volume first, for some PCs show no other of a stick; behind it what firmware reads, where it is another. */

@@ -13,12 +13,16 @@ const struct build_role build_roles[WS_ROLES] = {
     [WS_ROLE_BOOT] = {"ext4", "boot volume", "boot partition", "boot"},
 };
 
-enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed) {
+enum ws_status build_too_small(struct ws_error *error, const struct ws_plan *plan, uint64_t needed) {
     char drive[48];
     char text[48];
     ws_fail(error, WS_E_SPACE, "the drive holds %s, and %s are needed",
             ws_size_both(plan->drive.size, drive, sizeof drive), ws_size_both(needed, text, sizeof text));
-    ws_fail_where(error, "%s", plan->drive.name);
+    return ws_fail_where(error, "%s", plan->drive.name);
+}
+
+enum ws_status build_does_not_fit(struct ws_error *error, const struct ws_plan *plan, uint64_t needed) {
+    build_too_small(error, plan, needed);
     return ws_fail_next(error, "take a larger drive, or ask for less");
 }
 

@@ -147,6 +147,7 @@ enum ws_status ws_drive_is_not(struct ws_drive *drive, const char *path, struct 
 struct drive_source {
     struct ws_drive *drive;
     uint32_t sector;
+    bool own;
 };
 
 static enum ws_status drive_source_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
@@ -163,7 +164,11 @@ static enum ws_status drive_source_read(const struct ws_source *source, uint64_t
     return status;
 }
 
-static void drive_source_close(struct ws_source *source) { free(source->state); }
+static void drive_source_close(struct ws_source *source) {
+    struct drive_source *d = source->state;
+    if (d->own) d->drive->ops->close(d->drive);
+    free(d);
+}
 
 static const struct ws_source_ops drive_source_ops = {drive_source_read, drive_source_close, NULL};
 
@@ -173,8 +178,16 @@ enum ws_status ws_source_drive(struct ws_drive *drive, struct ws_source **source
     struct drive_source *d = malloc(sizeof *d);
     if (!d) return ws_fail(error, WS_E_NOMEM, "out of memory for a drive");
     d->drive = drive;
+    d->own = false;
     d->sector = facts.logical_sector;
     enum ws_status status = ws_source_make(&drive_source_ops, facts.size / d->sector * d->sector, d, source, error);
     if (status != WS_OK) free(d);
+    return status;
+}
+
+enum ws_status ws_source_drive_own(struct ws_drive *drive, struct ws_source **source, struct ws_error *error) {
+    enum ws_status status = ws_source_drive(drive, source, error);
+    if (status == WS_OK) ((struct drive_source *)(*source)->state)->own = true;
+    else drive->ops->close(drive);
     return status;
 }

@@ -6,13 +6,13 @@
 #include "plan/rows.h"
 #include "wild_satchel/plan.h"
 
-enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 24, PLAN_CHOICES_MOST = 32, PLAN_REQUEST_ROWS = 11 };
+enum { PLAN_EDITS_MOST = 32, PLAN_PARTS_MOST = 64, PLAN_CHOICES_MOST = 48, PLAN_REQUEST_ROWS = 12 };
 
 struct ws_plan {
     struct ws_request request;
     struct ws_plan_drive drive;
     struct ws_plan_facts facts;
-    struct ws_volume volume[WS_WANTED_MOST];
+    struct ws_volume volume[WS_VOLUMES_MOST];
     size_t volumes;
     struct ws_plan_edit edit[PLAN_EDITS_MOST];
     size_t edits;

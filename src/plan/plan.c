@@ -127,6 +127,7 @@ static const struct row drive_rows[] = {
 static const struct row volume_rows[] = {
     {"role", ROW_WORD, ROW_FIELD(struct ws_volume, role), .word = role_word, .words = WS_ROLES},
     {"format", ROW_TEXT, ROW_FIELD(struct ws_volume, format)},
+    {"of", ROW_NUMBER, ROW_FIELD(struct ws_volume, of), .most = 1024},
     {"partition", ROW_NUMBER, ROW_FIELD(struct ws_volume, number), .most = 1024},
     {"inside", ROW_WORD, ROW_FIELD(struct ws_volume, inside), .word = role_word, .words = WS_ROLES},
     {"at_bytes", ROW_NUMBER, ROW_FIELD(struct ws_volume, at), .most = INT64_MAX},
@@ -180,7 +181,7 @@ static const struct row result_rows[] = {
     {"align_bytes", ROW_NUMBER, FIELD(facts.align), .most = 1 << 30},
     {"image_end_bytes", ROW_NUMBER, FIELD(facts.image_end), .most = INT64_MAX},
     {"own_uefi", ROW_BOOL, FIELD(facts.own_uefi)},
-    {"volumes", ROW_LIST, LIST_OF(volume, volumes, WS_WANTED_MOST, volume_rows)},
+    {"volumes", ROW_LIST, LIST_OF(volume, volumes, WS_VOLUMES_MOST, volume_rows)},
     {"write_bytes", ROW_NUMBER, FIELD(facts.write_bytes), .most = INT64_MAX},
     {"layout_sha256", ROW_SHA256, FIELD(facts.fingerprint)},
     {"was_sha256", ROW_SHA256, FIELD(facts.was)},

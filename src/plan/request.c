@@ -8,8 +8,8 @@
 enum { FORMAT_VERSION = 2 };
 static const char format_name[] = "wild-satchel-request";
 
-static const char *const kinds[] = {"usual",   "live",   "live-whole", "live-files",
-                                    "replica", "system", "blank",      "renewal"};
+static const char *const kinds[] = {"usual",  "live",  "live-whole", "live-files", "replica",
+                                    "system", "blank", "twin",       "renewal"};
 static const char *const roles[] = {"drive", "system", "start", "persistence", "data", "swap", "boot"};
 static const char *const places[] = {"usual", "partition", "file"};
 static const char *const uses[] = {"image", "overlay"};
@@ -32,7 +32,7 @@ const struct ws_input *ws_request_input(const struct ws_request *r, size_t numbe
 
 uint32_t ws_roles_in_use(enum ws_kind kind) {
     return 1u << WS_ROLE_PERSISTENCE | 1u << WS_ROLE_DATA | 1u << WS_ROLE_SWAP |
-           (ws_kind_is_system(kind) ? 1u << WS_ROLE_SYSTEM | 1u << WS_ROLE_BOOT : 0);
+           (ws_kind_is_system(kind) || kind == WS_KIND_TWIN ? 1u << WS_ROLE_SYSTEM | 1u << WS_ROLE_BOOT : 0);
 }
 
 struct ws_size ws_size_of(uint64_t bytes) {
@@ -115,6 +115,7 @@ static const struct row input_rows[] = {
     {"pieces_sha256", ROW_SHA256, ROW_FIELD(struct ws_input, pieces_sha256)},
     {"outline", ROW_TEXT, ROW_FIELD(struct ws_input, outline)},
     {"touched_at", ROW_NUMBER, ROW_FIELD(struct ws_input, touched_at), .most = 1ull << 44},
+    {"is_drive", ROW_BOOL, ROW_FIELD(struct ws_input, is_drive)},
     {"of_files", ROW_BOOL, ROW_FIELD(struct ws_input, of_files)},
 };
 static const struct row wanted_rows[] = {
@@ -163,6 +164,35 @@ static const struct row addition_rows[] = {
     {"runs", ROW_BOOL, ROW_FIELD(struct ws_addition, runs)},
     {"file", ROW_OBJECT, ROW_FIELD(struct ws_addition, file), .rows = input_rows, .count = ROW_COUNT(input_rows)},
 };
+static json_t *pack_leave(const void *field) {
+    json_t *list = json_array();
+    for (unsigned i = 0; i < WS_LEAVES; i++)
+        if (*(const uint32_t *)field >> i & 1)
+            json_array_append_new(list, json_string(ws_leave_name((enum ws_leave)i)));
+    return list;
+}
+
+static enum ws_status read_leave(json_t *list, const char *key, void *field, struct ws_error *error) {
+    size_t i;
+    json_t *one;
+    *(uint32_t *)field = 0;
+    if (!json_is_array(list)) return rows_bad(error, key, "", "must be a list");
+    json_array_foreach(list, i, one) {
+        unsigned k = 0;
+        while (k < WS_LEAVES &&
+               (!json_is_string(one) || strcmp(json_string_value(one), ws_leave_name((enum ws_leave)k)) != 0))
+            k++;
+        if (k == WS_LEAVES) return rows_bad(error, key, "", "lists what is no kind of things that can be left out");
+        *(uint32_t *)field |= 1u << k;
+    }
+    return WS_OK;
+}
+
+static const struct row twin_rows[] = {
+    {"leave_out", ROW_CALL, ROW_FIELD(struct ws_twin_wishes, leave_out), .pack = pack_leave, .read = read_leave},
+    {"same_identity", ROW_BOOL, ROW_FIELD(struct ws_twin_wishes, same_identity)},
+    {"new_host", ROW_BOOL, ROW_FIELD(struct ws_twin_wishes, new_host)},
+};
 static const struct row keep_rows[] = {{"path", ROW_TEXT, ROW_FIELD(struct ws_keep_place, path)}};
 const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
     {"kind", ROW_WORD, ROW_FIELD(struct ws_request, kind), .word = kind_word, .words = WS_KINDS},
@@ -181,6 +211,7 @@ const struct row plan_request_rows[PLAN_REQUEST_ROWS] = {
      .number_at = offsetof(struct ws_request, additions), .most = WS_ADDED_MOST},
     {"keep", ROW_LIST, ROW_FIELD(struct ws_request, keep), .rows = keep_rows, .count = ROW_COUNT(keep_rows),
      .each = sizeof(struct ws_keep_place), .number_at = offsetof(struct ws_request, keeps), .most = WS_KEEPS_MOST},
+    {"twin", ROW_OBJECT, ROW_FIELD(struct ws_request, twin), .rows = twin_rows, .count = ROW_COUNT(twin_rows)},
     {"rules", ROW_CALL, ROW_FIELD(struct ws_request, rules), .pack = pack_rules, .read = read_rules},
     {"family", ROW_CALL, ROW_FIELD(struct ws_request, family), .pack = pack_family, .read = read_family},
 };

@@ -107,23 +107,34 @@ static bool take(struct ws_chain *c, const struct ws_node *first, const struct w
     return true;
 }
 
+/* A distribution's folder on a volume that firmware reads. */
+static bool find_below(const struct ws_tree *tree, const char *efi, struct ws_chain *c) {
+    const struct ws_node *folder = ws_system_find(tree, efi);
+    unsigned most = 16;
+    for (const struct ws_node *n = folder ? folder->first : NULL; n && most--; n = n->next) {
+        char path[3][600];
+        static const char *const names[] = {"shimx64.efi", "grubx64.efi", "mmx64.efi"};
+        for (size_t i = 0; i < 3; i++) (void)snprintf(path[i], sizeof path[i], "%s/%s/%s", efi, n->name, names[i]);
+        if (take(c, program_at(tree, path[0]), program_at(tree, path[1]), program_at(tree, path[2]))) return true;
+    }
+    memset(c, 0, sizeof *c);
+    return false;
+}
+
 bool ws_chain_find(const struct ws_tree *root, struct ws_chain *c) {
     memset(c, 0, sizeof *c);
     for (size_t i = 0; i < sizeof places / sizeof places[0]; i++)
         if (take(c, program_at(root, places[i].first), program_at(root, places[i].second),
                  program_at(root, places[i].keys)))
             return true;
-    const struct ws_node *folder = ws_system_find(root, "/boot/efi/EFI"); /* others have them on a start volume only */
-    unsigned most = 16;
-    for (const struct ws_node *n = folder ? folder->first : NULL; n && most--; n = n->next) {
-        char path[3][320];
-        static const char *const names[] = {"shimx64.efi", "grubx64.efi", "mmx64.efi"};
-        for (size_t i = 0; i < 3; i++)
-            (void)snprintf(path[i], sizeof path[i], "/boot/efi/EFI/%s/%s", n->name, names[i]);
-        if (take(c, program_at(root, path[0]), program_at(root, path[1]), program_at(root, path[2]))) return true;
-    }
+    return find_below(root, "/boot/efi/EFI", c);
+}
+
+bool ws_chain_find_on_start(const struct ws_tree *start, struct ws_chain *c) {
     memset(c, 0, sizeof *c);
-    return false;
+    const struct ws_node *folder = ws_tree_find_any_case(start, "EFI");
+    char path[260];
+    return folder && find_below(start, ws_node_path(folder, path, sizeof path), c);
 }
 
 static enum ws_status copy(struct ws_tree *start, const char *path, const struct ws_node *from, int64_t made_at,

@@ -62,6 +62,9 @@ struct reading {
     const char *const *words;  /* looked for in texts */
     size_t words_count;
     uint32_t found;
+    ws_initrd_text_call on_text;
+    void *context;
+    uint32_t mode;
     char *text;  /* owned: this file's content, where it is kept */
     size_t kept; /* bytes of it that there will be */
     size_t have_text;
@@ -105,6 +108,7 @@ static void note_text(struct reading *r) {
                                          4) == 0;
     for (size_t i = 0; i < r->words_count && !program; i++)
         if (strstr(r->text, r->words[i])) r->found |= 1u << i; /* texts end where a zero byte is */
+    if (r->on_text && !program) r->on_text(r->context, r->name, r->mode, r->text, r->kept);
     if (strcmp(file, "modules.builtin") == 0) note_built_in(r);
     r->kept = r->have_text = 0;
 }
@@ -113,7 +117,7 @@ static void note_text(struct reading *r) {
 static void begin_text(struct reading *r) {
     uint64_t size = r->skip - r->padding;
     r->kept = r->have_text = 0;
-    if (!r->words_count || size == 0 || size > TEXT_MOST || strstr(r->name, ".ko")) return;
+    if ((!r->words_count && !r->on_text) || size == 0 || size > TEXT_MOST || strstr(r->name, ".ko")) return;
     r->kept = (size_t)size;
     r->skip = r->padding;
 }
@@ -135,13 +139,15 @@ static bool number(const uint8_t *hex, uint32_t *out) {
     return true;
 }
 
-/* The head is whole: how long are name and content? (buffer-format.rst: c_filesize at 54, c_namesize at 94) */
+/* The head is whole: how long are name and content? (buffer-format.rst: c_mode at 14, c_filesize at 54,
+ * c_namesize at 94) */
 static enum ws_status take_head(struct reading *r, struct ws_error *error) {
     uint32_t size;
     uint32_t name;
     if (memcmp(r->head, "070701", 6) != 0 && memcmp(r->head, "070702", 6) != 0)
         return damaged(error, "something else stands where a file should begin");
-    if (!number(r->head + 54, &size) || !number(r->head + 94, &name)) return damaged(error, "a size is no number");
+    if (!number(r->head + 54, &size) || !number(r->head + 94, &name) || !number(r->head + 14, &r->mode))
+        return damaged(error, "a size is no number");
     if (name == 0 || name > NAME_MOST) return damaged(error, "a name has an impossible length");
     r->inside = true;
     r->named = 0;
@@ -250,18 +256,14 @@ enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_f
     return ws_initrd_search(initrd, NULL, 0, &none, facts, error);
 }
 
-enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *const words[], size_t count,
-                                uint32_t *found, struct ws_initrd_facts *facts, struct ws_error *error) {
-    struct reading *r = calloc(1, sizeof *r);
+/* Read through with what is wanted of it set in `r`, which is freed. */
+static enum ws_status read_through(struct reading *r, const struct ws_source *initrd, uint32_t *found,
+                                   struct ws_error *error) {
     struct ws_source *rest = NULL;
     uint64_t at = 0;
     uint64_t size = 0;
     struct ws_packed_facts packed;
-    memset(facts, 0, sizeof *facts);
-    if (!r) return ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
-    r->facts = facts;
-    r->words = words;
-    r->words_count = count;
+    memset(r->facts, 0, sizeof *r->facts);
     r->text = malloc(TEXT_MOST + 1);
     enum ws_status status = r->text ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
     if (status == WS_OK) status = read_plain(r, initrd, &at, error);
@@ -273,11 +275,33 @@ enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *cons
     }
     if (status == WS_OK && (r->inside || r->have || r->kept))
         status = damaged(error, "it breaks off in the middle of a file");
-    if (status == WS_OK && !facts->archives) status = ws_fail(error, WS_E_NOTFOUND, "this is no initial RAM disk");
+    if (status == WS_OK && !r->facts->archives) status = ws_fail(error, WS_E_NOTFOUND, "this is no initial RAM disk");
     *found = r->found;
     free(r->text);
     free(r);
     return status;
+}
+
+enum ws_status ws_initrd_search(const struct ws_source *initrd, const char *const words[], size_t count,
+                                uint32_t *found, struct ws_initrd_facts *facts, struct ws_error *error) {
+    struct reading *r = calloc(1, sizeof *r);
+    if (!r) return ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
+    r->facts = facts;
+    r->words = words;
+    r->words_count = count;
+    return read_through(r, initrd, found, error);
+}
+
+enum ws_status ws_initrd_texts(const struct ws_source *initrd, ws_initrd_text_call on_text, void *context,
+                               struct ws_error *error) {
+    struct ws_initrd_facts facts;
+    uint32_t none;
+    struct reading *r = calloc(1, sizeof *r);
+    if (!r) return ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
+    r->facts = &facts;
+    r->on_text = on_text;
+    r->context = context;
+    return read_through(r, initrd, &none, error);
 }
 
 enum ws_status ws_drivers_built_in(const struct ws_tree *root, const char *version, uint32_t *out,

@@ -1,6 +1,7 @@
 /* inside.c — a system that stands in a file of an ordinary volume: what its kernels need to find it there. */
 #include "base/bytes.h"
 #include "boot/code.h"
+#include "system/cpio.h"
 #include "system/own.h"
 #include "wild_satchel/archive.h"
 
@@ -50,17 +51,6 @@ const char *ws_inside_initrd(const char *version, char out[192]) {
     return out;
 }
 
-/* One file of a cpio archive (buffer-format.rst): the same bytes as entries.sh makes. */
-static void add_file(struct ws_text *out, unsigned *serial, const char *name, unsigned mode, const void *bytes,
-                     size_t length) {
-    const size_t named = strlen(name) + 1;
-    ws_text_printf(out, "070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%s", ++*serial, mode, 0, 0, 1, 0,
-                   (unsigned)length, 0, 0, 0, 0, (unsigned)named, 0, name);
-    ws_text_add(out, "\0\0\0", 1 + (4 - (110 + named) % 4) % 4);
-    ws_text_add(out, bytes, length);
-    ws_text_add(out, "\0\0\0", (4 - length % 4) % 4);
-}
-
 static enum ws_status keep(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
     struct ws_text *out = context;
     if (at + length > MODULE_MOST) return ws_fail(error, WS_E_FORMAT, "a driver unpacks to more than 8 MiB");
@@ -94,10 +84,10 @@ static enum ws_status put_initrd(const struct edit *e, const struct ws_kernel *k
     if (status == WS_OK && module && (driver.length < 4 || memcmp(driver.data, elf, 4) != 0))
         status = ws_fail(e->error, WS_E_FORMAT, "this is no driver, packed or not");
     if (status != WS_OK) ws_fail_where(e->error, "the driver loop of the kernel %s", k->version);
-    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++) add_file(&out, &serial, folders[i], 040755, "", 0);
-    add_file(&out, &serial, "start-inside", 0100755, ws_code_early, ws_code_early_length);
-    if (module) add_file(&out, &serial, "start-inside.d/loop.ko", 0100644, driver.data, driver.length);
-    add_file(&out, &serial, "TRAILER!!!", 0, "", 0);
+    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++) cpio_add(&out, &serial, folders[i], 040755, "", 0);
+    cpio_add(&out, &serial, "start-inside", 0100755, ws_code_early, ws_code_early_length);
+    if (module) cpio_add(&out, &serial, "start-inside.d/loop.ko", 0100644, driver.data, driver.length);
+    cpio_end(&out, &serial);
     if (status == WS_OK) status = ws_text_status(&driver, e->error);
     if (status == WS_OK) status = edit_save(e, ws_inside_initrd(k->version, path), &out, 0644, NULL);
     ws_text_free(&out);

@@ -116,18 +116,39 @@ static enum ws_status put_entries(const struct edit *e, const struct ws_settling
     return status == WS_OK ? own_hooks(e, name, options, s) : status;
 }
 
+static enum ws_status check_kernel(const struct ws_system_facts *f, struct ws_error *error) {
+    if (f->kernels) return WS_OK;
+    ws_fail(error, WS_E_UNSUPPORTED, "this root has no kernel: there is none in its folder /boot");
+    return ws_fail_next(error, "install one into it, or take the live image that starts it");
+}
+
 enum ws_status ws_system_settle(struct ws_tree *root, const struct ws_system_facts *f, const struct ws_settling *s,
                                 struct ws_owned *owned, struct ws_findings *findings, struct ws_error *error) {
     const struct edit e = {root, f, s->made_at, findings, error};
     memset(owned, 0, sizeof *owned);
-    if (f->kernels == 0) {
-        ws_fail(error, WS_E_UNSUPPORTED, "this root has no kernel: there is none in its folder /boot");
-        return ws_fail_next(error, "install one into it, or take the live image that starts it");
-    }
+    WS_TRY(check_kernel(f, error));
     WS_TRY(put_fstab(&e, s));
     WS_TRY(spare_the_flash(&e));
     WS_TRY(make_own(&e, s, owned));
     return put_entries(&e, s);
+}
+
+enum ws_status ws_system_make_entries(struct ws_tree *root, const struct ws_system_facts *f,
+                                      const struct ws_settling *s, struct ws_findings *findings,
+                                      struct ws_error *error) {
+    const struct edit e = {root, f, s->made_at, findings, error};
+    WS_TRY(check_kernel(f, error));
+    return put_entries(&e, s);
+}
+
+enum ws_status ws_system_new_host(struct ws_tree *root, const struct ws_system_facts *f, int64_t made_at,
+                                  struct ws_findings *findings, struct ws_error *error) {
+    const struct edit e = {root, f, made_at, findings, error};
+    struct ws_text steps = {0};
+    enum ws_status status = own_identity(&e, &steps);
+    if (status == WS_OK) status = own_first_start(&e, &steps);
+    ws_text_free(&steps);
+    return status;
 }
 
 /* A kernel says its version: at the byte that 0x20e points to, past the first sector (boot.rst, "kernel_version"). */

@@ -105,6 +105,22 @@ enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct 
     return WS_OK;
 }
 
+enum ws_status ws_tree_graft(struct ws_tree *tree, struct ws_node *folder, struct ws_tree *other,
+                             struct ws_error *error) {
+    struct ws_node *top = ws_tree_root(other);
+    ws_tree_drop_all(tree, lies_in, folder);
+    top->work = (uint64_t)(uintptr_t)folder;
+    for (struct ws_node *n = ws_tree_next(top); n; n = ws_tree_next(n)) {
+        struct ws_node *now = NULL;
+        WS_TRY(ws_tree_add(tree, became(n->parent), n->name, n->kind, &now, error));
+        tree_take_over(now, n->same_as ? n->same_as : n);
+        n->work = (uint64_t)(uintptr_t)now;
+    }
+    for (struct ws_node *n = ws_tree_next(top); n; n = ws_tree_next(n))
+        if (n->same_as) became(n)->same_as = became(n->same_as);
+    return WS_OK;
+}
+
 enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
     struct ws_node *top = ws_tree_root(upper);
     enum ws_status status = take_over(lower, ws_tree_root(lower), top, error);

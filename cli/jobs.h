@@ -1,0 +1,26 @@
+/* jobs.h — planning and building as steps of a command: what `plan` and `build` do, and what does both in one go. */
+#ifndef CLI_JOBS_H
+#define CLI_JOBS_H
+
+#include "cli/cli.h"
+
+/* What a plan is made with besides wishes (wishes.h). */
+struct plan_job {
+    char *drive, *make, *pc, *trial, *password_fd;
+    char *save, *picture, *save_request;
+    int over;
+    bool goes_on; /* it is built next, by the same command, which tells the rest */
+    bool even_so; /* in spite of its faults, too */
+};
+/* @return an exit code */
+int plan_run(struct cli *cli, const struct plan_job *job);
+
+struct build_job {
+    char *confirm, *password_fd, *recovery_fd;
+    int external, no_check, afresh, even_so;
+};
+extern struct build_job build_wished; /* what those options fill */
+extern const struct poptOption build_options[];
+int build_run(struct cli *cli, const char *plan, const struct build_job *job);
+
+#endif

@@ -1,0 +1,75 @@
+/* twin.c — satchel twin: a drive, or an image of one, planned, shown, confirmed, carried over and checked in one go. */
+#include "cli/jobs.h"
+#include "cli/wishes.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static struct plan_job asked;
+static int exact;
+static const struct poptOption options[] = {
+    {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive that becomes the twin: its name or path", "DRIVE"},
+    {"make", 0, POPT_ARG_STRING, &asked.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+    {"exact", 0, POPT_ARG_NONE, &exact, 0,
+     "byte for byte, free space and identifiers too; DRIVE is as large, or larger", NULL},
+    {"same-identity", 0, POPT_ARG_NONE, &wished.same_identity, 0,
+     "keep the original's identifiers; never plug both drives in at once then", NULL},
+    {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0, "machine id and host keys of its own, made at its first start",
+     NULL},
+    {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
+     "caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
+    {"system", 0, POPT_ARG_STRING, &wished.system, 0, "the size of its system's volume (its share), or \"rest\"",
+     "SIZE"},
+    {"data", 0, POPT_ARG_STRING, &wished.data, 0, "the same of its first ordinary volume", "SIZE"},
+    {"persistence", 'p', POPT_ARG_STRING, &wished.persistence, 0, "the same of what a live system remembers", "SIZE"},
+    {"swap", 0, POPT_ARG_STRING, &wished.swap, 0, "the size of its swap partition (as it was), or \"none\"", "SIZE"},
+    {"table", 0, POPT_ARG_STRING, &wished.table, 0, "mbr or gpt (as the original's)", "KIND"},
+    {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0, "further parameters for its kernel", "TEXT"},
+    {"trial", 't', POPT_ARG_STRING, &asked.trial, 0, "the drive's own trial, for better estimates", "FILE"},
+    {"for", 'f', POPT_ARG_STRING, &asked.pc, 0,
+     "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
+    {"save", 's', POPT_ARG_STRING, &asked.save, 0, "keep the plan here (DRIVE.plan, in this folder)", "PLAN"},
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)build_options, 0, NULL, NULL},
+    POPT_TABLEEND};
+
+/* A name for the plan, from the drive's: of an image file beside it. */
+static enum ws_status name_plan(struct cli *cli) {
+    struct ws_drive_facts facts;
+    char *name = NULL;
+    if (asked.save) return WS_OK;
+    if (asked.make || strchr(asked.drive, '/')) {
+        const char *last = strrchr(asked.drive, '/');
+        if (asprintf(&name, "%s.plan", last ? last + 1 : asked.drive) < 0) name = NULL;
+    } else {
+        WS_TRY(cli_open_port(cli));
+        WS_TRY(cli_find_drive(cli, asked.drive, &facts));
+        if (asprintf(&name, "%s.plan", facts.short_name) < 0) name = NULL;
+    }
+    asked.save = name;
+    return name ? WS_OK : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a name");
+}
+
+static enum ws_status prepare(struct cli *cli, const char *source) {
+    static char twin[] = "twin", replica[] = "replica";
+    if (!asked.drive) {
+        ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
+        return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
+    }
+    wished.image = (char *)(uintptr_t)source;
+    wished.kind = exact ? replica : twin;
+    asked.goes_on = true;
+    asked.even_so = build_wished.even_so != 0;
+    return name_plan(cli);
+}
+
+int run_twin(struct cli *cli, int argc, const char **argv) {
+    const char *word[1] = {NULL};
+    int code = cli_options(cli, cli_command("twin"), argc, argv, options, word, 1, 1);
+    if (code) return code - 1;
+    if (prepare(cli, word[0]) != WS_OK) return cli_fail(cli);
+    code = plan_run(cli, &asked);
+    if (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so)) return code;
+    if (!cli->json) putchar('\n');
+    return build_run(cli, asked.save, &build_wished);
+}

@@ -1,0 +1,39 @@
+/* twin.h — a twin in the making: the original, and a row for each volume that comes of it. */
+#ifndef WS_ASSEMBLE_TWIN_H
+#define WS_ASSEMBLE_TWIN_H
+
+#include "assemble/internal.h"
+
+struct twin_row {
+    size_t of; /* which volume of the original; `volumes` of it: one of ours */
+    enum ws_role role;
+    const struct ws_format *format; /* NULL: bytes as they are */
+    struct ws_tree *tree;           /* the original's, or the build's */
+    struct ws_guid id, partition;
+    char label[WS_LABEL_ROOM];
+    uint64_t least, size; /* bytes */
+    bool flexible;        /* it takes its share of what the others leave */
+};
+
+struct build_twin {
+    struct ws_original original;
+    struct twin_row row[WS_VOLUMES_MOST];
+    size_t rows;
+    bool same_identity; /* as asked, or because what names the volumes cannot be read */
+    bool starts;        /* our start-up code finds something to start on it */
+    bool may_not_find;  /* its kernel is known not to find a drive that hangs on USB */
+    struct ws_new_names names;
+    struct ws_left_out leavable[WS_LEAVES]; /* what it could do without, before anything is left out */
+    size_t texts, places;                   /* that were corrected */
+    struct ws_build *build;
+};
+
+/* twin_volumes.c: a row for each volume, with its names; and their sizes and places. */
+enum ws_status twin_make_rows(struct ws_build *build, struct ws_error *error);
+enum ws_status twin_place(struct ws_build *build, struct ws_error *error);
+struct twin_row *twin_row_of(struct build_twin *twin, size_t volume);
+/* twin_start.c: identifiers put right in its texts, and what starts it. */
+enum ws_status twin_settle(struct ws_build *build, struct ws_error *error);
+void twin_look_out(struct ws_build *build);
+
+#endif
