@@ -145,7 +145,7 @@ done:
 
 /* What state the drive is in, where the build has not said so. */
 static void say_state(struct cli *cli, const struct ws_plan *plan, enum ws_status status) {
-    bool renewal = ws_plan_facts(plan)->kind == WS_KIND_RENEWAL;
+    bool renewal = ws_plan_is_change(plan);
     if (renewal && (status == WS_E_GONE || status == WS_E_WRITE)) { /* the port's own way on is that of a build */
         cli->error.next[0] = '\0';
         cli->error.ways = 0;
@@ -197,7 +197,7 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen();
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
-        bool renewal = ws_plan_facts(p.plan)->kind == WS_KIND_RENEWAL;
+        bool renewal = ws_plan_is_change(p.plan);
         WS_GO(cli_ask(cli, &facts, renewal ? NULL : drive,
                       "will be replaced; what is kept, and what is lost, stands in the plan", answer, sizeof answer));
         confirm = answer;

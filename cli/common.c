@@ -260,7 +260,7 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
         WS_GO(cli_open_addition(cli, &ws_plan_request(read)->addition[i], &p->input[WS_INPUTS + i]));
     const struct ws_source *sources[WS_INPUTS_MOST];
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) sources[i] = p->input[i];
-    if (ws_plan_facts(read)->kind == WS_KIND_RENEWAL) {
+    if (ws_plan_is_change(read)) {
         struct ws_drive_facts facts;
         WS_GO(cli_find_planned(cli, ws_plan_drive(read), &facts));
         WS_GO(cli_open_now(cli, &facts, &p->drive, &p->now));

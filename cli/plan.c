@@ -180,7 +180,7 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     if (g->have_before) {
         putchar('\n');
         show_row(cli, 4, "  %sBefore: %s%s", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
-        bool stays = ws_plan_facts(p)->kind == WS_KIND_RENEWAL; /* the drive's volumes, where they are */
+        bool stays = ws_plan_is_change(p); /* the drive's volumes, where they are */
         if (!g->before.blank && !g->before.unfinished && !stays)
             show_map(cli, drive->size, part, cli_contents_map(&g->before, drive->size, part, labels, MAP_PARTS));
     }
@@ -317,6 +317,7 @@ static enum ws_status look_at_now(struct cli *cli, struct planning *g, struct ws
     struct ws_memory memory = {.locked = false};
     WS_TRY(cli_open_now(cli, &g->facts, &g->drive, &g->now));
     setting->now = g->now;
+    if (g->request.kind == WS_KIND_TWIN) return WS_OK;
     WS_TRY(ws_memory_look(g->now, g->facts.logical_sector, &memory, &cli->error));
     if (memory.system && memory.locked) {
         enum ws_status status = secret_passphrase(cli, &setting->passphrase);
@@ -333,7 +334,7 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
                                        .made_at = cli->port->ops->wall_clock(cli->port)};
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) setting.input[i] = g->input[i];
     ws_plan_drive_of(&g->facts, &setting.drive);
-    if (g->request.kind == WS_KIND_RENEWAL) WS_TRY(look_at_now(cli, g, &setting));
+    if (g->request.kind == WS_KIND_RENEWAL || g->request.twin.refresh) WS_TRY(look_at_now(cli, g, &setting));
     WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
     ws_guid_from_random(&setting.id);
     enum ws_status status = ws_build_prepare(&g->request, &setting, &g->build, &cli->error);

@@ -17,6 +17,8 @@ static const struct poptOption options[] = {
      "keep the original's identifiers; never plug both drives in at once then", NULL},
     {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0, "machine id and host keys of its own, made at its first start",
      NULL},
+    {"refresh", 0, POPT_ARG_NONE, &wished.refresh, 0,
+     "bring the twin that is on DRIVE up to date: only what changed is written", NULL},
     {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
      "caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
     {"system", 0, POPT_ARG_STRING, &wished.system, 0, "the size of its system's volume (its share), or \"rest\"",
@@ -56,6 +58,8 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
         ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
         return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
     }
+    if (exact && wished.refresh)
+        return ws_fail(&cli->error, WS_E_USAGE, "--exact copies all of it each time: there is nothing to --refresh");
     wished.image = (char *)(uintptr_t)source;
     wished.kind = exact ? replica : twin;
     asked.goes_on = true;

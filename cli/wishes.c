@@ -49,6 +49,8 @@ const struct poptOption wish_options[] = {
      "with kind twin: keep the original's identifiers; never plug both drives in at once then", NULL},
     {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0,
      "with kind twin: machine id and host keys of its own, made at its first start", NULL},
+    {"refresh", 0, POPT_ARG_NONE, &wished.refresh, 0,
+     "with kind twin: bring the twin that is on the drive up to date; only what changed is written", NULL},
     {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
      "with kind twin: caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
@@ -389,6 +391,7 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct w
     if (w->leave_out) WS_TRY(cli_read_leave_out(cli, w->leave_out, &r->twin.leave_out));
     r->twin.same_identity |= w->same_identity != 0;
     r->twin.new_host |= w->new_host != 0;
+    r->twin.refresh |= w->refresh != 0;
     if (w->rules) WS_TRY(load_rules(cli, w->rules, &r->rules));
     if (w->family) WS_TRY(load_family(cli, w->family, r->family));
     return open_inputs(cli, w, r, source);

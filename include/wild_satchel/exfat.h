@@ -54,6 +54,10 @@ WS_CHECKED enum ws_status ws_exfat_probe(const struct ws_source *volume, struct 
 WS_CHECKED enum ws_status ws_exfat_read(const struct ws_source *volume, struct ws_tree **tree,
                                         struct ws_exfat_facts *facts, struct ws_error *error);
 
+/** The longest row of clusters that nothing has: bytes of the volume. @return as ws_exfat_probe() */
+WS_CHECKED enum ws_status ws_exfat_spare(const struct ws_source *volume, uint64_t *at, uint64_t *length,
+                                         struct ws_error *error);
+
 WS_END
 
 #endif

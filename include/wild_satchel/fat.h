@@ -65,6 +65,10 @@ WS_CHECKED enum ws_status ws_fat_compose(const struct ws_fat_params *params, str
                                          struct ws_layout *layout, uint64_t *size, uint64_t *free_bytes,
                                          struct ws_error *error);
 
+/** The longest row of clusters that nothing has: bytes of the volume. @return as ws_fat_probe() */
+WS_CHECKED enum ws_status ws_fat_spare(const struct ws_source *volume, uint64_t *at, uint64_t *length,
+                                       struct ws_error *error);
+
 WS_END
 
 #endif

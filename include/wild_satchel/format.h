@@ -68,6 +68,8 @@ struct ws_format {
      */
     enum ws_status (*compose)(const struct ws_volume_params *params, struct ws_tree *tree, uint64_t at,
                               struct ws_layout *layout, uint64_t *free_bytes, struct ws_error *error);
+    /** The longest row of bytes of a volume in use that hold nothing; NULL: not known. */
+    enum ws_status (*spare)(const struct ws_source *volume, uint64_t *at, uint64_t *length, struct ws_error *error);
 };
 
 /** All rows, in the order in which an unknown volume is probed. */

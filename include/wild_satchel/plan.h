@@ -112,6 +112,9 @@ const struct ws_findings *ws_plan_findings(const struct ws_plan *plan);
 /** Is it a live system, whole or file by file? */
 bool ws_plan_is_live(const struct ws_plan *plan);
 
+/** Does it change what is on the drive, instead of replacing all of it: a renewal, or a twin brought up to date? */
+bool ws_plan_is_change(const struct ws_plan *plan);
+
 /** Which kind suits an image when the technician has not said; `why` (200 bytes) says so in words. */
 enum ws_kind ws_plan_choose_kind(const struct ws_image *image, char *why, size_t room);
 

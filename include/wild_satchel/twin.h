@@ -29,6 +29,7 @@ const char *ws_leave_meaning(enum ws_leave leave); /**< in words */
 /** What a twin is asked to be, beside the sizes of its volumes. */
 struct ws_twin_wishes {
     bool same_identity; /**< table, partitions and volumes keep their identifiers: never plug both in at once */
+    bool refresh;       /**< bring the twin that is on the drive up to date: only what changed is written */
     uint32_t leave_out; /**< bit N: enum ws_leave N */
     bool new_host;      /**< its system gets a host identity of its own at its first start (machine id, host keys) */
 };

@@ -67,7 +67,7 @@ struct carrying {
 static enum ws_status before_write(void *context, struct ws_error *error) {
     const struct carrying *c = context;
     WS_TRY(check_target(c->port, c->build->plan, c->drive, c->options, error));
-    if (c->build->plan->facts.kind == WS_KIND_RENEWAL) WS_TRY(build_check_state(c->build, c->drive, error));
+    if (build_is_change(c->build->plan)) WS_TRY(build_check_state(c->build, c->drive, error));
     return c->options->before_write ? c->options->before_write(c->options->context, error) : WS_OK;
 }
 
@@ -78,7 +78,7 @@ static enum ws_status take_inputs(struct carrying *c, struct ws_error *error) {
         if (error) *error = c->beside.error;
         if (c->beside.status == WS_E_FORMAT)
             (void)ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "%s",
-                               c->build->plan->facts.kind == WS_KIND_RENEWAL
+                               build_is_change(c->build->plan)
                                    ? "make a new plan from it as it is; the drive is as it was"
                                    : "make a new plan from it as it is; the drive is unfinished and says so");
         return c->beside.status;
@@ -125,7 +125,7 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
                                  .pieces = plain ? NULL : c->options->pieces,
                                  .on_progress = c->options->on_progress,
                                  .context = c->options->context};
-    bool renewal = c->build->plan->facts.kind == WS_KIND_RENEWAL; /* compared by the change itself so far */
+    bool renewal = build_is_change(c->build->plan); /* compared by the change itself so far */
     if (!c->options->skip_check && !renewal) {
         enum ws_status status = ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error);
         if (status == WS_E_CANCELLED) {
@@ -191,7 +191,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     c.beside.build = b;
     c.beside.port = port;
     WS_TRY(port->ops->start(port, check_inputs, &c.beside, &c.task, error));
-    const bool renewal = b->plan->facts.kind == WS_KIND_RENEWAL;
+    const bool renewal = build_is_change(b->plan);
     enum ws_status status = renewal ? ws_change(port, b->layout, b->log_at, drive, &w, &result->write, error)
                                     : ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);

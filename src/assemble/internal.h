@@ -108,6 +108,13 @@ void build_system_outlook(struct ws_build *build);
 enum ws_status build_prepare_renewal(struct ws_build *build, struct ws_error *error);
 /* Room for the log of a change, once its layout is whole. */
 enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
+/* refresh.c: is what stands on the drive changed, instead of replaced? */
+bool build_is_change(const struct ws_plan *plan);
+/* renew.c: the table of the drive as it is; and a tree over the ext4 volume that stands at `at` of the layout */
+enum ws_status build_read_now(struct ws_build *build, struct ws_error *error);
+enum ws_status build_compose_over(struct ws_build *build, struct ws_volume *volume, struct ws_tree *tree,
+                                  const struct ws_source *over, struct ws_ext4_geometry *geometry, uint64_t at,
+                                  struct ws_layout *layout, struct ws_error *error);
 /* twin.c */
 enum ws_status build_prepare_twin(struct ws_build *build, struct ws_error *error);
 /* Is the original still what was planned? @return WS_E_FORMAT if not */

@@ -96,7 +96,7 @@ static enum ws_status name_layout(struct ws_build *b, const struct ws_build_sett
     struct ws_known_input known[WS_INPUTS_MOST];
     size_t count = 0;
     WS_TRY(ws_layout_seal(b->layout, error));
-    if (p->facts.kind == WS_KIND_RENEWAL) WS_TRY(build_place_log(b, error));
+    if (build_is_change(p)) WS_TRY(build_place_log(b, error));
     p->facts.write_bytes = ws_layout_bytes(b->layout);
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
         if (setting->input[i])
@@ -174,8 +174,10 @@ enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source
     for (size_t i = 0; i < ws_request_inputs(&read->request); i++) setting.input[i] = input[i];
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
     enum ws_status status = ws_plan_same_results(read, b->plan, error);
-    if (status == WS_E_FORMAT && read->facts.kind == WS_KIND_RENEWAL) { /* the document and the inputs have digests */
-        ws_fail(error, status, "the system on this drive was used since the plan was made, or is renewed already");
+    if (status == WS_E_FORMAT && build_is_change(read)) { /* the document and the inputs have digests */
+        ws_fail(error, status, read->facts.kind == WS_KIND_TWIN
+                                  ? "the twin was used since the plan was made, or is up to date already"
+                                  : "the system on this drive was used since the plan was made, or is renewed already");
         ws_fail_hint(
             error, WS_HINT_PLAN_AGAIN, "",
             "a renewed drive is checked by its record; else make the plan again: it tells what is kept and lost now");

@@ -74,7 +74,7 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {ROOT, r->additions > 0, false, "files of your own go with a full system"},
         {OWNER, ws_owner_any(&r->owner), false, "names, accounts and settings of an owner go with a full system"},
         {KEEP, r->keeps > 0, false, "places are kept by a renewal"},
-        {TWIN, r->twin.same_identity || r->twin.new_host || r->twin.leave_out, false,
+        {TWIN, r->twin.same_identity || r->twin.new_host || r->twin.leave_out || r->twin.refresh, false,
          "identities are kept or renewed by a twin"},
     };
     for (size_t i = 0; i < sizeof others / sizeof others[0]; i++)

@@ -1,5 +1,5 @@
 /* renew.c — the recipe of a renewal: a newer system in the place of the one that is on the drive, in its volumes. */
-#include "assemble/internal.h"
+#include "assemble/twin.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -12,10 +12,10 @@ static enum ws_status refuse(const struct ws_build *b, struct ws_error *error, c
                         "make it a new one; everything on it is lost");
 }
 
-static enum ws_status read_table(struct ws_build *b, struct ws_error *error) {
+enum ws_status build_read_now(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     uint8_t first[512];
-    if (!b->now) return ws_fail(error, WS_E_USAGE, "a renewal needs the drive as it is, and it is not given");
+    if (!b->now) return ws_fail(error, WS_E_USAGE, "a change needs the drive as it is, and it is not given");
     WS_TRY(ws_source_read(b->now, 0, first, sizeof first, error));
     if (ws_changing_read(first, NULL)) {
         ws_fail(error, WS_E_REFUSED, "an earlier change of this drive was cut, and is to be finished first");
@@ -55,6 +55,11 @@ enum ws_status build_check_state(const struct ws_build *b, struct ws_drive *driv
     struct ws_hash *hash = NULL;
     char hex[WS_HASH_HEX] = "";
     WS_TRY(ws_source_drive(drive, &now, error));
+    if (b->twin) {
+        enum ws_status twin = twin_check_state(b, now, error);
+        ws_source_close(now);
+        return twin;
+    }
     enum ws_status status = ws_hash_open(WS_HASH_SHA256, &hash, error);
     if (status == WS_OK) status = hash_marks(b, now, hash, error);
     if (status == WS_OK) ws_hash_hex(hash, hex);
@@ -244,7 +249,7 @@ static enum ws_status find_volumes(struct ws_build *b, struct ws_error *error) {
 
 static enum ws_status look_at_drive(struct ws_build *b, struct ws_error *error) {
     struct ws_ext4_facts facts;
-    WS_TRY(read_table(b, error));
+    WS_TRY(build_read_now(b, error));
     WS_TRY(find_volumes(b, error));
     WS_TRY(ws_ext4_probe(b->now_slice, &facts, error));
     WS_TRY(note_state(b, error));
@@ -325,36 +330,39 @@ static enum ws_status compose_start(struct ws_build *b, struct ws_error *error) 
 }
 
 /* Over the volume that is there, at byte `at` of a layout. */
-static enum ws_status compose_over(struct ws_build *b, enum ws_role role, const struct ws_source *over,
-                                   struct ws_ext4_geometry *g, uint64_t at, struct ws_layout *layout,
-                                   struct ws_error *error) {
+enum ws_status build_compose_over(struct ws_build *b, struct ws_volume *v, struct ws_tree *tree,
+                                  const struct ws_source *over, struct ws_ext4_geometry *g, uint64_t at,
+                                  struct ws_layout *layout, struct ws_error *error) {
     struct ws_ext4_params params = {.made_at = b->plan->facts.made_at, .over = over};
-    enum ws_status status = ws_ext4_measure(&params, b->tree[role], g, error);
-    if (status == WS_E_SPACE) ws_fail_where(error, "the %s", build_roles[role].volume_id);
+    enum ws_status status = ws_ext4_measure(&params, tree, g, error);
+    if (status == WS_E_SPACE) ws_fail_where(error, "the %s", build_roles[v->role].volume_id);
     if (status == WS_E_SPACE)
         ws_fail_next(error, "make room on the system that is there: until the new one is whole, both are on the drive");
     WS_TRY(status);
-    plan_volume(b->plan, role)->free_bytes = g->free_bytes;
-    (void)ws_layout_part(layout, role);
+    v->free_bytes = g->free_bytes;
+    (void)ws_layout_part(layout, v->role);
     WS_TRY(ws_ext4_compose(g, at, layout, WS_PHASE_SEAL, error));
     (void)ws_layout_part(layout, WS_ROLE_DRIVE);
     return WS_OK;
 }
 
 static enum ws_status compose_system(struct ws_build *b, struct ws_error *error) {
-    const struct ws_volume *v = plan_volume(b->plan, WS_ROLE_SYSTEM);
-    const struct ws_volume *boot = plan_volume(b->plan, WS_ROLE_BOOT);
-    if (!b->opened) return compose_over(b, WS_ROLE_SYSTEM, b->now_slice, &b->geometry, v->at, b->layout, error);
+    struct ws_volume *v = plan_volume(b->plan, WS_ROLE_SYSTEM);
+    struct ws_volume *boot = plan_volume(b->plan, WS_ROLE_BOOT);
+    struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
+    if (!b->opened) return build_compose_over(b, v, root, b->now_slice, &b->geometry, v->at, b->layout, error);
     WS_TRY(ws_layout_create(b->now_slice->size, &b->open_layout, error));
-    WS_TRY(compose_over(b, WS_ROLE_SYSTEM, b->now_slice, &b->geometry, 0, b->open_layout, error));
+    WS_TRY(build_compose_over(b, v, root, b->now_slice, &b->geometry, 0, b->open_layout, error));
     (void)ws_layout_part(b->layout, WS_ROLE_SYSTEM);
     WS_TRY(build_lock_up(b, v, b->layout, error));
     (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
-    return compose_over(b, WS_ROLE_BOOT, b->boot_slice, &b->boot_geometry, boot->at, b->layout, error);
+    return build_compose_over(b, boot, b->tree[WS_ROLE_BOOT], b->boot_slice, &b->boot_geometry, boot->at, b->layout,
+                              error);
 }
 
 enum ws_status build_place_log(struct ws_build *b, struct ws_error *error) {
     uint64_t at, length;
+    if (b->twin) return twin_place_log(b, error);
     uint64_t needed = ws_change_log_bytes(b->layout);
     ws_ext4_spare(&b->geometry, &at, &length);
     b->log_at = plan_volume(b->plan, WS_ROLE_SYSTEM)->at + (b->opened ? ws_lock_begin(b->opened) : 0) + at;

@@ -177,6 +177,7 @@ enum ws_status build_prepare_twin(struct ws_build *b, struct ws_error *error) {
     WS_TRY(take_original(b, error));
     leave_out(b);
     WS_TRY(twin_make_rows(b, error));
+    if (p->request.twin.refresh) return build_prepare_refresh(b, error);
     WS_TRY(begin_table(b, error));
     WS_TRY(twin_settle(b, error));
     WS_TRY(twin_place(b, error));
@@ -189,6 +190,7 @@ enum ws_status build_prepare_twin(struct ws_build *b, struct ws_error *error) {
 }
 
 void build_close_twin(struct ws_build *b) {
+    if (b->twin) twin_close_rows(b->twin);
     if (b->twin) ws_original_close(&b->twin->original);
     free(b->twin);
 }

@@ -13,6 +13,11 @@ struct twin_row {
     char label[WS_LABEL_ROOM];
     uint64_t least, size; /* bytes */
     bool flexible;        /* it takes its share of what the others leave */
+    /* of a refresh: the volume as it is, its files, and what is to stand there */
+    struct ws_source *now;
+    struct ws_tree *was;
+    struct ws_ext4_geometry *geometry;
+    struct ws_layout *composed;
 };
 
 struct build_twin {
@@ -25,6 +30,8 @@ struct build_twin {
     struct ws_new_names names;
     struct ws_left_out leavable[WS_LEAVES]; /* what it could do without, before anything is left out */
     size_t texts, places;                   /* that were corrected */
+    struct ws_hash *hash;                            /* of a refresh: the twin's state */
+    uint64_t files, same, same_bytes, changed, changed_bytes, gone, newer; /* the last: on the twin */
     struct ws_build *build;
 };
 
@@ -32,6 +39,12 @@ struct build_twin {
 enum ws_status twin_make_rows(struct ws_build *build, struct ws_error *error);
 enum ws_status twin_place(struct ws_build *build, struct ws_error *error);
 struct twin_row *twin_row_of(struct build_twin *twin, size_t volume);
+void twin_take_serial(const char *text, struct ws_guid *id);
+/* refresh.c */
+enum ws_status build_prepare_refresh(struct ws_build *build, struct ws_error *error);
+enum ws_status twin_place_log(struct ws_build *build, struct ws_error *error);
+enum ws_status twin_check_state(const struct ws_build *build, const struct ws_source *now, struct ws_error *error);
+void twin_close_rows(struct build_twin *twin);
 /* twin_start.c: identifiers put right in its texts, and what starts it. */
 enum ws_status twin_settle(struct ws_build *build, struct ws_error *error);
 void twin_look_out(struct ws_build *build);

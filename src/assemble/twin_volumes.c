@@ -44,12 +44,11 @@ static enum ws_role role_of(const struct build_twin *t, size_t volume) {
 }
 
 /* "XXXX-XXXX", as systems write it (ws_serial_name()). */
-static bool take_serial(const char *text, struct ws_guid *id) {
+void twin_take_serial(const char *text, struct ws_guid *id) {
     unsigned high, low;
-    if (sscanf(text, "%4x-%4x", &high, &low) != 2) return false;
+    if (sscanf(text, "%4x-%4x", &high, &low) != 2) return;
     memset(id, 0, sizeof *id);
     ws_store_le32(id->byte, high << 16 | low);
-    return true;
 }
 
 /* What is wanted of it counts for the first of a role. */
@@ -72,7 +71,7 @@ static enum ws_status name_row(const struct ws_build *b, struct twin_row *r, str
     if (!b->twin->same_identity || !v) return WS_OK;
     static const struct ws_guid none;
     if (memcmp(&v->place.id, &none, sizeof none) != 0) r->partition = v->place.id;
-    if (r->format && !ws_guid_parse(v->facts.id, &r->id)) (void)take_serial(v->facts.id, &r->id);
+    if (r->format && !ws_guid_parse(v->facts.id, &r->id)) twin_take_serial(v->facts.id, &r->id);
     return WS_OK;
 }
 

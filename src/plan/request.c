@@ -191,6 +191,7 @@ static enum ws_status read_leave(json_t *list, const char *key, void *field, str
 static const struct row twin_rows[] = {
     {"leave_out", ROW_CALL, ROW_FIELD(struct ws_twin_wishes, leave_out), .pack = pack_leave, .read = read_leave},
     {"same_identity", ROW_BOOL, ROW_FIELD(struct ws_twin_wishes, same_identity)},
+    {"refresh", ROW_BOOL, ROW_FIELD(struct ws_twin_wishes, refresh)},
     {"new_host", ROW_BOOL, ROW_FIELD(struct ws_twin_wishes, new_host)},
 };
 static const struct row keep_rows[] = {{"path", ROW_TEXT, ROW_FIELD(struct ws_keep_place, path)}};

@@ -16,6 +16,7 @@ struct reading {
     uint32_t bitmap_cluster;
     uint64_t bitmap_bytes;
     bool in_one_piece; /* the stream that was opened last */
+    uint64_t spare, spare_end; /* the longest row of clusters that nothing has, and the first behind it, from 0 on */
 };
 
 static enum ws_status damaged(struct ws_error *error, const char *what) {
@@ -219,7 +220,7 @@ static enum ws_status read_root(struct reading *r, struct ws_node *node, struct 
 static enum ws_status count_free(struct reading *r, struct ws_error *error) {
     uint8_t part[65536];
     struct ws_source *bits = NULL;
-    uint64_t used = 0;
+    uint64_t used = 0, row = 0;
     if (!r->bitmap_cluster || r->bitmap_bytes < ws_div_up(r->s.clusters, 8))
         return damaged(error, "it has no allocation bitmap, or one that is too short");
     uint64_t bytes = ws_div_up(r->s.clusters, 8);
@@ -229,8 +230,14 @@ static enum ws_status count_free(struct reading *r, struct ws_error *error) {
         size_t length = (size_t)ws_min_u64(sizeof part, bytes - at);
         status = ws_source_read(bits, at, part, length, error);
         for (size_t i = 0; i < length && status == WS_OK; i++)
-            for (unsigned k = 0; k < 8; k++)
-                if ((at + i) * 8 + k < r->s.clusters) used += (part[i] >> k) & 1;
+            for (unsigned k = 0; k < 8 && (at + i) * 8 + k < r->s.clusters; k++) {
+                const bool taken = (part[i] >> k) & 1;
+                used += taken;
+                row = taken ? 0 : row + 1;
+                if (row <= r->spare) continue;
+                r->spare = row;
+                r->spare_end = (at + i) * 8 + k + 1;
+            }
     }
     ws_source_close(bits);
     r->facts.free_bytes = (r->s.clusters - used) * r->s.cluster;
@@ -281,4 +288,15 @@ done:
     if (status == WS_OK) *tree = r.tree;
     else ws_tree_close(r.tree);
     return status;
+}
+
+enum ws_status ws_exfat_spare(const struct ws_source *volume, uint64_t *at, uint64_t *length, struct ws_error *error) {
+    struct reading r = {.source = volume};
+    *at = *length = 0;
+    WS_TRY(parse_boot(&r, error));
+    WS_TRY(read_root(&r, NULL, error));
+    WS_TRY(count_free(&r, error));
+    *at = r.s.heap_at * r.s.sector + (r.spare_end - r.spare) * r.s.cluster;
+    *length = r.spare * r.s.cluster;
+    return WS_OK;
 }

@@ -338,3 +338,17 @@ done:
     else ws_tree_close(r.tree);
     return status;
 }
+
+enum ws_status ws_fat_spare(const struct ws_source *volume, uint64_t *at, uint64_t *length, struct ws_error *error) {
+    struct fat_table t;
+    *at = *length = 0;
+    WS_TRY(fat_table_open(volume, &t, error));
+    for (uint64_t c = 2, from; c < t.s.clusters + 2; c++) {
+        for (from = c; c < t.s.clusters + 2 && fat_entry(&t, (uint32_t)c) == 0;) c++;
+        if ((c - from) * t.s.cluster <= *length) continue;
+        *at = fat_data_at(&t.s) + (from - 2) * t.s.cluster;
+        *length = (c - from) * t.s.cluster;
+    }
+    free(t.bytes);
+    return WS_OK;
+}
