@@ -10,7 +10,9 @@ struct plan_job {
     char *save, *picture, *save_request;
     int over;
     bool goes_on; /* it is built next, by the same command, which tells the rest */
-    bool even_so; /* in spite of its faults, too */
+    int (*then)(struct cli *cli, struct ws_build *build,
+                const struct ws_drive_facts *facts); /* how; NULL: by its plan */
+    bool even_so;                                    /* in spite of its faults, too */
 };
 /* @return an exit code */
 int plan_run(struct cli *cli, const struct plan_job *job);
@@ -22,5 +24,8 @@ struct build_job {
 extern struct build_job build_wished; /* what those options fill */
 extern const struct poptOption build_options[];
 int build_run(struct cli *cli, const char *plan, const struct build_job *job);
+/* running.c: a twin of the system that runs, prepared: written, and again what changed meanwhile. @return an exit code
+ */
+int running_carry_over(struct cli *cli, struct ws_build *build, const struct ws_drive_facts *facts);
 
 #endif

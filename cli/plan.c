@@ -337,7 +337,14 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
     if (g->request.kind == WS_KIND_RENEWAL || g->request.twin.refresh) WS_TRY(look_at_now(cli, g, &setting));
     WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
     ws_guid_from_random(&setting.id);
-    enum ws_status status = ws_build_prepare(&g->request, &setting, &g->build, &cli->error);
+    struct ws_original *running = wished.running ? calloc(1, sizeof *running) : NULL;
+    enum ws_status status =
+        wished.running && !running ? ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a twin") : WS_OK;
+    if (running) status = ws_linux_running(g->request.input[WS_INPUT_IMAGE].path, running, &cli->error);
+    setting.original = running;
+    if (status == WS_OK) status = ws_build_prepare(&g->request, &setting, &g->build, &cli->error);
+    if (running) ws_original_close(running);
+    free(running);
     secret_clear();
     WS_TRY(status);
     g->plan = ws_build_plan(g->build);
@@ -388,7 +395,7 @@ static const struct poptOption options[] = {
     POPT_TABLEEND};
 
 static enum ws_status check_options(struct cli *cli, const struct plan_job *job) {
-    if (!wished.image && !wished.request)
+    if (!wished.image && !wished.request && !wished.running)
         return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
     if (job->password_fd && wished.kind && strcmp(wished.kind, "renewal") != 0)
         return ws_fail(&cli->error, WS_E_USAGE, "--password-fd: only a renewal takes a passphrase when it is planned");
@@ -450,6 +457,10 @@ int plan_run(struct cli *cli, const struct plan_job *job) {
     if (g->plan) verdict = judge(cli, g);
     WS_GO(keep(cli, g, &wished, job, &text));
     code = show_kept(cli, g, job, &verdict, text.data);
+    if (job->then && (code == EXIT_DONE || (code == EXIT_NEGATIVE && job->even_so))) {
+        if (!cli->json) putchar('\n');
+        code = job->then(cli, g->build, &g->facts);
+    }
 done:
     if (status != WS_OK) {
         if (made) (void)unlink(g->facts.id); /* nothing was planned for it */

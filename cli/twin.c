@@ -11,6 +11,8 @@ static int exact;
 static const struct poptOption options[] = {
     {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive that becomes the twin: its name or path", "DRIVE"},
     {"make", 0, POPT_ARG_STRING, &asked.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
+    {"running", 0, POPT_ARG_STRING, &wished.running, 0,
+     "instead of SOURCE: the system whose root is here, file by file, while it runs (\"/\")", "FOLDER"},
     {"exact", 0, POPT_ARG_NONE, &exact, 0,
      "byte for byte, free space and identifiers too; DRIVE is as large, or larger", NULL},
     {"same-identity", 0, POPT_ARG_NONE, &wished.same_identity, 0,
@@ -52,8 +54,20 @@ static enum ws_status name_plan(struct cli *cli) {
     return name ? WS_OK : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a name");
 }
 
+/* What nobody misses of a system that runs. */
+static char usual_of_running[] = "temporary,swap-files,crashes";
+
 static enum ws_status prepare(struct cli *cli, const char *source) {
     static char twin[] = "twin", replica[] = "replica";
+    if (!source == !wished.running) {
+        ws_fail(&cli->error, WS_E_USAGE, "a twin has one original: SOURCE, or --running FOLDER");
+        return ws_fail_next(&cli->error, "satchel twin SOURCE --drive DRIVE");
+    }
+    if (wished.running && (exact || wished.refresh || asked.save))
+        return ws_fail(&cli->error, WS_E_USAGE,
+                       "what runs is read file by file: --exact, --refresh and --save do not go with that");
+    if (wished.running && !wished.leave_out) wished.leave_out = usual_of_running;
+    asked.then = wished.running ? running_carry_over : NULL;
     if (!asked.drive) {
         ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
         return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
@@ -64,16 +78,16 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
     wished.kind = exact ? replica : twin;
     asked.goes_on = true;
     asked.even_so = build_wished.even_so != 0;
-    return name_plan(cli);
+    return wished.running ? WS_OK : name_plan(cli);
 }
 
 int run_twin(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
-    int code = cli_options(cli, cli_command("twin"), argc, argv, options, word, 1, 1);
+    int code = cli_options(cli, cli_command("twin"), argc, argv, options, word, 0, 1);
     if (code) return code - 1;
     if (prepare(cli, word[0]) != WS_OK) return cli_fail(cli);
     code = plan_run(cli, &asked);
-    if (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so)) return code;
+    if (wished.running || (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so))) return code;
     if (!cli->json) putchar('\n');
     return build_run(cli, asked.save, &build_wished);
 }

@@ -357,6 +357,10 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
     struct ws_input *overlay = &r->input[WS_INPUT_OVERLAY];
     struct ws_packed_facts packed;
     struct stat s;
+    if (w->running) {
+        image->of_files = true;
+        return cli_take_path(cli, w->running, image); /* it is read when it is decided */
+    }
     if (w->image) WS_TRY(cli_take_path(cli, w->image, image));
     if (image->path[0] && r->kind == WS_KIND_TWIN) return open_original(cli, w->image, image, &source[WS_INPUT_IMAGE]);
     if (!image->path[0] && r->kind == WS_KIND_BLANK) return WS_OK; /* it is made from none */

@@ -8,7 +8,7 @@ struct wishes { /* the options, as they were typed; NULL: not at all */
     int locked;
     int grows;
     int same_identity, new_host, refresh;
-    char *leave_out;
+    char *leave_out, *running; /* the last: a mounted root, the original of a twin */
     char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,
         *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait, *kernel_options, *edition;
     const char **keep; /* ends with NULL */

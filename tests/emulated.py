@@ -15,14 +15,14 @@ def run(*words, **options):
 
 
 class PC:
-    def __init__(self, firmware, locked=False, image="stick.img"):
+    def __init__(self, firmware, locked=False, image="stick.img", more=()):
         self.locked = locked
         words = ["qemu-system-x86_64", "-m", "1024", "-smp", "2", "-display", "none", "-monitor", "none", "-serial", "stdio",
                  "-no-reboot", "-nodefaults", "-vga", "std", "-accel", "tcg", "-device", "qemu-xhci",
                  "-drive", f"if=none,id=stick,format={image.rpartition('.')[2].replace('img', 'raw')},file={image},cache=unsafe",
                  "-device", "usb-storage,drive=stick,bootindex=1",
                  "-device", "ich9-ahci,id=sata", "-drive", "if=none,id=disk,format=raw,file=internal.img",
-                 "-device", "ide-hd,drive=disk,bus=sata.0,bootindex=2"]
+                 "-device", "ide-hd,drive=disk,bus=sata.0,bootindex=2", *more]
         if firmware != "bios":
             code, variables = ("OVMF_CODE_4M.secboot.fd", "OVMF_VARS_4M.ms.fd") if firmware == "secure" else ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd")
             subprocess.run(["cp", f"/usr/share/OVMF/{variables}", "vars.fd"], check=True)

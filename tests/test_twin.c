@@ -599,7 +599,9 @@ static void live_on(struct ws_tree *tree) {
             char path[1024];
             random_bytes(bytes, sizeof bytes);
             const struct ws_node was = *n;
-            if (ws_tree_put(tree, ws_node_path(n, path, sizeof path), bytes, 1 + random_below(sizeof bytes), &one, &error) != WS_OK) abort();
+            if (ws_tree_put(tree, ws_node_path(n, path, sizeof path), bytes, 1 + random_below(sizeof bytes), &one,
+                            &error) != WS_OK)
+                abort();
             one->mtime = was.mtime + 1000;
         } else if (n->parent && random_below(2)) {
             ws_tree_drop(tree, n);
@@ -608,11 +610,18 @@ static void live_on(struct ws_tree *tree) {
     put_text(tree, "came/later/tide.txt", "low water at one");
 }
 
-static struct original *drive_of(struct ws_tree *root, struct ws_tree *charts) {
+/* Kept as bytes: the trees live on. */
+static struct original *drive_of(struct ws_tree *root, struct ws_tree *charts, const char *name) {
     struct original *o = calloc(1, sizeof *o);
     begin(o, 200ull * MIB, true);
-    if (!add(o, "ext4", "tide", 60ull * MIB, root, NULL) || !add(o, "exfat", "charts", 70ull * MIB, charts, NULL) || !finish(o)) abort();
+    if (!add(o, "ext4", "tide", 60ull * MIB, root, NULL) || !add(o, "exfat", "charts", 70ull * MIB, charts, NULL) ||
+        !finish(o))
+        abort();
     o->tree[0] = o->tree[1] = NULL; /* used again */
+    save_source(o->source, scratch(name));
+    ws_source_close(o->source);
+    if (ws_source_file(scratch(name), &o->source, &error) != WS_OK) abort();
+    unlink(scratch(name));
     return o;
 }
 
@@ -667,13 +676,13 @@ static void test_refresh(void) {
     for (int round = 0; round < cases_of(4); round++) {
         struct ws_tree *root = random_tree(120, TREE_ALL, 60000), *charts = random_tree(40, 0, 60000);
         struct memory_drive *d = memory_drive(160ull * MIB, 512);
-        struct original *o = drive_of(root, charts), *later;
+        struct original *o = drive_of(root, charts, "was"), *later;
         uint64_t all = 0, part = 0;
         OK(carry_over(d, o, false, &all));
         check_twin(d, o);
         live_on(root);
         live_on(charts);
-        later = drive_of(root, charts);
+        later = drive_of(root, charts, "later");
         uint8_t *before = malloc(160 * MIB);
         memcpy(before, d->bytes, 160 * MIB);
         d->writes = 0;
@@ -710,8 +719,9 @@ static void test_refresh(void) {
 
 static void test_no_twin(void) {
     struct memory_drive *d = memory_drive(160ull * MIB, 512);
-    struct ws_tree *a = random_tree(120, TREE_ALL, 6000), *b = random_tree(20, 0, 6000), *other = random_tree(150, TREE_ALL, 6000);
-    struct original *o = drive_of(a, b), *foreign = drive_of(other, b);
+    struct ws_tree *a = random_tree(120, TREE_ALL, 6000), *b = random_tree(20, 0, 6000),
+                   *other = random_tree(150, TREE_ALL, 6000);
+    struct original *o = drive_of(a, b, "was"), *foreign = drive_of(other, b, "other");
     FAILS(carry_over(d, o, true, NULL), WS_E_UNSUPPORTED); /* nothing is on it */
     OK(carry_over(d, o, false, NULL));
     FAILS(carry_over(d, foreign, true, NULL), WS_E_REFUSED);
@@ -760,12 +770,23 @@ static void test_leave_out(void) {
     CHECK(sizes->least_drive > 60ull * MIB && sizes->least_drive < sizes->comfortable_drive);
     free(sizes);
     OK(make_twin(&t, o.source, 300ull * MIB,
-                 &(struct ws_twin_wishes){.leave_out = 1u << WS_LEAVE_CACHES | 1u << WS_LEAVE_SWAP_FILES | 1u << WS_LEAVE_KERNELS}));
+                 &(struct ws_twin_wishes){.leave_out = 1u << WS_LEAVE_CACHES | 1u << WS_LEAVE_SWAP_FILES |
+                                                       1u << WS_LEAVE_KERNELS}));
     struct ws_tree *seen = read_volume(&t, VOLUME(t.p, SYSTEM), &slice);
-    static const char *const gone[] = {"var/cache/apt/archives/a_1.deb", "home/tide/.cache/x", "swapfile", "boot/vmlinuz-6.1",
-                                       "lib/modules/6.1", "boot/initrd.img-6.2"};
-    static const char *const there[] = {"var/cache/apt/archives/lock", "home/tide/.cache", "home/tide/kept", "var/log/syslog.1", "tmp/x",
-                                        "boot/vmlinuz-6.4", "boot/vmlinuz-6.3", "lib/modules/6.4/x.ko"};
+    static const char *const gone[] = {"var/cache/apt/archives/a_1.deb",
+                                       "home/tide/.cache/x",
+                                       "swapfile",
+                                       "boot/vmlinuz-6.1",
+                                       "lib/modules/6.1",
+                                       "boot/initrd.img-6.2"};
+    static const char *const there[] = {"var/cache/apt/archives/lock",
+                                        "home/tide/.cache",
+                                        "home/tide/kept",
+                                        "var/log/syslog.1",
+                                        "tmp/x",
+                                        "boot/vmlinuz-6.4",
+                                        "boot/vmlinuz-6.3",
+                                        "lib/modules/6.4/x.ko"};
     for (size_t i = 0; i < sizeof gone / sizeof gone[0]; i++)
         if (ws_tree_find(seen, gone[i])) fail_at(__FILE__, __LINE__, "%s is there", gone[i]);
     for (size_t i = 0; i < sizeof there / sizeof there[0]; i++)
@@ -790,9 +811,9 @@ int main(int argc, char **argv) {
         {"extended partitions that lead nowhere", test_logical_damage},
         {"what cannot be is refused", test_refused},
         {"a kernel without the drivers for a stick", test_no_way},
-                                        {"what a system can do without", test_leave_out},
-                                        {"brought up to date, cut at any write", test_refresh},
-                                        {"a drive that is no twin", test_no_twin},
+        {"what a system can do without", test_leave_out},
+        {"brought up to date, cut at any write", test_refresh},
+        {"a drive that is no twin", test_no_twin},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -27,6 +27,11 @@ struct ws_build_setting {
     /** Opens the system on it, where that is locked; else NULL. Looked at while preparing only, the caller clears it.
      */
     const char *passphrase;
+    /** The original of a twin that is read from where it is mounted, see ws_linux_running(); else NULL. The build takes
+     * it over, whatever comes of it: close what is left. Such a build cannot be worked out again, nor continued; what
+     * it writes is compared with what it read by a refresh afterwards. */
+    struct ws_original *original;
+    bool compare; /**< of a refresh: files that seem to be the same are compared byte for byte */
     bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
 };
 
@@ -110,6 +115,19 @@ WS_CHECKED enum ws_status ws_build_carry_out(struct ws_build *build, struct ws_p
  *  @return WS_E_FORMAT if not: the error tells which, and where it was changed */
 WS_CHECKED enum ws_status ws_build_check_inputs(const struct ws_build *build, struct ws_port *port,
                                                 struct ws_error *error);
+
+/** What a refresh found. */
+enum { WS_TWIN_PATHS = 8 };
+struct ws_twin_state {
+    uint64_t files, same, same_bytes; /**< with content; that are the original's already */
+    uint64_t changed, changed_bytes;  /**< that are not, or not any more */
+    uint64_t gone, newer;             /**< on the twin alone; on the twin newer than the original's */
+    uint64_t compared;                /**< bytes that were compared */
+    uint64_t databases;               /**< of the changed, files of databases: half-written they are of no use */
+    char path[WS_TWIN_PATHS][256];    /**< the first of those that changed */
+};
+/** @return false for a build that is no refresh */
+bool ws_build_twin_state(const struct ws_build *build, struct ws_twin_state *state);
 
 /** Does the drive still hold what the build meant? Passwords' hashes are not compared. What a live system and people
  * have changed since on the volumes for that is left out of the comparison if `used` is true. */

@@ -61,8 +61,9 @@ struct ws_original_volume {
 };
 
 struct ws_original {
-    const struct ws_source *source; /**< borrowed */
-    uint32_t sector;                /**< bytes, as its table counts */
+    const struct ws_source *source;      /**< borrowed; NULL: it is read from where it is mounted */
+    char mounted[WS_ORIGINAL_MOST][256]; /**< of one that runs: where each volume is */
+    uint32_t sector;                     /**< bytes, as its table counts */
     struct ws_table table;
     struct ws_original_volume volume[WS_ORIGINAL_MOST];
     size_t volumes;
@@ -87,6 +88,9 @@ struct ws_original {
 WS_CHECKED enum ws_status ws_original_open(const struct ws_source *source, uint32_t sector,
                                            struct ws_original *original, struct ws_error *error);
 void ws_original_close(struct ws_original *original);
+/** Of an original whose volumes somebody else has filled in (place, way, format, facts, system, tree): which of them
+ *  starts it, and what it says. @return WS_E_NOTFOUND if it has none */
+WS_CHECKED enum ws_status ws_original_complete(struct ws_original *original, struct ws_error *error);
 
 /** So many files, and the bytes of their contents. */
 struct ws_left_out {

@@ -16,6 +16,7 @@
 
 struct lazy { /* opened for each read: a tree of 200,000 files must not hold as many handles */
     size_t length;
+    bool running; /* it may change, shrink or go while it is read: what is not there any more reads as zeros */
     char path[];
 };
 
@@ -32,8 +33,10 @@ static enum ws_status lazy_read(const struct ws_source *source, uint64_t at, voi
         at += (uint64_t)got;
         length -= (size_t)got;
     }
+    const bool gone = fd < 0 ? errno == ENOENT : length > 0;
     if (fd >= 0) close(fd);
-    if (length == 0) return WS_OK;
+    if (l->running && gone) memset(p, 0, length);
+    if (length == 0 || (l->running && gone)) return WS_OK;
     ws_fail(error, WS_E_READ, "the file cannot be read, or has become shorter");
     return ws_fail_where(error, "%s", l->path);
 }
@@ -106,7 +109,9 @@ static enum ws_status find_twin(struct twins *t, const struct stat *s, struct ws
 struct walking {
     struct ws_tree *tree;
     struct twins twins;
-    dev_t device; /* of all of it */
+    const dev_t *device; /* of all of it: those that count as one */
+    size_t devices;
+    bool running; /* what is mounted inside is passed over, what has gone meanwhile, too */
 };
 
 /* All of a name's extended attributes, access control lists among them. A file system that has none is no error. */
@@ -134,11 +139,21 @@ static enum ws_status add_xattrs(struct ws_tree *tree, struct ws_node *n, const 
     return status;
 }
 
+static bool is_inside(const struct walking *w, dev_t device) {
+    for (size_t i = 0; i < w->devices; i++)
+        if (w->device[i] == device) return true;
+    return false;
+}
+
 static enum ws_status add(struct walking *w, struct ws_node *parent, const char *name, const char *path,
                           const struct stat *s, struct ws_node **out, struct ws_error *error) {
     struct ws_tree *tree = w->tree;
     struct ws_node *n = NULL;
-    if (s->st_dev != w->device) { /* whose files are meant cannot be told: those below it, or those that hide them */
+    if (!is_inside(w, s->st_dev) && w->running && S_ISDIR(s->st_mode)) {
+        WS_TRY(ws_tree_add(tree, parent, name, WS_NODE_FOLDER, &n, error)); /* empty: something is mounted on it */
+        return WS_OK;
+    }
+    if (!is_inside(w, s->st_dev)) { /* whose files are meant cannot be told: those below it, or those that hide them */
         ws_fail(error, WS_E_UNSUPPORTED, "another file system is mounted inside the folder");
         ws_fail_where(error, "%s", path);
         return ws_fail_next(error, "unmount it, or take a copy of the folder");
@@ -158,7 +173,9 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
     if (n->kind == WS_NODE_LINK) {
         char target[4096];
         ssize_t length = readlink(path, target, sizeof target - 1);
-        if (length < 0) return ws_fail(error, WS_E_READ, "%s cannot be read: %s", path, strerror(errno));
+        if (length < 0 && !(w->running && errno == ENOENT))
+            return ws_fail(error, WS_E_READ, "%s cannot be read: %s", path, strerror(errno));
+        if (length < 0) length = 0;
         target[length] = '\0';
         return ws_tree_set_target(tree, n, target, error);
     }
@@ -168,6 +185,7 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
     struct ws_source *content = NULL;
     if (!l) return ws_fail(error, WS_E_NOMEM, "out of memory for a tree of files");
     l->length = strlen(path);
+    l->running = w->running;
     memcpy(l->path, path, l->length + 1);
     enum ws_status status = ws_source_make(&lazy_ops, (uint64_t)s->st_size, l, &content, error);
     if (status != WS_OK) {
@@ -181,8 +199,9 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
 
 static enum ws_status walk(struct walking *w, struct ws_node *folder, const char *path, struct ws_error *error) {
     struct dirent **entries = NULL;
-    int count = scandir(path, &entries, NULL, alphasort);
+    int count = scandir(path[0] ? path : "/", &entries, NULL, alphasort);
     enum ws_status status = WS_OK;
+    if (count < 0 && w->running && errno == ENOENT) return WS_OK;
     if (count < 0) {
         ws_fail(error, WS_E_READ, "the folder cannot be read: %s", strerror(errno));
         return ws_fail_where(error, "%s", path);
@@ -196,9 +215,11 @@ static enum ws_status walk(struct walking *w, struct ws_node *folder, const char
         if (status == WS_OK && strcmp(name, ".") != 0 && strcmp(name, "..") != 0) {
             if (length >= (int)sizeof inner)
                 status = ws_fail(error, WS_E_RANGE, "%s holds a path that is too long", path);
-            else if (lstat(inner, &s) != 0) status = ws_fail(error, WS_E_READ, "%s: %s", inner, strerror(errno));
+            else if (lstat(inner, &s) != 0)
+                status =
+                    w->running && errno == ENOENT ? WS_OK : ws_fail(error, WS_E_READ, "%s: %s", inner, strerror(errno));
             else status = add(w, folder, name, inner, &s, &n, error);
-            if (status == WS_OK && n->kind == WS_NODE_FOLDER) status = walk(w, n, inner, error);
+            if (status == WS_OK && n && n->kind == WS_NODE_FOLDER) status = walk(w, n, inner, error);
         }
         free(entries[i]);
     }
@@ -206,21 +227,42 @@ static enum ws_status walk(struct walking *w, struct ws_node *folder, const char
     return status;
 }
 
-enum ws_status ws_tree_from_folder(const char *path, struct ws_tree **tree, struct ws_error *error) {
-    struct stat s;
-    struct walking w = {0};
-    if (stat(path, &s) != 0) {
-        ws_fail(error, WS_E_READ, "the folder cannot be read: %s", strerror(errno));
-        return ws_fail_where(error, "%s", path);
-    }
-    w.device = s.st_dev;
+static enum ws_status read_tree(struct walking *w, const char *path, struct ws_tree **tree, struct ws_error *error) {
     WS_TRY(ws_tree_create(tree, error));
-    w.tree = *tree;
-    enum ws_status status = walk(&w, ws_tree_root(*tree), path, error);
-    free(w.twins.slot);
+    w->tree = *tree;
+    enum ws_status status = walk(w, ws_tree_root(*tree), path, error);
+    free(w->twins.slot);
     if (status != WS_OK) {
         ws_tree_close(*tree);
         *tree = NULL;
     }
     return status;
+}
+
+static enum ws_status look(const char *path, struct stat *s, struct ws_error *error) {
+    if (stat(path, s) == 0) return WS_OK;
+    ws_fail(error, WS_E_READ, "the folder cannot be read: %s", strerror(errno));
+    return ws_fail_where(error, "%s", path);
+}
+
+enum ws_status ws_tree_from_folder(const char *path, struct ws_tree **tree, struct ws_error *error) {
+    struct stat s;
+    WS_TRY(look(path, &s, error));
+    struct walking w = {.device = &s.st_dev, .devices = 1};
+    return read_tree(&w, path, tree, error);
+}
+
+enum ws_status ws_linux_tree_of_mount(const char *path, const dev_t *devices, size_t count, struct ws_tree **tree,
+                                      struct ws_error *error) {
+    struct stat s;
+    struct walking w = {.device = devices, .devices = count, .running = true};
+    WS_TRY(look(path, &s, error));
+    WS_TRY(read_tree(&w, strcmp(path, "/") == 0 ? "" : path, tree, error));
+    struct ws_node *top = ws_tree_root(*tree);
+    top->mode = s.st_mode & 07777;
+    top->uid = s.st_uid;
+    top->gid = s.st_gid;
+    top->mtime = s.st_mtim.tv_sec;
+    top->mtime_ns = (uint32_t)s.st_mtim.tv_nsec;
+    return add_xattrs(*tree, top, path, error);
 }

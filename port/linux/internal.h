@@ -27,6 +27,11 @@ void ws_linux_piece(int fd, uint64_t at, struct ws_piece *piece);
 /** The drive in a virtual disk file; on success the source closes `file`, too. @return WS_E_NOTFOUND if it is none */
 enum ws_status ws_linux_open_virtual(const char *path, struct ws_source *file, struct ws_source **source,
                                      struct ws_error *error);
+struct ws_tree;
+/** A mounted file system in use as a tree: what is mounted inside it is passed over but for these devices, files that
+ *  change or go while they are read read as zeros where nothing is left. */
+enum ws_status ws_linux_tree_of_mount(const char *path, const dev_t *devices, size_t count, struct ws_tree **tree,
+                                      struct ws_error *error);
 struct ws_disk;
 struct ws_disk_file;
 /** A virtual disk in the open file `fd`, to be written to. @param file  what it borrows: its `state` is set to `fd`

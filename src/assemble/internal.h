@@ -56,6 +56,8 @@ struct ws_build {
     bool grows; /* a full system takes the room of a larger drive */
     /* of a renewal: the drive as it is, and what that borrows */
     const struct ws_source *now;
+    struct ws_original *running; /* the original of a twin, from its caller */
+    bool compare;
     struct ws_source *now_slice; /* its system's volume */
     const char *passphrase;      /* that opens it, while it is prepared; NULL: none */
     struct ws_lock *opened;      /* the lock around it, and the partition that is locked */

@@ -1,5 +1,5 @@
 /* prepare.c — a request decided for one drive: its recipe chosen and followed, its layout sealed and named. */
-#include "assemble/internal.h"
+#include "assemble/twin.h"
 
 #include "wild_satchel/sizing.h"
 
@@ -11,6 +11,7 @@
 static enum ws_status take_input(struct ws_input *input, const char *what, const struct ws_source *source, bool measure,
                                  bool twin, struct ws_error *error) {
     if (!source) {
+        if (input->path[0] && twin) return WS_OK; /* it runs */
         if (input->path[0]) {
             ws_fail(error, WS_E_USAGE, "an input is named and not given");
             return ws_fail_where(error, "%s", input->path);
@@ -101,6 +102,9 @@ static enum ws_status name_layout(struct ws_build *b, const struct ws_build_sett
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
         if (setting->input[i])
             known[count++] = (struct ws_known_input){setting->input[i], ws_request_input(&p->request, i)->sha256};
+    if (b->twin && !b->twin->original.source)
+        return ws_hash_bytes(WS_HASH_SHA256, &p->facts.id, sizeof p->facts.id, p->facts.fingerprint,
+                             error); /* it changes as it is read */
     return b->measure ? WS_OK : ws_layout_fingerprint(b->layout, known, count, p->facts.fingerprint, error);
 }
 
@@ -118,6 +122,8 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->plan = p;
     b->measure = setting->measure;
     b->now = setting->now;
+    b->running = setting->original;
+    b->compare = setting->compare;
     b->passphrase = setting->passphrase;
     b->owner = request->owner;
     b->menu_seconds = request->menu_seconds;
@@ -129,8 +135,9 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     p->facts.id = setting->id;
     p->facts.made_at = setting->made_at;
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
-        WS_GO(take_input(build_input(p, i), build_input_word(i), setting->input[i], setting->measure,
-                         i == WS_INPUT_IMAGE && request->kind == WS_KIND_TWIN, error));
+        WS_GO(take_input(
+            build_input(p, i), build_input_word(i), setting->input[i], setting->measure,
+            i == WS_INPUT_IMAGE && request->kind == WS_KIND_TWIN && (setting->input[i] || setting->original), error));
     (void)strcpy(p->facts.title, "ordinary drive"); /* unless an image says more */
     WS_GO(look_at_image(b, image, error));
     WS_GO(take_family(b, error));
@@ -175,9 +182,10 @@ enum ws_status ws_build_again(const struct ws_plan *read, const struct ws_source
     WS_TRY(ws_build_prepare(&read->request, &setting, &b, error));
     enum ws_status status = ws_plan_same_results(read, b->plan, error);
     if (status == WS_E_FORMAT && build_is_change(read)) { /* the document and the inputs have digests */
-        ws_fail(error, status, read->facts.kind == WS_KIND_TWIN
-                                  ? "the twin was used since the plan was made, or is up to date already"
-                                  : "the system on this drive was used since the plan was made, or is renewed already");
+        ws_fail(error, status,
+                read->facts.kind == WS_KIND_TWIN
+                    ? "the twin was used since the plan was made, or is up to date already"
+                    : "the system on this drive was used since the plan was made, or is renewed already");
         ws_fail_hint(
             error, WS_HINT_PLAN_AGAIN, "",
             "a renewed drive is checked by its record; else make the plan again: it tells what is kept and lost now");

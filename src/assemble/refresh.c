@@ -32,7 +32,8 @@ static enum ws_status take_place(struct ws_build *b, struct twin_row *r, const s
     WS_TRY(ws_source_slice(b->now, place->at, place->length, &r->now, error));
     const struct ws_format *format = ws_format_of(r->now, &facts);
     const struct ws_original_volume *v = r->of < b->twin->original.volumes ? &b->twin->original.volume[r->of] : NULL;
-    if (format != (r->format ? r->format : v ? v->format : NULL)) return refuse(b, error, "its volumes are of other kinds");
+    if (format != (r->format ? r->format : v ? v->format : NULL))
+        return refuse(b, error, "its volumes are of other kinds");
     if (!r->format && v && v->place.length != place->length) return refuse(b, error, "its volumes have other sizes");
     if (format && !ws_guid_parse(facts.id, &r->id)) twin_take_serial(facts.id, &r->id);
     r->partition = place->id;
@@ -90,15 +91,18 @@ enum ws_status twin_check_state(const struct ws_build *b, const struct ws_source
 
 static enum ws_status same_bytes(const struct ws_source *a, const struct ws_source *b, bool *same,
                                  struct ws_error *error) {
-    uint8_t x[4096], y[4096];
+    const size_t step = (size_t)ws_min_u64(ws_max_u64(a->size, 1), CHUNK * 4);
+    uint8_t *both = malloc(2 * step);
+    enum ws_status status = both ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a comparison");
     *same = a->size == b->size;
-    for (uint64_t at = 0; at < a->size && *same; at += sizeof x) {
-        const size_t n = (size_t)ws_min_u64(sizeof x, a->size - at);
-        WS_TRY(ws_source_read(a, at, x, n, error));
-        WS_TRY(ws_source_read(b, at, y, n, error));
-        *same = memcmp(x, y, n) == 0;
+    for (uint64_t at = 0; at < a->size && *same && status == WS_OK; at += step) {
+        const size_t n = (size_t)ws_min_u64(step, a->size - at);
+        status = ws_source_read(a, at, both, n, error);
+        if (status == WS_OK) status = ws_source_read(b, at, both + step, n, error);
+        *same = status == WS_OK && memcmp(both, both + step, n) == 0;
     }
-    return WS_OK;
+    free(both);
+    return status;
 }
 
 /* A file of the twin that is the original's: the same length and times, and no other name's already. Texts that are put
@@ -107,6 +111,10 @@ static enum ws_status match(struct ws_build *b, struct ws_node *n, struct ws_nod
     struct build_twin *t = b->twin;
     bool same = n->mtime == was->mtime && n->mtime_ns == was->mtime_ns;
     if (was->work || ws_node_size(n) != ws_node_size(was) || !was->content) return WS_OK;
+    if (same && b->compare) {
+        WS_TRY(same_bytes(n->content, was->content, &same, error));
+        t->compared += was->content->size;
+    }
     if (!same && n->mtime == b->plan->facts.made_at) {
         WS_TRY(same_bytes(n->content, was->content, &same, error));
         if (same) {
@@ -125,6 +133,44 @@ static enum ws_status match(struct ws_build *b, struct ws_node *n, struct ws_nod
     return WS_OK;
 }
 
+/* Files that a program keeps open and writes to in places: half of the old and half of the new is neither. */
+static bool is_database(const char *path) {
+    static const char *const folders[] = {"/var/lib/mysql/", "/var/lib/postgresql/", "/var/lib/mongodb/",
+                                          "/var/lib/redis/", "/var/lib/ldap/"};
+    static const char *const ends[] = {".sqlite", ".sqlite3", ".db", "-wal", "-journal", ".mdb"};
+    const size_t length = strlen(path);
+    for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++)
+        if (strncmp(path, folders[i], strlen(folders[i])) == 0) return true;
+    for (size_t i = 0; i < sizeof ends / sizeof ends[0]; i++)
+        if (length > strlen(ends[i]) && strcmp(path + length - strlen(ends[i]), ends[i]) == 0) return true;
+    return false;
+}
+
+static void note_changed(struct build_twin *t, const struct ws_node *n) {
+    char path[1024];
+    const uint64_t number = t->changed++;
+    t->changed_bytes += n->content->size;
+    ws_node_path(n, path, sizeof path);
+    t->databases += is_database(path);
+    if (number < WS_TWIN_PATHS) ws_visible(path, t->path[number], sizeof t->path[number]);
+}
+
+bool ws_build_twin_state(const struct ws_build *b, struct ws_twin_state *s) {
+    const struct build_twin *t = b->twin;
+    if (!t || !b->plan->request.twin.refresh) return false;
+    *s = (struct ws_twin_state){.files = t->files,
+                                .same = t->same,
+                                .same_bytes = t->same_bytes,
+                                .changed = t->changed,
+                                .changed_bytes = t->changed_bytes,
+                                .gone = t->gone,
+                                .newer = t->newer,
+                                .compared = t->compared,
+                                .databases = t->databases};
+    memcpy(s->path, t->path, sizeof s->path);
+    return true;
+}
+
 /* Both trees side by side; NULL: the twin does not have this folder. */
 static enum ws_status match_below(struct ws_build *b, struct ws_node *folder, const struct ws_node *was_folder,
                                   struct ws_error *error) {
@@ -139,10 +185,7 @@ static enum ws_status match_below(struct ws_build *b, struct ws_node *folder, co
         t->files++;
         const struct ws_source *own = n->content;
         if (was && was->kind == WS_NODE_FILE) WS_TRY(match(b, n, was, error));
-        if (n->content == own) {
-            t->changed++;
-            t->changed_bytes += own->size;
-        }
+        if (n->content == own) note_changed(t, n);
     }
     return WS_OK;
 }
@@ -150,11 +193,13 @@ static enum ws_status match_below(struct ws_build *b, struct ws_node *folder, co
 static void count_gone(struct build_twin *t, const struct ws_tree *tree, const struct ws_tree *was) {
     char path[1024];
     for (const struct ws_node *n = ws_tree_root(was); n; n = ws_tree_next(n))
-        if (n->kind == WS_NODE_FILE && !n->same_as && !n->work && !ws_tree_find(tree, ws_node_path(n, path, sizeof path)))
+        if (n->kind == WS_NODE_FILE && !n->same_as && !n->work &&
+            !ws_tree_find(tree, ws_node_path(n, path, sizeof path)))
             t->gone++;
 }
 
-static enum ws_status compose_ext4(struct ws_build *b, struct twin_row *r, struct ws_volume *v, struct ws_error *error) {
+static enum ws_status compose_ext4(struct ws_build *b, struct twin_row *r, struct ws_volume *v,
+                                   struct ws_error *error) {
     WS_TRY(ws_ext4_read(r->now, &r->was, NULL, error));
     ws_tree_hash(r->was, b->twin->hash);
     for (struct ws_node *n = ws_tree_root(r->was); n; n = ws_tree_next(n)) n->work = 0;
@@ -185,11 +230,49 @@ done:
     return status;
 }
 
+/* Is all on it as it is to be? What is made anew each time keeps the times that it has there. Times of these volumes
+ * are no finer than two seconds. */
+static enum ws_status compare_plain(struct ws_build *b, struct twin_row *r, bool *same, struct ws_error *error) {
+    struct build_twin *t = b->twin;
+    char path[1024];
+    *same = false;
+    if (r->format->read(r->now, &r->was, NULL, NULL) != WS_OK) {
+        r->was = NULL;
+        return WS_OK;
+    }
+    ws_tree_hash(r->was, t->hash);
+    *same = ws_tree_count(r->tree) == ws_tree_count(r->was);
+    for (struct ws_node *n = ws_tree_root(r->tree); n; n = ws_tree_next(n)) {
+        const struct ws_node *was =
+            n->parent ? ws_tree_find(r->was, ws_node_path(n, path, sizeof path)) : ws_tree_root(r->was);
+        bool one = was && was->kind == n->kind && ws_node_size(was) == ws_node_size(n);
+        const bool in_time = one && n->mtime / 2 == was->mtime / 2;
+        const bool made = one && n->mtime == b->plan->facts.made_at;
+        if (n->kind == WS_NODE_FILE) t->files++;
+        if (one && n->kind == WS_NODE_FILE && n->content && ((in_time && b->compare) || (!in_time && made))) {
+            WS_TRY(same_bytes(n->content, was->content, &one, error));
+            t->compared += n->content->size;
+        } else {
+            one = one && (in_time || made);
+        }
+        if (one && made) n->mtime = was->mtime;
+        *same &= one || n->kind == WS_NODE_FOLDER;
+        if (n->kind != WS_NODE_FILE) continue;
+        t->same += one;
+        t->same_bytes += one ? ws_node_size(n) : 0;
+        if (!one && n->content) note_changed(t, n);
+    }
+    return WS_OK;
+}
+
 /* FAT and exFAT: composed as a fresh volume would be, where it stands; of that only what differs is written. */
 static enum ws_status compose_plain(struct ws_build *b, struct twin_row *r, struct ws_volume *v,
                                     struct ws_error *error) {
     struct ws_source *view = NULL;
     uint64_t differs = 0;
+    bool same = false;
+    WS_TRY(compare_plain(b, r, &same, error));
+    if (same) return WS_OK;
     struct ws_volume_params params = build_params(b, r->role, r->format, v->size);
     params.cluster = 0;
     params.id = r->id;
@@ -204,17 +287,17 @@ static enum ws_status compose_plain(struct ws_build *b, struct twin_row *r, stru
         const struct ws_extent *e = ws_layout_extent(r->composed, i);
         const uint64_t sector = b->plan->drive.sector, from = e->at / sector * sector;
         const uint64_t length = ws_min_u64(ws_round_up(e->at + e->length, sector), v->at + v->size) - from;
-        const struct ws_extent *next = i + 1 < ws_layout_count(r->composed) ? ws_layout_extent(r->composed, i + 1) : NULL;
+        const struct ws_extent *next =
+            i + 1 < ws_layout_count(r->composed) ? ws_layout_extent(r->composed, i + 1) : NULL;
         const uint64_t cut = next && next->at < from + length ? next->at / sector * sector - from : length;
         WS_TRY(add_differences(b, view, from, from, cut, &differs, error));
     }
-    b->twin->changed_bytes += differs;
-    b->twin->changed += differs != 0;
     return WS_OK;
 }
 
 static enum ws_status compose_row(struct ws_build *b, struct twin_row *r, struct ws_volume *v, struct ws_error *error) {
     (void)ws_layout_part(b->layout, r->role);
+    const uint64_t files = b->twin->files, same = b->twin->same;
     if (r->role == WS_ROLE_SWAP) return WS_OK;
     if (!r->format) {
         uint64_t differs = 0;
@@ -223,7 +306,10 @@ static enum ws_status compose_row(struct ws_build *b, struct twin_row *r, struct
         b->twin->changed_bytes += differs;
         return WS_OK;
     }
-    return strcmp(r->format->word, "ext4") == 0 ? compose_ext4(b, r, v, error) : compose_plain(b, r, v, error);
+    WS_TRY(strcmp(r->format->word, "ext4") == 0 ? compose_ext4(b, r, v, error) : compose_plain(b, r, v, error));
+    const uint64_t more = b->twin->files - files;
+    b->twin->foreign |= more > 50 && (b->twin->same - same) * 10 < more;
+    return WS_OK;
 }
 
 static void note(struct ws_build *b) {
@@ -237,9 +323,9 @@ static void note(struct ws_build *b) {
         ws_findings_add(&b->plan->findings, WS_WARNING,
                         "%llu file%s of the twin %s newer than the original's: what was changed on the twin is lost",
                         (unsigned long long)t->newer, t->newer == 1 ? "" : "s", t->newer == 1 ? "is" : "are");
-    if (t->files > 50 && t->same * 10 < t->files)
+    if (t->foreign)
         ws_findings_add(&b->plan->findings, WS_FAULT,
-                        "hardly a file of this drive is the original's: is it a twin of another one?");
+                        "hardly a file of one of its volumes is the original's: is it a twin of another one?");
 }
 
 enum ws_status build_prepare_refresh(struct ws_build *b, struct ws_error *error) {

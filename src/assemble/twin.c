@@ -16,7 +16,12 @@ static enum ws_status take_original(struct ws_build *b, struct ws_error *error) 
         ws_fail_where(error, "%s", input->path);
         return ws_fail_next(error, "name another drive");
     }
-    WS_TRY(ws_original_open(b->image.source, ws_table_sector_of(b->image.source), o, error));
+    if (b->running) {
+        *o = *b->running;
+        memset(b->running, 0, sizeof *b->running);
+    } else {
+        WS_TRY(ws_original_open(b->image.source, ws_table_sector_of(b->image.source), o, error));
+    }
     for (size_t i = 0; i < o->findings.count; i++)
         ws_findings_add(&p->findings, o->findings.list[i].weight == WS_FAULT ? WS_WARNING : o->findings.list[i].weight,
                         "the original: %s", o->findings.list[i].text);
@@ -25,7 +30,7 @@ static enum ws_status take_original(struct ws_build *b, struct ws_error *error) 
         ws_fail_where(error, "%s", input->path);
         return ws_fail_hint(error, WS_HINT_PLAN_AGAIN, "", "make the plan again");
     }
-    memcpy(input->sha256, o->state, sizeof input->sha256);
+    if (o->source) memcpy(input->sha256, o->state, sizeof input->sha256);
     const char *name = o->facts.name[0]            ? o->facts.name
                        : strrchr(input->path, '/') ? strrchr(input->path, '/') + 1
                                                    : input->path;
@@ -35,6 +40,7 @@ static enum ws_status take_original(struct ws_build *b, struct ws_error *error) 
 }
 
 enum ws_status build_check_original(const struct ws_build *b, struct ws_error *error) {
+    if (!b->twin->original.source) return WS_OK; /* it runs: a refresh looks after what changed */
     struct ws_original *o = malloc(sizeof *o);
     if (!o) return ws_fail(error, WS_E_NOMEM, "out of memory for an original");
     enum ws_status status = ws_original_open(b->image.source, ws_table_sector_of(b->image.source), o, error);
@@ -125,7 +131,8 @@ static void note(struct ws_build *b) {
     for (size_t i = 0; i < o->volumes; i++) {
         const struct ws_original_volume *v = &o->volume[i];
         const struct twin_row *r = twin_row_of(b->twin, i);
-        (void)snprintf(what, sizeof what, "partition %u", v->place.number);
+        if (o->mounted[i][0]) (void)snprintf(what, sizeof what, "%.23s", o->mounted[i]);
+        else (void)snprintf(what, sizeof what, "partition %u", v->place.number);
         ws_size_counted(v->place.length, was, sizeof was);
         ws_size_counted(v->bytes, used, sizeof used);
         if (!r) plan_chose(p, what, "left out", "%s, %s, as asked", v->system, was);

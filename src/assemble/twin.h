@@ -30,8 +30,10 @@ struct build_twin {
     struct ws_new_names names;
     struct ws_left_out leavable[WS_LEAVES]; /* what it could do without, before anything is left out */
     size_t texts, places;                   /* that were corrected */
-    struct ws_hash *hash;                            /* of a refresh: the twin's state */
-    uint64_t files, same, same_bytes, changed, changed_bytes, gone, newer; /* the last: on the twin */
+    bool foreign;                           /* of a refresh: a volume holds hardly a file of the original */
+    struct ws_hash *hash;                   /* of a refresh: the twin's state */
+    uint64_t files, same, same_bytes, changed, changed_bytes, gone, newer, compared, databases;
+    char path[WS_TWIN_PATHS][256]; /* the first that changed */
     struct ws_build *build;
 };
 

@@ -208,8 +208,12 @@ static enum ws_status settle_system(struct ws_build *b, struct ws_error *error) 
         WS_GO(make_entries(b, facts, error));
         if (b->tree[WS_ROLE_START]) clear_program(b->tree[WS_ROLE_START]);
         WS_GO(build_make_start(b, error));
-    } else if (!settings.found) {
+    } else if (!b->tree[WS_ROLE_START] && t->may_not_find) {
         WS_GO(ws_tree_create(&b->tree[WS_ROLE_START], error));
+    } else if (!b->tree[WS_ROLE_START]) { /* made here, but for the volume that firmware reads */
+        if (ws_system_find(root, WS_CHAIN_MENU)) WS_GO(choose_loader(b, facts, error));
+        else b->plan->facts.own_uefi = true;
+        WS_GO(build_make_start(b, error));
     }
     if (b->plan->request.twin.new_host)
         WS_GO(ws_system_new_host(root, facts, b->plan->facts.made_at, &b->plan->findings, error));

@@ -168,6 +168,13 @@ enum ws_status ws_original_open(const struct ws_source *source, uint32_t sector,
     return twin_find_system(o, error);
 }
 
+enum ws_status ws_original_complete(struct ws_original *o, struct ws_error *error) {
+    if (o->volumes == 0) return ws_fail(error, WS_E_NOTFOUND, "there is nothing that a twin could have");
+    for (size_t i = 0; i < o->volumes; i++)
+        if (o->volume[i].tree) count(&o->volume[i]);
+    return twin_find_system(o, error);
+}
+
 void ws_original_close(struct ws_original *o) {
     for (size_t i = 0; i < o->volumes; i++) {
         ws_tree_close(o->volume[i].tree);

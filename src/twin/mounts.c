@@ -82,7 +82,8 @@ void twin_mounted_at(const struct ws_original *o, size_t volume, char *out, size
     const struct edit e = {.root = o->volume[o->root].tree};
     struct ws_text text = {0};
     char spec[WS_SPECIFIER_ROOM], place[256];
-    out[0] = '\0';
+    (void)snprintf(out, room, "%s", o->mounted[volume]);
+    if (out[0]) return;
     if (edit_load(&e, "/etc/fstab", &text) == WS_OK)
         for (const char *p = text.data; p && !out[0]; p = next_line(p))
             if (twin_word(p, 0, spec, sizeof spec) && ws_original_is(o, volume, spec) &&
@@ -108,6 +109,14 @@ struct settling_mounts {
     struct ws_findings *findings;
 };
 
+/* A volume that was of another kind, and is ext4 on the twin. */
+static bool is_other_kind(const char *type, const struct ws_format *format) {
+    static const char *const kinds[] = {"xfs", "btrfs", "f2fs", "jfs", "reiserfs", "nilfs2"};
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++)
+        if (strcmp(type, kinds[i]) == 0) return format && strcmp(format->word, "ext4") == 0;
+    return false;
+}
+
 /* One line: its volume by its identifier, or a start that does not wait for it. */
 static void settle_line(const struct settling_mounts *s, const char *line, size_t length, struct ws_text *out) {
     char spec[WS_SPECIFIER_ROOM] = "", place[256] = "", type[32] = "", options[512] = "", rest[64] = "";
@@ -122,7 +131,9 @@ static void settle_line(const struct settling_mounts *s, const char *line, size_
     }
     while (whole && v < o->volumes && !ws_original_is(o, v, spec)) v++;
     const bool here = whole && v < o->volumes && s->uuid[v][0];
-    if (!whole || is_no_disk(spec, type) || (here && strncmp(spec, "/dev/", 5) != 0)) {
+    const bool stays = here && strncmp(spec, "/dev/", 5) != 0 && !is_other_kind(type, o->volume[v].format) &&
+                       !(strstr(options, "subvol") && o->mounted[v][0]);
+    if (!whole || is_no_disk(spec, type) || stays) {
         ws_text_add(out, line, length);
         return;
     }
@@ -130,8 +141,15 @@ static void settle_line(const struct settling_mounts *s, const char *line, size_
         char word[16];
         if (twin_word(line, i, word, sizeof word)) (void)snprintf(rest + strlen(rest), 20, " %s", word);
     }
+    if (here && strstr(options, "subvol") && s->o->mounted[v][0] && strcmp(s->o->mounted[v], place) != 0) {
+        ws_text_printf(out, "# %.*s\n", (int)strcspn(line, "\n"), line); /* it is part of another volume now */
+        return;
+    }
     if (here) {
-        ws_text_printf(out, "UUID=%s %s %s %s%s\n", s->uuid[v], place, type, options, rest);
+        const struct ws_format *f = o->volume[v].format;
+        const bool other = is_other_kind(type, f);
+        ws_text_printf(out, "UUID=%s %s %s %s%s\n", s->uuid[v], place, other ? "ext4" : type,
+                       other ? "errors=remount-ro" : options, rest);
         return;
     }
     ws_findings_add(s->findings, WS_NOTE, "%s, which is mounted at %.60s, is not on the twin: no start waits for it",

@@ -41,6 +41,16 @@ bool ws_linux_find_signature(const char *file, char *signature, size_t room);
 WS_CHECKED enum ws_status ws_linux_check_signature(const char *keyring, const char *signature, const char *file,
                                                    char *who, size_t room, struct ws_error *error);
 
+struct ws_original;
+/**
+ * The system that runs here, or whose root is mounted at `root`, as the original of a twin: its root and what is
+ * mounted into it from disks, file by file; swap; the table of the drive that the root is on. Nothing is written.
+ * Content is read when it is wanted: see ws_twin_names_changed().
+ * @return WS_E_NOTFOUND if nothing like a system is there; WS_E_UNSUPPORTED for a root behind a lock. Close it with
+ *         ws_original_close() in any case
+ */
+WS_CHECKED enum ws_status ws_linux_running(const char *root, struct ws_original *original, struct ws_error *error);
+
 struct ws_tree;
 /** A folder of this machine as a tree: files, links, devices, owners, modes, times, hard links. Files are opened when
  *  they are read. */
