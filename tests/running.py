@@ -34,7 +34,7 @@ pc = PC(firmware, more=["-drive", "if=none,id=other,format=raw,file=other.img,ca
 pc.log_in()
 pc.ask("mkdir -p one two; echo 'high water at seven' > one/tide.txt; ln one/tide.txt two/same; dd if=/dev/urandom of=two/chart bs=1M count=30 2>/dev/null; sync")
 pc.ask(f"echo '{PASSWORD}' | sudo -S true")
-pc.ask("(i=0; while [ $i -lt 100000 ]; do i=$((i+1)); echo $i >> one/busy; echo $i > two/f$((i % 50)); rm -f two/f$(((i + 7) % 50)); sleep 0.2; done) > /dev/null 2>&1 &")
+pc.ask("(i=0; while [ $i -lt 100000 ]; do i=$((i+1)); echo $i >> one/busy; echo $i > two/f$((i % 50)); rm -f two/f$(((i + 7) % 50)); sleep 0.2; done) > /dev/null 2>&1 & true")
 said = pc.ask("for d in /sys/block/sd*; do [ $(cat $d/size) -eq 5324800 ] && echo disk:/dev/${d##*/}; done; true")
 disk = re.search(r"disk:(/dev/\S+)", said).group(1)
 said = pc.ask(f"sudo /opt/satchel/satchel drives {disk} --json", 300)

@@ -85,7 +85,7 @@ static enum ws_status map_packed(const struct container *c, const struct vmdk_sp
         return container_damaged(c, error, "the mark before a packed grain is of another one");
     m->kind = MAP_PACKED;
     m->at = begin + sizeof mark;
-    m->unit = (uint32_t)s->grain;
+    m->unit = (uint32_t)ws_min_u64(s->grain, s->size - first); /* some pack a last one no longer than it is */
     m->begin = first;
     m->packing = PACKED_ZLIB;
     return WS_OK;

@@ -6,6 +6,7 @@
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/fat.h"
 #include "wild_satchel/iso9660.h"
+#include "wild_satchel/udf.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -240,9 +241,38 @@ static enum ws_status iso_probe(const struct ws_source *volume, struct ws_volume
     return WS_OK;
 }
 
+/* UDF: read, and not made */
+
+static void udf_facts(const struct ws_udf_facts *u, struct ws_volume_facts *facts) {
+    memset(facts, 0, sizeof *facts);
+    (void)snprintf(facts->system, sizeof facts->system, "UDF");
+    (void)snprintf(facts->label, sizeof facts->label, "%.40s", u->label);
+    ws_utf8_trim(facts->label);
+    facts->size = u->size;
+    facts->clean = u->clean;
+    facts->written_at = u->made_at;
+}
+
+static enum ws_status udf_probe(const struct ws_source *volume, struct ws_volume_facts *facts, struct ws_error *error) {
+    struct ws_udf_facts u;
+    WS_TRY(ws_udf_probe(volume, &u, error));
+    udf_facts(&u, facts);
+    return WS_OK;
+}
+
+static enum ws_status udf_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_volume_facts *facts,
+                               struct ws_error *error) {
+    struct ws_udf_facts u;
+    WS_TRY(ws_udf_read(volume, tree, &u, error));
+    if (facts) udf_facts(&u, facts);
+    return WS_OK;
+}
+
 static const struct ws_format rows[] = {
-    {"ext4", "ext4", "linux", NULL, false, false, WS_EXT4_MOST, NULL, ext4_least, ext4_probe, ext4_read, ext4_compose, NULL},
+    {"ext4", "ext4", "linux", NULL, false, false, WS_EXT4_MOST, NULL, ext4_least, ext4_probe, ext4_read, ext4_compose,
+     NULL},
     {"iso9660", "ISO 9660", NULL, NULL, false, false, 0, NULL, NULL, iso_probe, NULL, NULL, NULL},
+    {"udf", "UDF", NULL, NULL, false, false, 0, NULL, NULL, udf_probe, udf_read, NULL, NULL},
     {"exfat", "exFAT", "exfat", NULL, true, false, UINT64_MAX, ws_name_rules_exfat, exfat_least, exfat_probe,
      exfat_read, exfat_compose, ws_exfat_spare},
     {"fat32", "FAT32", "data", "efi", true, true, 2ull << 40, ws_name_rules_fat, fat_least, fat_probe, fat_read,

@@ -303,7 +303,7 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     }
     if (image->iso) {
         struct ws_tree *tree = ws_iso_tree(image->iso);
-        image->udf = has_udf(source);
+        image->udf = ws_iso_facts(image->iso)->udf || has_udf(source);
         image->family = ws_live_family_of_medium(tree, NULL);
         WS_GO(ws_medium_menus(tree, count_menu, image, error));
         image_look_at_files(image, tree);

@@ -10,6 +10,7 @@ struct ws_iso {
     const struct ws_source *source;
     struct ws_iso_facts facts;
     struct ws_tree *primary, *joliet; /* joliet may be NULL */
+    struct ws_tree *udf;              /* of a UDF volume that holds more; NULL: there is none, or it holds the same */
     uint64_t descriptor[8];           /* bytes of the primary and supplementary descriptors */
     size_t descriptors;
 };

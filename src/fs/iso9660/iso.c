@@ -1,6 +1,9 @@
 /* iso.c — an image opened: its descriptors, its El Torito catalogue, its trees; and changes to it. */
 #include "fs/iso9660/internal.h"
 
+#include "wild_satchel/udf.h"
+
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -54,6 +57,38 @@ static void correct_boot_lengths(struct ws_iso *iso) {
     }
 }
 
+/* Large media keep their files on a UDF volume, and for ISO 9660 no more than a text that says so. What cannot be read
+ * there is no reason to refuse what can. */
+static enum ws_status look_for_udf(struct ws_iso *iso, struct ws_error *error) {
+    struct ws_udf_facts facts;
+    enum ws_status status = ws_udf_read(iso->source, &iso->udf, &facts, error);
+    if (status == WS_E_NOMEM || status == WS_E_READ) return status;
+    if (status != WS_OK) iso->udf = NULL;
+    iso->facts.udf = status == WS_OK;
+    const struct ws_tree *other = iso->facts.rock_ridge || !iso->joliet ? iso->primary : iso->joliet;
+    if (status == WS_OK && ws_tree_count(iso->udf) > ws_tree_count(other)) {
+        iso->facts.udf_holds_more = true;
+        return WS_OK;
+    }
+    ws_tree_close(iso->udf);
+    iso->udf = NULL;
+    return WS_OK;
+}
+
+/* A disc without ISO 9660. */
+static enum ws_status open_udf_alone(struct ws_iso *iso, struct ws_error *error) {
+    struct ws_udf_facts facts;
+    enum ws_status status = ws_udf_read(iso->source, &iso->udf, &facts, error);
+    if (status == WS_E_NOTFOUND) return ws_fail(error, status, "this is not an ISO 9660 image");
+    WS_TRY(status);
+    WS_TRY(ws_tree_create(&iso->primary, error));
+    iso->facts.udf = iso->facts.udf_holds_more = true;
+    iso->facts.size = iso->source->size;
+    iso->facts.made_at = facts.made_at;
+    (void)snprintf(iso->facts.volume_id, sizeof iso->facts.volume_id, "%.32s", facts.label);
+    return WS_OK;
+}
+
 enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **out, struct ws_error *error) {
     uint8_t d[WS_ISO_SECTOR];
     uint8_t primary_root[34] = {0};
@@ -80,7 +115,10 @@ enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **out, 
             catalogue = (uint64_t)ws_load_le32(d + 71) * WS_ISO_SECTOR;
         }
     }
-    if (iso->descriptors == 0) WS_GO(ws_fail(error, WS_E_NOTFOUND, "this is not an ISO 9660 image"));
+    if (iso->descriptors == 0) {
+        WS_GO(open_udf_alone(iso, error));
+        goto done;
+    }
     if (source->size % 512 != 0) {
         ws_fail(error, WS_E_FORMAT, "the image is cut short: %llu bytes are no whole number of sectors",
                 (unsigned long long)source->size);
@@ -98,6 +136,7 @@ enum ws_status ws_iso_open(const struct ws_source *source, struct ws_iso **out, 
     }
     if (catalogue) WS_GO(read_catalogue(iso, catalogue, error));
     correct_boot_lengths(iso);
+    WS_GO(look_for_udf(iso, error));
 done:
     if (status == WS_OK) *out = iso;
     else ws_iso_close(iso);
@@ -108,12 +147,14 @@ void ws_iso_close(struct ws_iso *iso) {
     if (!iso) return;
     ws_tree_close(iso->primary);
     ws_tree_close(iso->joliet);
+    ws_tree_close(iso->udf);
     free(iso);
 }
 
 const struct ws_iso_facts *ws_iso_facts(const struct ws_iso *iso) { return &iso->facts; }
 
 struct ws_tree *ws_iso_tree(const struct ws_iso *iso) {
+    if (iso->udf) return iso->udf;
     return !iso->facts.rock_ridge && iso->joliet ? iso->joliet : iso->primary;
 }
 
@@ -141,7 +182,7 @@ enum ws_status ws_iso_replace(struct ws_iso *iso, struct ws_source *patched, con
                               struct ws_error *error) {
     char path[200];
     ws_node_path(node, path, sizeof path);
-    if (node->work2 > 1 || node->kind != WS_NODE_FILE || length == 0 || length > 0x7fffffff) {
+    if (iso->udf || node->work2 > 1 || node->kind != WS_NODE_FILE || length == 0 || length > 0x7fffffff) {
         ws_fail(error, WS_E_UNSUPPORTED, "this file cannot be changed inside the image");
         return ws_fail_where(error, "%s", path);
     }
