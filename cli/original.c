@@ -66,7 +66,11 @@ json_t *virtual_json(const struct ws_container_facts *f) {
 struct ws_original *original_look(const struct ws_source *source) {
     struct ws_original *o = malloc(sizeof *o);
     if (!o) return NULL;
-    if (ws_original_open(source, ws_table_sector_of(source), o, NULL) == WS_OK) return o;
+    if (ws_original_open(source, ws_table_sector_of(source), o, NULL) == WS_OK) {
+        for (size_t i = 0; i < o->facts.kernels && o->root < o->volumes; i++)
+            (void)ws_kernel_look(o->volume[o->root].tree, &o->facts.kernel[i], NULL);
+        return o;
+    }
     original_free(o);
     return NULL;
 }

@@ -106,7 +106,7 @@ static const char *kind_words(const struct ws_plan *p) {
     case WS_KIND_LIVE_WHOLE: return "live system that remembers";
     case WS_KIND_REPLICA: return "replica, byte for byte";
     case WS_KIND_SYSTEM: return "full system, at home on the drive";
-    case WS_KIND_TWIN: return "twin of an existing drive";
+    case WS_KIND_TWIN: return ws_plan_is_change(p) ? "twin, brought up to date" : "twin of an existing drive";
     case WS_KIND_RENEWAL: return "newer system in the place of the one that is there";
     default: return "ordinary drive";
     }

@@ -77,6 +77,22 @@ echo "fulmar over the bar" >> password
 printf '\033[2m$ satchel build locked.plan --confirm %s --password-fd 3 --recovery-fd 4 3< password 4> recovery\033[0m\n' "$teasel"
 satchel build locked.plan --confirm "$teasel" --password-fd 3 --recovery-fd 4 3< password 4> recovery
 show satchel check "$teasel" --record locked.plan.built
+step "The office PC's own disk: an emergency copy of it on Gorse 32"
+demo-image office.img office
+show satchel image office.img
+show satchel size --image office.img --kind twin --drive "$gorse"
+show satchel twin office.img --drive "$gorse" --leave-out caches --swap 2G --confirm "$gorse"
+show satchel prove "$gorse" --confirm "$gorse" --on launch
+step "Some days later only what changed is written"
+demo-image office-later.img office-later
+show satchel twin office-later.img --drive "$gorse" --leave-out caches --swap 2G --refresh --confirm "$gorse"
+step "Tried in a virtual machine first: the same into a virtual disk file"
+(
+    unset WILD_SATCHEL_BENCH
+    satchel plan --kind twin --image office.img --swap 1G --drive office.qcow2 --make 12G --save office.plan > /dev/null
+    show satchel build office.plan --confirm "$(name_of office.qcow2)"
+    show satchel image office.qcow2
+)
 step "Teasel 8 an ordinary stick again, and safe to unplug"
 show satchel drives "$teasel" --blank --label "hut 7" --confirm "$teasel"
 show satchel release "$teasel"

@@ -1,11 +1,10 @@
 /* demo_image.c — Curlew Live, a system that does not exist. */
 #include "demo/demo_image.h"
+#include "demo/parts.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-
-enum { MADE_AT = 1790000000 };
 
 static void put16(uint8_t *p, unsigned v) {
     p[0] = (uint8_t)v;
@@ -27,7 +26,7 @@ static void demo_code(uint8_t out[432]) {
 }
 
 /* A UEFI program's headers (PE/COFF), with a place for a signature. */
-static size_t demo_loader(bool is_signed, uint8_t *out) {
+size_t demo_loader(bool is_signed, uint8_t *out) {
     memset(out, 0, 2048);
     memcpy(out, "MZ", 2);
     put32(out + 0x3c, 0x80);
@@ -49,7 +48,7 @@ static size_t demo_loader(bool is_signed, uint8_t *out) {
     return 1536;
 }
 
-static size_t demo_kernel(uint8_t *out, size_t length) {
+size_t demo_kernel(uint8_t *out, size_t length) {
     memset(out, 0, length);
     for (size_t i = 0x400; i < length; i++) out[i] = (uint8_t)(i * 2654435761u >> 24);
     out[0x1f1] = 1;
@@ -62,7 +61,6 @@ static size_t demo_kernel(uint8_t *out, size_t length) {
 
 /* An initial RAM disk with the drivers that a live stick needs: cpio, "newc" (Linux, buffer-format.rst); its size is
  * always the same. */
-enum { INITRD_BYTES = 40000 };
 /* What its scripts say of remembering, by family. */
 static const char *scripts_of(const char *family) {
     if (!family) return "";
@@ -74,7 +72,7 @@ static const char *scripts_of(const char *family) {
            "esac\n";
 }
 
-static void demo_initrd(uint8_t *bytes, const char *family) {
+void demo_initrd(uint8_t *bytes, const char *family) {
     static const char *const names[] = {"init",
                                         "scripts/functions",
                                         "kernel/xhci_pci.ko",
@@ -108,7 +106,7 @@ static void demo_initrd(uint8_t *bytes, const char *family) {
     }
 }
 
-static enum ws_status put_text(struct ws_tree *tree, const char *path, const char *text, struct ws_error *error) {
+enum ws_status demo_put_text(struct ws_tree *tree, const char *path, const char *text, struct ws_error *error) {
     struct ws_node *node = NULL;
     WS_TRY(ws_tree_put(tree, path, text, strlen(text), &node, error));
     node->mtime = MADE_AT;
@@ -116,7 +114,7 @@ static enum ws_status put_text(struct ws_tree *tree, const char *path, const cha
 }
 
 /* It says which machine it is for, and does nothing (System V ABI, "ELF Header"). */
-static enum ws_status put_program(struct ws_tree *tree, const char *path, struct ws_error *error) {
+enum ws_status demo_put_program(struct ws_tree *tree, const char *path, struct ws_error *error) {
     uint8_t elf[64] = {0x7f, 'E', 'L', 'F', 2, 1, 1};
     struct ws_node *node = NULL;
     put16(elf + 16, 2);
@@ -165,13 +163,24 @@ static enum ws_status put_version(struct ws_tree *root, bool newer, struct ws_er
     char text[700];
     const int version = newer ? 13 : 12;
     (void)snprintf(text, sizeof text, "Curlew Live %d, made for the Gannet Point tide survey.\n", version);
-    WS_TRY(put_text(root, "etc/motd", text, error));
+    WS_TRY(demo_put_text(root, "etc/motd", text, error));
     (void)snprintf(text, sizeof text, "Curlew Live %d\n", version);
-    WS_TRY(put_text(root, "etc/issue.net", text, error));
+    WS_TRY(demo_put_text(root, "etc/issue.net", text, error));
     (void)snprintf(text, sizeof text, "PRETTY_NAME=\"Curlew Live %d\"\nID=curlew\nVERSION_ID=%d\n", version, version);
-    WS_TRY(put_text(root, "etc/os-release", text, error));
+    WS_TRY(demo_put_text(root, "etc/os-release", text, error));
     (void)snprintf(text, sizeof text, "%s%s", packages, newer ? "" : tide_tables);
-    return put_text(root, "var/lib/dpkg/status", text, error);
+    return demo_put_text(root, "var/lib/dpkg/status", text, error);
+}
+
+enum ws_status demo_put_root(struct ws_tree *root, bool newer, struct ws_error *error) {
+    WS_TRY(put_version(root, newer, error));
+    WS_TRY(demo_put_text(root, "etc/hostname", "curlew\n", error));
+    for (size_t i = 0; i < sizeof root_files / sizeof root_files[0]; i++)
+        WS_TRY(demo_put_text(root, root_files[i][0], root_files[i][1], error));
+    for (size_t i = 0; i < sizeof root_programs / sizeof root_programs[0]; i++)
+        WS_TRY(demo_put_program(root, root_programs[i], error));
+    ws_tree_find(root, "etc/shadow")->mode = 0640;
+    return demo_put_text(root, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error);
 }
 
 static enum ws_status make_root(struct demo_image *d, bool newer, struct ws_error *error) {
@@ -179,14 +188,7 @@ static enum ws_status make_root(struct demo_image *d, bool newer, struct ws_erro
     memset(p.id.byte, 0x41, 16);
     memset(p.seed.byte, 0x42, 16);
     WS_TRY(ws_tree_create(&d->root_tree, error));
-    WS_TRY(put_version(d->root_tree, newer, error));
-    WS_TRY(put_text(d->root_tree, "etc/hostname", "curlew\n", error));
-    for (size_t i = 0; i < sizeof root_files / sizeof root_files[0]; i++)
-        WS_TRY(put_text(d->root_tree, root_files[i][0], root_files[i][1], error));
-    for (size_t i = 0; i < sizeof root_programs / sizeof root_programs[0]; i++)
-        WS_TRY(put_program(d->root_tree, root_programs[i], error));
-    ws_tree_find(d->root_tree, "etc/shadow")->mode = 0640;
-    WS_TRY(put_text(d->root_tree, "home/tide/readings.csv", "time,station,metres\n06:00,north hut,1.42\n", error));
+    WS_TRY(demo_put_root(d->root_tree, newer, error));
     WS_TRY(ws_ext4_measure(&p, d->root_tree, &d->root_geometry, error));
     WS_TRY(ws_layout_create(p.size, &d->root, error));
     WS_TRY(ws_ext4_compose(&d->root_geometry, 0, d->root, WS_PHASE_BODY, error));
@@ -267,8 +269,8 @@ static enum ws_status make_menus(struct demo_image *d, const struct demo_params 
         pad_to_sector(&isolinux);
     }
     enum ws_status status = grub.failed || isolinux.failed ? ws_fail(error, WS_E_NOMEM, "out of memory") : WS_OK;
-    if (status == WS_OK) status = put_text(d->tree, "boot/grub/grub.cfg", grub.data, error);
-    if (status == WS_OK) status = put_text(d->tree, "isolinux/isolinux.cfg", isolinux.data, error);
+    if (status == WS_OK) status = demo_put_text(d->tree, "boot/grub/grub.cfg", grub.data, error);
+    if (status == WS_OK) status = demo_put_text(d->tree, "isolinux/isolinux.cfg", isolinux.data, error);
     ws_text_free(&grub);
     ws_text_free(&isolinux);
     return status;
@@ -289,7 +291,7 @@ static enum ws_status make_lists(struct demo_image *d, struct ws_error *error) {
             status = ws_source_hash(n->content, lists[i].kind, hex, error);
             ws_text_printf(&text, "%s  .%s\n", hex, ws_node_path(n, path, sizeof path));
         }
-        if (status == WS_OK) status = put_text(d->tree, lists[i].name, text.data, error);
+        if (status == WS_OK) status = demo_put_text(d->tree, lists[i].name, text.data, error);
         ws_text_free(&text);
         WS_TRY(status);
     }
@@ -320,7 +322,7 @@ static enum ws_status make_tree(struct demo_image *d, const struct demo_params *
     node->content = d->esp_source;
     const char *release = p->family && strcmp(p->family, "casper-old") == 0 ? "18.04" : "26.11";
     (void)snprintf(path, sizeof path, "Curlew Live %s - Release amd64\n", release);
-    WS_GO(put_text(d->tree, ".disk/info", path, error));
+    WS_GO(demo_put_text(d->tree, ".disk/info", path, error));
     if (p->ballast) {
         WS_GO(ws_source_zeros(p->ballast, &d->ballast, error));
         WS_GO(ws_tree_put(d->tree, "pool/ballast.bin", "", 0, &node, error));

@@ -37,6 +37,10 @@ struct demo_image {
 enum ws_status demo_image_make(const struct demo_params *params, struct demo_image *image, struct ws_error *error);
 void demo_image_free(struct demo_image *image);
 
+/** The disk of the survey's office PC: an EFI partition, a system that an installer put there, swap; 64 GiB, hardly any
+ *  of it used. @param later  some days later: a file has changed, and one is new */
+enum ws_status demo_office_make(bool later, struct demo_image *image, struct ws_error *error);
+
 /** The hybrid tables of an image that is about to be put into `layout`: sector 0 (start-up code, MBR) and a GPT.
  *  @param code  432 bytes of start-up code */
 enum ws_status hybrid_table(enum demo_table kind, const uint8_t code[432], uint64_t bios_at, uint64_t esp_at,

@@ -30,7 +30,7 @@ run(satchel, "plan", "--image", root, "--kind", "system", "--drive", "stick.img"
 read = given(PASSWORD)
 run(satchel, "build", "stick.plan", "--confirm", name, "--password-fd", str(read), pass_fds=[read])
 
-pc = PC(firmware, more=["-drive", "if=none,id=other,format=raw,file=other.img,cache=unsafe", "-device", "usb-storage,drive=other,serial=T8"])
+pc = PC(firmware, more=["-drive", "if=none,id=other,format=raw,file=other.img,cache=unsafe", "-device", "usb-storage,drive=other,serial=T8,removable=on"])
 pc.log_in()
 pc.ask("mkdir -p one two; echo 'high water at seven' > one/tide.txt; ln one/tide.txt two/same; dd if=/dev/urandom of=two/chart bs=1M count=30 2>/dev/null; sync")
 pc.ask(f"echo '{PASSWORD}' | sudo -S true")

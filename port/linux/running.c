@@ -235,6 +235,20 @@ static enum ws_status add_swaps(struct ws_original *o, struct ws_error *error) {
     return status;
 }
 
+/* As they stand on the drive; what is on none keeps its place in front. */
+static void sort_volumes(struct ws_original *o) {
+    for (size_t i = 1; i < o->volumes; i++)
+        for (size_t k = i; k > 0 && o->volume[k - 1].place.at > o->volume[k].place.at; k--) {
+            const struct ws_original_volume v = o->volume[k];
+            char place[sizeof o->mounted[0]];
+            memcpy(place, o->mounted[k], sizeof place);
+            memcpy(o->mounted[k], o->mounted[k - 1], sizeof place);
+            memcpy(o->mounted[k - 1], place, sizeof place);
+            o->volume[k] = o->volume[k - 1];
+            o->volume[k - 1] = v;
+        }
+}
+
 static int in_order(const void *a, const void *b) {
     const struct mount *x = a, *y = b;
     return strcmp(x->place, y->place);
@@ -265,6 +279,7 @@ enum ws_status ws_linux_running(const char *root, struct ws_original *o, struct 
     }
     if (status == WS_OK && strcmp(real, "/") == 0) status = add_swaps(o, error);
     for (size_t i = 0; i < o->volumes; i++) take_entry(o, &o->volume[i]);
+    sort_volumes(o);
     free(list);
     return status == WS_OK ? ws_original_complete(o, error) : status;
 }

@@ -23,27 +23,6 @@ struct sim_session {
 
 static bool is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0; }
 
-/* A running system does not read a file's old place while it writes the new one: take all content into memory. */
-static enum ws_status into_memory(struct ws_tree *tree, struct ws_error *error) {
-    uint64_t total = 0;
-    for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
-        char *bytes = NULL;
-        size_t length = 0;
-        struct ws_source *copy = NULL;
-        if (n->kind != WS_NODE_FILE || n->same_as || !n->content) continue;
-        total += n->content->size;
-        if (total > CONTENT_MOST)
-            return ws_fail(error, WS_E_UNSUPPORTED, "the volume holds more than a simulated session takes (64 MiB)");
-        WS_TRY(ws_source_load(n->content, CONTENT_MOST, &bytes, &length, error));
-        enum ws_status status = ws_source_memory(bytes, length, &copy, error);
-        free(bytes);
-        WS_TRY(status);
-        WS_TRY(ws_tree_own(tree, copy, error));
-        n->content = copy;
-    }
-    return WS_OK;
-}
-
 /* The root image's tree, if it is an ext4 file laid down in one piece. */
 static void open_lower(struct sim_session *s, const struct ws_source *source) {
     struct ws_ext4_facts facts;
@@ -68,7 +47,6 @@ enum ws_status sim_session_open(struct ws_drive *drive, const struct ws_source *
     if (start->volume_size) {
         WS_GO(ws_source_slice(source, start->volume_at, start->volume_size, &s->volume, error));
         WS_GO(ws_ext4_read(s->volume, &s->kept, NULL, error));
-        WS_GO(into_memory(s->kept, error));
     } else {
         WS_GO(ws_tree_create(&s->kept, error));
     }
@@ -247,20 +225,16 @@ static enum ws_status commit(struct sim_session *s, struct ws_error *error) {
     struct ws_ext4_geometry g;
     struct ws_ext4_facts facts;
     struct ws_layout *target = NULL;
-    struct ws_ext4_params params = {0};
+    struct ws_ext4_params params = {.over = s->volume}; /* what a file holds stays where it is */
     enum ws_status status;
     if (!s->volume) return WS_OK; /* everything is in memory, and stays there */
     WS_TRY(recover(s, error));
     WS_TRY(ws_ext4_probe(s->volume, &facts, error));
-    params.size = s->start->volume_size;
-    memcpy(params.label, facts.label, sizeof params.label);
-    params.id = facts.id;
     params.made_at = facts.made_at;
-    WS_TRY(ws_source_read(s->volume, 1024 + 0xec, params.seed.byte, 16, error));
     WS_TRY(ws_ext4_measure(&params, s->kept, &g, error));
     if ((uint64_t)g.groups * g.inodes_a_group != facts.inodes)
         WS_GO(ws_fail(error, WS_E_UNSUPPORTED, "a simulated session writes only to volumes made by this library"));
-    WS_GO(ws_layout_create(params.size, &target, error));
+    WS_GO(ws_layout_create(s->volume->size, &target, error));
     WS_GO(ws_ext4_compose(&g, 0, target, WS_PHASE_BODY, error));
     WS_GO(ws_layout_seal(target, error));
     struct ws_ext4_sink sink = {sink_write, sink_flush, s};

@@ -110,6 +110,7 @@ static enum ws_status same_bytes(const struct ws_source *a, const struct ws_sour
 static enum ws_status match(struct ws_build *b, struct ws_node *n, struct ws_node *was, struct ws_error *error) {
     struct build_twin *t = b->twin;
     bool same = n->mtime == was->mtime && n->mtime_ns == was->mtime_ns;
+    if (was->mtime > n->mtime && n->mtime != b->plan->facts.made_at) t->newer++;
     if (was->work || ws_node_size(n) != ws_node_size(was) || !was->content) return WS_OK;
     if (same && b->compare) {
         WS_TRY(same_bytes(n->content, was->content, &same, error));
@@ -122,10 +123,7 @@ static enum ws_status match(struct ws_build *b, struct ws_node *n, struct ws_nod
             n->mtime_ns = was->mtime_ns;
         }
     }
-    if (!same) {
-        if (was->mtime > n->mtime) t->newer++;
-        return WS_OK;
-    }
+    if (!same) return WS_OK;
     n->content = was->content;
     was->work = (uintptr_t)n;
     t->same++;
@@ -323,6 +321,11 @@ static void note(struct ws_build *b) {
         ws_findings_add(&b->plan->findings, WS_WARNING,
                         "%llu file%s of the twin %s newer than the original's: what was changed on the twin is lost",
                         (unsigned long long)t->newer, t->newer == 1 ? "" : "s", t->newer == 1 ? "is" : "are");
+    if (t->gone)
+        ws_findings_add(&b->plan->findings, WS_NOTE,
+                        "%llu file%s of the twin %s not on the original any more, and go%s",
+                        (unsigned long long)t->gone, t->gone == 1 ? "" : "s", t->gone == 1 ? "is" : "are",
+                        t->gone == 1 ? "es" : "");
     if (t->foreign)
         ws_findings_add(&b->plan->findings, WS_FAULT,
                         "hardly a file of one of its volumes is the original's: is it a twin of another one?");

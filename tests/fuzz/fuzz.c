@@ -431,16 +431,105 @@ static void grow(const struct input *in) {
     free(d);
 }
 
+/* A virtual disk read, as itself and as what it builds on; and written to, where it can be. */
+static enum ws_status open_itself(void *context, const char *name, struct ws_source **source, struct ws_error *error) {
+    const struct ws_source *file = context;
+    (void)name;
+    return ws_source_slice(file, 0, file->size, source, error);
+}
+struct disk_bytes {
+    uint8_t *bytes;
+    uint64_t size;
+};
+enum { DISK_MOST = 4 << 20 };
+static enum ws_status db_read(const struct ws_disk_file *f, uint64_t at, void *to, size_t n, struct ws_error *e) {
+    const struct disk_bytes *d = f->state;
+    if (at > d->size || n > d->size - at) return ws_fail(e, WS_E_READ, "past the end");
+    memcpy(to, d->bytes + at, n);
+    return WS_OK;
+}
+static enum ws_status db_write(const struct ws_disk_file *f, uint64_t at, const void *from, size_t n,
+                               struct ws_error *e) {
+    struct disk_bytes *d = f->state;
+    if (at > DISK_MOST || n > DISK_MOST - at) return ws_fail(e, WS_E_SPACE, "full");
+    memcpy(d->bytes + at, from, n);
+    if (at + n > d->size) d->size = at + n;
+    return WS_OK;
+}
+static enum ws_status db_flush(const struct ws_disk_file *f, struct ws_error *e) {
+    (void)f, (void)e;
+    return WS_OK;
+}
+static uint64_t db_size(const struct ws_disk_file *f) { return ((struct disk_bytes *)f->state)->size; }
+static void container(const struct input *in) {
+    static const struct ws_disk_file_ops ops = {db_read, db_write, db_flush, db_size};
+    const struct ws_container_files files = {open_itself, (void *)(uintptr_t)in->source};
+    struct ws_source *drive = NULL;
+    struct ws_container_facts facts;
+    struct ws_disk *disk = NULL;
+    const struct ws_guid id = {{1}};
+    uint8_t part[3000];
+    (void)ws_container_probe(in->source, &facts);
+    if (ws_container_open(in->source, &files, &drive, &facts, NULL) == WS_OK)
+        for (unsigned i = 0; i < 24 && drive->size >= sizeof part; i++) {
+            const uint64_t at = (drive->size - sizeof part) / 24 * i;
+            (void)ws_source_read(drive, at, part, sizeof part, NULL);
+            const struct ws_piece piece = ws_source_piece(drive, at, drive->size - at);
+            if (piece.length == 0 || piece.length > drive->size - at) abort();
+        }
+    ws_source_close(drive);
+    struct disk_bytes d = {calloc(1, DISK_MOST), in->length};
+    const struct ws_disk_file file = {&ops, &d};
+    if (d.bytes && in->length <= DISK_MOST) {
+        memcpy(d.bytes, in->text, in->length);
+        if (ws_disk_open(&file, &id, &disk, NULL) == WS_OK) {
+            memset(part, 7, sizeof part);
+            if (ws_disk_size(disk) >= 4096)
+                (void)ws_disk_write(disk, ws_disk_size(disk) / 2 / 512 * 512, part, 512, NULL);
+            if (ws_disk_size(disk) >= 4096) (void)ws_disk_read(disk, 0, part, sizeof part, NULL);
+            (void)ws_disk_flush(disk, NULL);
+            ws_disk_close(disk);
+        }
+    }
+    free(d.bytes);
+}
+static void udf(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    if (ws_udf_read(in->source, &tree, NULL, NULL) == WS_OK) fuzz_tree(tree);
+}
+/* A drive as an original: its volumes, its mounts and menus, its names put right. */
+static void original(const struct input *in) {
+    struct ws_original *o = malloc(sizeof *o);
+    struct ws_new_names names = {.count = 0};
+    struct ws_left_out tally[WS_LEAVES];
+    char uuid[WS_ORIGINAL_MOST][48] = {"11111111-2222-3333-4444-555555555555"};
+    struct ws_findings found = {0};
+    if (!o) return;
+    if (ws_original_open(in->source, 512, o, NULL) == WS_OK) {
+        ws_original_leavable(o, tally);
+        ws_original_leave_out(o, 0x7f, tally);
+        for (size_t i = 0; i < o->volumes; i++) ws_new_name_add(&names, o->volume[i].facts.id, uuid[0]);
+        if (o->root < o->volumes)
+            (void)ws_original_settle_mounts(o, o->volume[o->root].tree, (const char(*)[48])uuid, 1, &found, NULL);
+        for (size_t i = 0; i < o->volumes; i++)
+            if (o->volume[i].tree) (void)ws_tree_rename_volumes(o->volume[i].tree, &names, 1, NULL, NULL, NULL);
+    }
+    ws_findings_free(&found);
+    ws_original_close(o);
+    free(o);
+}
+
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
 } targets[] = {
-    {"image", image},       {"ext4", ext4},       {"fat", fat},         {"table", table},       {"menu", menu},
-    {"plan", plan},         {"bench", bench},     {"archive", archive}, {"squashfs", squashfs}, {"list", list},
-    {"exfat", exfat},       {"start", start},     {"entries", entries}, {"rules", rules},       {"family", family},
-    {"trial", trial},       {"mark", mark},       {"loader", loader},   {"contents", contents}, {"memory", memory},
-    {"fat_edit", fat_edit}, {"journal", journal}, {"shown", shown},     {"request", request},   {"initrd", initrd},
-    {"over", over},         {"change", change},   {"carry", carry},     {"lock", lock},         {"grow", grow}};
+    {"image", image},         {"ext4", ext4},       {"fat", fat},          {"table", table},       {"menu", menu},
+    {"plan", plan},           {"bench", bench},     {"archive", archive},  {"squashfs", squashfs}, {"list", list},
+    {"exfat", exfat},         {"start", start},     {"entries", entries},  {"rules", rules},       {"family", family},
+    {"trial", trial},         {"mark", mark},       {"loader", loader},    {"contents", contents}, {"memory", memory},
+    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},      {"request", request},   {"initrd", initrd},
+    {"over", over},           {"change", change},   {"carry", carry},      {"lock", lock},         {"grow", grow},
+    {"container", container}, {"udf", udf},         {"original", original}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
