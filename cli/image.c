@@ -107,6 +107,8 @@ static json_t *image_json(const struct ws_image *i, const struct ws_system_facts
     json_t *root = i->root_format[0] ? cli_pack("{s:s, s:s, s:I}", "path", i->root_path, "format", i->root_format,
                                                 "size_bytes", (json_int_t)i->root_bytes)
                                      : json_null();
+    const struct ws_original *o = c->original;
+    if (o && o->root < o->volumes) system = &o->facts;
     return cli_pack(
         "{s:s, s:s, s:I, s:s, s:o, s:s, s:s, s:b, s:b, s:b, s:b, s:s, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:o, s:s, "
         "s:s, s:o, s:o, s:o, s:o, s:o, s:o}",

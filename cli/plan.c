@@ -431,11 +431,14 @@ static enum ws_status make(struct cli *cli, struct planning *g, const struct pla
     struct ws_input *original = &g->request.input[WS_INPUT_IMAGE];
     if (job->pc) WS_TRY(find_pc(cli, job->pc, &g->pc));
     g->have_pc = job->pc != NULL;
+    if (job->drive) {
+        WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts));
+        *made = job->make != NULL;
+        wished.most = g->facts.size;
+    }
     WS_TRY(cli_read_wishes(cli, &wished, &g->request, g->input));
     if (!job->drive)
         return g->request.kind == WS_KIND_TWIN ? cli_know_original(cli, original, g->input[WS_INPUT_IMAGE]) : WS_OK;
-    WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts));
-    *made = job->make != NULL;
     if (job->trial) WS_TRY(load_trial(cli, job->trial, g));
     WS_TRY(decide(cli, g));
     *original = ws_plan_request(g->plan)->input[WS_INPUT_IMAGE];

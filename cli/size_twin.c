@@ -21,10 +21,12 @@ static const char *way_words(enum ws_twin_way way) {
     return words[way];
 }
 
-static void show(const struct cli *cli, const struct ws_twin_sizes *s, const struct ws_drive_facts *drive) {
+static void show(const struct cli *cli, const struct ws_twin_sizes *s, const char *original,
+                 const struct ws_drive_facts *drive) {
     struct way way[3];
     char a[24], b[24], c[24], d[24], sold[24];
-    show_line(cli, INK_BOLD, "%s%s%s", s->title, drive ? " on " : "", drive ? drive->short_name : "");
+    show_line(cli, INK_BOLD, "%s%s%s", s->title[0] ? s->title : original, drive ? " on " : "",
+              drive ? drive->short_name : "");
     say("\n  %s%-5s %-12s %-9s %10s %10s %10s %12s%s\n", ink(cli, INK_DIM), "no.", "system", "becomes", "is", "holds",
         "least", "comfortable", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < s->volumes; i++) {
@@ -48,7 +50,9 @@ static void show(const struct cli *cli, const struct ws_twin_sizes *s, const str
                  ink(cli, INK_PLAIN), ws_size_counted(way[i].drive, a, sizeof a), sold, ink(cli, INK_DIM), way[i].note,
                  ink(cli, INK_PLAIN));
     }
-    say("\n  %s%-12s %12s %8s%s\n", ink(cli, INK_DIM), "leave out", "less", "files", ink(cli, INK_PLAIN));
+    bool any = false;
+    for (unsigned i = 0; i < WS_LEAVES; i++) any |= s->leavable[i].files > 0;
+    if (any) say("\n  %s%-12s %12s %8s%s\n", ink(cli, INK_DIM), "leave out", "less", "files", ink(cli, INK_PLAIN));
     for (unsigned i = 0; i < WS_LEAVES; i++)
         if (s->leavable[i].files)
             show_row(cli, 37, "  %-12s %12s %8llu  %s%s%s", ws_leave_name((enum ws_leave)i),
@@ -97,7 +101,7 @@ int size_twin(struct cli *cli, const char *original, uint32_t leave_out, const s
     } else if (cli->json) {
         code = cli_print_json(to_json(s, original, drive), EXIT_DONE);
     } else {
-        show(cli, s, drive);
+        show(cli, s, original, drive);
         show_result(cli, true, "A drive of %s or more is comfortable. Next: satchel twin %s --drive DRIVE",
                     ws_size_both(s->comfortable_drive, a, sizeof a), original);
     }

@@ -37,6 +37,15 @@ static const struct poptOption options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)build_options, 0, NULL, NULL},
     POPT_TABLEEND};
 
+/* What a copy of all bytes leaves nothing to say about. */
+static enum ws_status check_exact(struct cli *cli) {
+    const bool more = wished.refresh || wished.same_identity || wished.new_host || wished.leave_out || wished.system ||
+                      wished.data || wished.persistence || wished.swap || wished.table || wished.kernel_options;
+    if (!exact || !more) return WS_OK;
+    return ws_fail(&cli->error, WS_E_USAGE,
+                   "--exact copies every byte as it is: nothing is left out, sized, renamed or refreshed");
+}
+
 /* A name for the plan, from the drive's: of an image file beside it. */
 static enum ws_status name_plan(struct cli *cli) {
     struct ws_drive_facts facts;
@@ -72,13 +81,20 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
         ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
         return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
     }
-    if (exact && wished.refresh)
-        return ws_fail(&cli->error, WS_E_USAGE, "--exact copies all of it each time: there is nothing to --refresh");
+    WS_TRY(check_exact(cli));
     wished.image = (char *)(uintptr_t)source;
     wished.kind = exact ? replica : twin;
     asked.goes_on = true;
     asked.even_so = build_wished.even_so != 0;
     return wished.running ? WS_OK : name_plan(cli);
+}
+
+/* A file that was just made holds nothing that could be lost. */
+static enum ws_status confirm_made(struct cli *cli) {
+    static struct ws_drive_facts facts;
+    WS_TRY(cli_find_drive(cli, asked.drive, &facts));
+    build_wished.confirm = facts.short_name;
+    return WS_OK;
 }
 
 int run_twin(struct cli *cli, int argc, const char **argv) {
@@ -89,5 +105,6 @@ int run_twin(struct cli *cli, int argc, const char **argv) {
     code = plan_run(cli, &asked);
     if (wished.running || (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so))) return code;
     if (!cli->json) putchar('\n');
+    if (asked.make && !build_wished.confirm && confirm_made(cli) != WS_OK) return cli_fail(cli);
     return build_run(cli, asked.save, &build_wished);
 }

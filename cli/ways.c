@@ -33,6 +33,7 @@ static const struct {
     {WS_HINT_INTERNAL_DISKS, NULL, "--internal-disks *"},
     {WS_HINT_EDITION, NULL, "--edition NAME"},
     {WS_HINT_LEAVE_OUT, NULL, "--leave-out *"},
+    {WS_HINT_EXACT, NULL, "`satchel twin --exact`"},
     {WS_HINT_FINISH, NULL, "`satchel build --finish DRIVE`"},
     {WS_HINT_PASSWORDS, NULL, "--password-fd N"},
     {WS_HINT_TRIAL_AGAIN, NULL, "`satchel drives DRIVE --test --save FILE`"},

@@ -373,6 +373,13 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
         WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
         image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
     }
+    if (w->most && r->kind == WS_KIND_REPLICA && source[WS_INPUT_IMAGE]->size > w->most) {
+        char size[48], is[48]; /* before hours go by */
+        ws_fail(&cli->error, WS_E_SPACE, "%s byte for byte do not fit on a drive of %s",
+                ws_size_both(source[WS_INPUT_IMAGE]->size, size, sizeof size), ws_size_both(w->most, is, sizeof is));
+        return ws_fail_next(&cli->error,
+                            "take a larger drive, or go without --exact: a twin takes the room that is used");
+    }
     WS_TRY(w->image ? know(cli, image, source[WS_INPUT_IMAGE]) : know_again(cli, image, source[WS_INPUT_IMAGE]));
     WS_TRY(open_additions(cli, r, source));
     if (w->overlay_from) WS_TRY(cli_take_path(cli, w->overlay_from, overlay));

@@ -12,6 +12,7 @@ struct wishes { /* the options, as they were typed; NULL: not at all */
     char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,
         *label, *cluster, *swap, *table, *rules, *family, *uefi, *check, *wait, *kernel_options, *edition;
     const char **keep; /* ends with NULL */
+    uint64_t most;     /* bytes: what the drive holds; 0: that is not known yet */
 };
 extern const struct poptOption wish_options[];
 extern const struct poptOption owner_options[];    /* owner.c; among the former */

@@ -23,4 +23,10 @@ printf 'gull 7 over\nfulmar over the bar\n' | "$build/examples/example_full_syst
 grep -q "shorter than" error.txt
 ! echo "" | "$build/examples/example_full_system" curlew.iso empty.img 300M tide 2>error.txt >/dev/null
 grep -q "password is empty" error.txt
-echo "13 passed, 0 failed"
+"$build/demo-image" office.img office && "$build/demo-image" later.img office-later
+"$build/examples/example_twin" office.img twin.qcow2 2G > said && grep -q "carried over" said && grep -q "without caches" said
+"$build/examples/example_twin" later.img twin.qcow2 2G | grep "brought up to date"
+"$build/examples/example_twin" twin.qcow2 again.img 1200M | grep "carried over"
+! "$build/examples/example_twin" office.img none.img 100M 2>error.txt >/dev/null
+grep -q "larger drive" error.txt
+echo "18 passed, 0 failed"

@@ -39,7 +39,7 @@ said = pc.ask("for d in /sys/block/sd*; do [ $(cat $d/size) -eq 5324800 ] && ech
 disk = re.search(r"disk:(/dev/\S+)", said).group(1)
 said = pc.ask(f"sudo /opt/satchel/satchel drives {disk} --json", 300)
 twin = re.search(r'"name": "([^"]+)"', said).group(1)
-said = pc.ask(f"sudo /opt/satchel/satchel twin --running / --drive {disk} --confirm {twin} 2>/dev/null", 1800)
+said = pc.ask(f"sudo /opt/satchel/satchel twin --running / --drive {disk} --confirm {twin} 2>said; end=$?; tail -c 1500 said; (exit $end)", 1800)
 print(said, flush=True)
 check("it was carried over, and says what never held still", "is written" in said and ("end:0" in said or "busy" in said), said)
 check("what is nobody's was left out", "left out" in said, said)
@@ -56,7 +56,7 @@ for start, on in enumerate((firmware, other)):
     pc.log_in()
     said = pc.ask("cat one/tide.txt; stat -c %h two/same; sha256sum two/chart | cut -c1-16; ls two | wc -l; wc -l one/busy; findmnt -no UUID /; cat later")
     check(f"start {start + 1}: what was made is there", "high water" in said and "\n2\n" in said, said)
-    check(f"start {start + 1}: and what changed while it was read, as it was at some time", int(re.search(r"(\d+) one/busy", said).group(1)) > 20, said)
+    check(f"start {start + 1}: and what changed while it was read, as it was at some time", int(re.search(r"(\d+) one/busy", said).group(1)) > 5, said)
     if start:
         check("what was changed on the twin is there", "ebb" in said, said)
     pc.ask("echo ebb > later; sync")

@@ -53,6 +53,9 @@ WS_CHECKED enum ws_status ws_source_read(const struct ws_source *source, uint64_
 /** Where the bytes from `at` on come from, for at most `length` of them; both lie inside the source and `length` > 0.
  *  Walking from piece to piece tells a sparse file's holes, and what a composed volume takes from which input. */
 struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uint64_t length);
+/** Is nothing stored at this byte? Slices and put-together sources are looked through.
+ *  @param length  in: at most as far as this; out: how far that goes, which may be told in pieces */
+bool ws_source_is_hole(const struct ws_source *source, uint64_t at, uint64_t *length);
 
 /** Close and free; NULL is accepted. */
 void ws_source_close(struct ws_source *source);

@@ -58,6 +58,7 @@ enum ws_hint {
     WS_HINT_EDITION,        /**< which of an image's editions; no value */
     WS_HINT_PASSWORDS,      /**< give the accounts' passwords when it is built; no value */
     WS_HINT_LEAVE_OUT,      /**< what a twin does without; value: words of ws_leave_name(), with commas */
+    WS_HINT_EXACT,          /**< take the original byte for byte instead of making a twin; no value */
     WS_HINT_FINISH          /**< finish a change of a drive that was cut; value: empty */
 };
 

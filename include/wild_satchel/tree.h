@@ -122,6 +122,8 @@ const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
 void ws_tree_hash(const struct ws_tree *tree, struct ws_hash *hash);
 /** Size of a file's content in bytes, through hard links; 0 for all else but a link's target length. */
 uint64_t ws_node_size(const struct ws_node *node);
+/** The same without a file's holes; 0 for a hard link. */
+uint64_t ws_node_stored(const struct ws_node *node);
 
 WS_END
 

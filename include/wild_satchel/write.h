@@ -69,6 +69,9 @@ struct ws_write_options {
      *  WS_E_DIFFERENT nothing on it is continued. */
     enum ws_status (*before_seal)(void *hook_context, struct ws_error *error);
     void *hook_context;
+    /** The body's inputs may change under the reader: of a change only its log is read back, not the body, which nobody
+     *  could compare with anything. */
+    bool body_moves;
 };
 
 struct ws_write_result {

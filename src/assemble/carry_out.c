@@ -187,6 +187,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .before_write = before_write,
         .before_seal = before_seal,
         .hook_context = &c,
+        .body_moves = build_moves(b),
     };
     c.beside.build = b;
     c.beside.port = port;
@@ -197,7 +198,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
     if (c.task) port->ops->join(port, c.task);
     ws_pieces_free(&c.beside.pieces);
     WS_TRY(status);
-    if (renewal) return options->skip_check ? WS_OK : check_changed(&c, error);
+    if (renewal) return options->skip_check || w.body_moves ? WS_OK : check_changed(&c, error);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */
     return options->skip_check ? WS_OK : check_seal(&c, error);
 }

@@ -112,6 +112,8 @@ enum ws_status build_prepare_renewal(struct ws_build *build, struct ws_error *er
 enum ws_status build_place_log(struct ws_build *build, struct ws_error *error);
 /* refresh.c: is what stands on the drive changed, instead of replaced? */
 bool build_is_change(const struct ws_plan *plan);
+/* Of a running original: are files in it that may change while they are written? */
+bool build_moves(const struct ws_build *build);
 /* renew.c: the table of the drive as it is; and a tree over the ext4 volume that stands at `at` of the layout */
 enum ws_status build_read_now(struct ws_build *build, struct ws_error *error);
 enum ws_status build_compose_over(struct ws_build *build, struct ws_volume *volume, struct ws_tree *tree,

@@ -5,7 +5,7 @@ static uint64_t first_guess(const struct ws_format *f, const struct ws_volume_pa
                             const struct ws_tree *tree) {
     uint64_t size = 0;
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n))
-        size += n->same_as ? 0 : ws_node_size(n) + 512;
+        size += n->same_as ? 0 : (f->everywhere ? ws_node_size(n) : ws_node_stored(n)) + 512;
     return ws_max_u64(ws_round_up(size + size / 32, MIB), f->least(params->sector, params->cluster));
 }
 

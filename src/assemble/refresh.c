@@ -169,21 +169,48 @@ bool ws_build_twin_state(const struct ws_build *b, struct ws_twin_state *s) {
     return true;
 }
 
+bool build_moves(const struct ws_build *b) { return b->twin && b->twin->moves; }
+
+/* Of a system that runs, what changed is taken into memory: what is written then is what is compared. What is too large
+ * for that is written as it is read, and named if it does not hold still. */
+static enum ws_status catch_changed(struct ws_build *b, struct twin_row *r, struct ws_node *n, struct ws_error *error) {
+    enum { ONE_MOST = 32 * MIB, ALL_MOST = 128 * MIB };
+    struct build_twin *t = b->twin;
+    struct ws_source *caught = NULL;
+    const uint64_t size = n->content->size;
+    if (t->original.source) return WS_OK; /* it stands still */
+    if (size > ONE_MOST || t->caught + size > ALL_MOST) {
+        t->moves = true;
+        return WS_OK;
+    }
+    char *bytes = malloc((size_t)size + 1);
+    if (!bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for a file that changed");
+    enum ws_status status = ws_source_read(n->content, 0, bytes, (size_t)size, error);
+    if (status == WS_OK) status = ws_source_memory(bytes, (size_t)size, &caught, error);
+    free(bytes);
+    WS_TRY(status);
+    n->content = caught;
+    t->caught += size;
+    return ws_tree_own(r->tree, caught, error);
+}
+
 /* Both trees side by side; NULL: the twin does not have this folder. */
-static enum ws_status match_below(struct ws_build *b, struct ws_node *folder, const struct ws_node *was_folder,
-                                  struct ws_error *error) {
+static enum ws_status match_below(struct ws_build *b, struct twin_row *r, struct ws_node *folder,
+                                  const struct ws_node *was_folder, struct ws_error *error) {
     struct build_twin *t = b->twin;
     for (struct ws_node *n = folder->first; n; n = n->next) {
         struct ws_node *was = was_folder ? ws_node_child(was_folder, n->name) : NULL;
         if (was && was->same_as) was = was->same_as;
         if (n->same_as) continue;
         if (n->kind == WS_NODE_FOLDER)
-            WS_TRY(match_below(b, n, was && was->kind == WS_NODE_FOLDER ? was : NULL, error));
+            WS_TRY(match_below(b, r, n, was && was->kind == WS_NODE_FOLDER ? was : NULL, error));
         if (n->kind != WS_NODE_FILE || !n->content || !n->content->size) continue;
         t->files++;
         const struct ws_source *own = n->content;
         if (was && was->kind == WS_NODE_FILE) WS_TRY(match(b, n, was, error));
-        if (n->content == own) note_changed(t, n);
+        if (n->content != own) continue;
+        note_changed(t, n);
+        WS_TRY(catch_changed(b, r, n, error));
     }
     return WS_OK;
 }
@@ -201,7 +228,7 @@ static enum ws_status compose_ext4(struct ws_build *b, struct twin_row *r, struc
     WS_TRY(ws_ext4_read(r->now, &r->was, NULL, error));
     ws_tree_hash(r->was, b->twin->hash);
     for (struct ws_node *n = ws_tree_root(r->was); n; n = ws_tree_next(n)) n->work = 0;
-    WS_TRY(match_below(b, ws_tree_root(r->tree), ws_tree_root(r->was), error));
+    WS_TRY(match_below(b, r, ws_tree_root(r->tree), ws_tree_root(r->was), error));
     count_gone(b->twin, r->tree, r->was);
     r->geometry = calloc(1, sizeof *r->geometry);
     if (!r->geometry) return ws_fail(error, WS_E_NOMEM, "out of memory for a volume");
@@ -258,7 +285,9 @@ static enum ws_status compare_plain(struct ws_build *b, struct twin_row *r, bool
         if (n->kind != WS_NODE_FILE) continue;
         t->same += one;
         t->same_bytes += one ? ws_node_size(n) : 0;
-        if (!one && n->content) note_changed(t, n);
+        if (one || !n->content) continue;
+        note_changed(t, n);
+        WS_TRY(catch_changed(b, r, n, error));
     }
     return WS_OK;
 }

@@ -30,6 +30,8 @@ struct build_twin {
     struct ws_new_names names;
     struct ws_left_out leavable[WS_LEAVES]; /* what it could do without, before anything is left out */
     size_t texts, places;                   /* that were corrected */
+    bool moves;                             /* its body is of files that may change under the reader */
+    uint64_t caught;                        /* bytes of files that changed, taken into memory */
     bool foreign;                           /* of a refresh: a volume holds hardly a file of the original */
     struct ws_hash *hash;                   /* of a refresh: the twin's state */
     uint64_t files, same, same_bytes, changed, changed_bytes, gone, newer, compared, databases;

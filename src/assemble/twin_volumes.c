@@ -98,6 +98,22 @@ static enum ws_status add_row(struct ws_build *b, size_t of, enum ws_role role, 
     return ws_fail(error, WS_E_USAGE, "of an original only swap is left out as a whole");
 }
 
+/* A size for what the original does not have would come to nothing. */
+static enum ws_status check_wanted(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_request *r = &b->plan->request;
+    for (size_t i = 0; i < r->volumes; i++) {
+        const struct build_twin *t = b->twin;
+        const enum ws_size_kind kind = r->volume[i].size.kind;
+        bool has = kind == WS_SIZE_USUAL || kind == WS_SIZE_NONE;
+        for (size_t k = 0; k < t->rows; k++) has |= t->row[k].role == r->volume[i].role;
+        if (has) continue;
+        ws_fail(error, WS_E_USAGE, "the original has no %s volume, and a size is asked for one",
+                ws_role_name(r->volume[i].role));
+        return ws_fail_next(error, "leave it out");
+    }
+    return WS_OK;
+}
+
 enum ws_status twin_make_rows(struct ws_build *b, struct ws_error *error) {
     struct build_twin *t = b->twin;
     const struct ws_original *o = &t->original;
@@ -119,7 +135,7 @@ enum ws_status twin_make_rows(struct ws_build *b, struct ws_error *error) {
         const struct ws_original_volume *v = &o->volume[i];
         WS_TRY(add_row(b, i, role_of(t, i), v->way == WS_TWIN_AS_IT_IS ? NULL : v->format, v->tree, error));
     }
-    return WS_OK;
+    return check_wanted(b, error);
 }
 
 static enum ws_status measure(struct ws_build *b, struct twin_row *r, struct ws_error *error) {

@@ -11,7 +11,8 @@ struct changing {
     const struct ws_write_options *options;
     struct ws_layout *log; /* by itself */
     struct ws_source *log_bytes;
-    struct ws_layout *beside; /* body and log: all that goes where the drive has nothing */
+    struct ws_layout *beside;   /* body and log: all that goes where the drive has nothing */
+    struct ws_layout *log_only; /* of that what can be read back, where the body moves */
     struct ws_changing mark;
     uint32_t sector;
 };
@@ -44,6 +45,9 @@ static enum ws_status put_beside(struct changing *c, uint64_t log_at, struct ws_
             WS_TRY(ws_layout_add(c->beside, e->at, e->length, e->from, e->from_at, WS_PHASE_BODY, error));
     }
     WS_TRY(ws_layout_add(c->beside, log_at, c->mark.log_length, c->log_bytes, 0, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_create(ws_layout_size(c->layout), &c->log_only, error));
+    WS_TRY(ws_layout_add(c->log_only, log_at, c->mark.log_length, c->log_bytes, 0, WS_PHASE_BODY, error));
+    WS_TRY(ws_layout_seal(c->log_only, error));
     return ws_layout_seal(c->beside, error); /* what overlaps is found here */
 }
 
@@ -76,8 +80,8 @@ static enum ws_status carry_out(struct changing *c, uint64_t log_at, struct ws_w
     WS_TRY(as_it_was(ws_write(c->port, c->beside, c->drive, &beside, result, error), error));
     struct ws_check_options look = {.scope = WS_CHECK_ALL, .on_progress = o->on_progress, .context = o->context};
     struct ws_check_result seen;
-    WS_TRY(as_it_was(ws_check(c->port, c->beside, c->drive, &look, &seen, error),
-                     error)); /* what is to be relied on, the log among it */
+    const struct ws_layout *relied = o->body_moves ? c->log_only : c->beside; /* on, the log among it */
+    WS_TRY(as_it_was(ws_check(c->port, relied, c->drive, &look, &seen, error), error));
     if (!seen.equal) {
         ws_fail(error, WS_E_DIFFERENT, "what reads back at byte %llu is not what was written; the drive is as it was",
                 (unsigned long long)seen.different_at);
@@ -103,6 +107,7 @@ enum ws_status ws_change(struct ws_port *port, const struct ws_layout *layout, u
     enum ws_status status = carry_out(&c, log_at, result, error);
     result->seconds = port->ops->steady_clock(port) - started;
     ws_layout_close(c.beside);
+    ws_layout_close(c.log_only);
     ws_source_close(c.log_bytes);
     ws_layout_close(c.log);
     if (status != WS_OK) ws_fail_where(error, "%s", facts.short_name);

@@ -37,6 +37,13 @@ struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uin
     return piece;
 }
 
+bool ws_source_is_hole(const struct ws_source *source, uint64_t at, uint64_t *length) {
+    struct ws_piece piece = ws_source_piece(source, at, *length);
+    while (piece.kind == WS_PIECE_BASE) piece = ws_source_piece(piece.base, piece.at, piece.length);
+    *length = piece.length;
+    return piece.kind == WS_PIECE_HOLE;
+}
+
 static void free_state(struct ws_source *source) { free(source->state); }
 
 static enum ws_status memory_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,

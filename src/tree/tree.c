@@ -293,6 +293,16 @@ const char *ws_node_path(const struct ws_node *node, char *out, size_t room) {
     return out;
 }
 
+uint64_t ws_node_stored(const struct ws_node *node) {
+    const uint64_t size = node->same_as ? 0 : ws_node_size(node);
+    uint64_t stored = size;
+    for (uint64_t at = 0, length; at < size && node->kind == WS_NODE_FILE; at += length) {
+        length = size - at;
+        if (ws_source_is_hole(node->content, at, &length)) stored -= length;
+    }
+    return stored;
+}
+
 uint64_t ws_node_size(const struct ws_node *node) {
     if (node->same_as) node = node->same_as;
     if (node->kind == WS_NODE_LINK) return node->target ? strlen(node->target) : 0;

@@ -120,7 +120,7 @@ static void count_below(const struct ws_node *top, struct ws_left_out *t) {
     const struct ws_node *n = top;
     for (;;) {
         if (n->kind != WS_NODE_FOLDER) t->files++;
-        if (n->kind == WS_NODE_FILE && !n->same_as) t->bytes += ws_node_size(n);
+        if (n->kind == WS_NODE_FILE) t->bytes += ws_node_stored(n);
         if (n->first) n = n->first;
         else {
             while (n != top && !n->next) n = n->parent;

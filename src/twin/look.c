@@ -18,7 +18,7 @@ const char *ws_twin_way_name(enum ws_twin_way way) {
 static void count(struct ws_original_volume *v) {
     for (const struct ws_node *n = ws_tree_next(ws_tree_root(v->tree)); n; n = ws_tree_next(n)) {
         v->files++;
-        if (n->kind == WS_NODE_FILE && !n->same_as) v->bytes += ws_node_size(n);
+        if (n->kind == WS_NODE_FILE) v->bytes += ws_node_stored(n);
     }
 }
 
@@ -60,7 +60,7 @@ static enum ws_status add_volume(struct ws_original *o, const struct ws_partitio
     struct ws_original_volume *v = &o->volume[o->volumes];
     if (o->volumes == WS_ORIGINAL_MOST) {
         ws_fail(error, WS_E_UNSUPPORTED, "it has more than %d volumes", WS_ORIGINAL_MOST);
-        return ws_fail_hint(error, WS_HINT_KIND, "replica", "take it byte for byte");
+        return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
     }
     v->place = *place;
     if (!ws_inside(place->at, place->length, o->source->size)) {
@@ -93,13 +93,13 @@ static enum ws_status look_at_all(struct ws_original *o, const struct ws_content
         if (i && list[i]->at < list[i - 1]->at + list[i - 1]->length) {
             ws_fail(error, WS_E_UNSUPPORTED, "its partitions %u and %u lie over each other", list[i - 1]->number,
                     list[i]->number);
-            return ws_fail_hint(error, WS_HINT_KIND, "replica", "take it byte for byte");
+            return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
         }
         (void)ws_guid_text(&list[i]->type, type);
         if (strcmp(type, bios_code) == 0) continue; /* our own stands elsewhere */
         WS_TRY(add_volume(o, list[i], system_at(c, list[i]->at), error));
     }
-    if (places || c->blank) return WS_OK;
+    if (places || c->blank || strcmp(system_at(c, 0), "unknown") == 0) return WS_OK;
     const struct ws_partition whole = {.length = o->source->size};
     return add_volume(o, &whole, system_at(c, 0), error);
 }
@@ -143,7 +143,7 @@ static enum ws_status refuse_whole(const struct ws_contents *c, struct ws_error 
         if (c->part[i].at >= EDGE || strcmp(c->part[i].system, "ISO 9660") != 0) continue;
         ws_fail(error, WS_E_UNSUPPORTED,
                 "a live image lies on it whole: its start-up code counts on every byte's place");
-        return ws_fail_hint(error, WS_HINT_KIND, "replica", "take it byte for byte");
+        return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
     }
     return WS_OK;
 }
@@ -163,7 +163,11 @@ enum ws_status ws_original_open(const struct ws_source *source, uint32_t sector,
     if (status == WS_OK) status = look_at_all(o, c, error);
     free(c);
     WS_TRY(status);
-    if (o->volumes == 0) return ws_fail(error, WS_E_NOTFOUND, "there is nothing on it that a twin could have");
+    if (o->volumes == 0) {
+        ws_fail(error, WS_E_NOTFOUND,
+                "there is nothing on it that a twin could have: no partition, no file system known here");
+        return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
+    }
     WS_TRY(note_state(o, error));
     return twin_find_system(o, error);
 }

@@ -8,14 +8,6 @@ struct ws_ext4_sparse *ext4_sparse_of(const struct ws_ext4_geometry *g, size_t i
     return ext4_row_of(g->sparse, g->sparses, sizeof *g->sparse, item);
 }
 
-/* Is nothing stored at this byte, and how far does that go? Slices and put-together files are looked through. */
-static bool is_hole(const struct ws_source *source, uint64_t at, uint64_t *length) {
-    struct ws_piece piece = ws_source_piece(source, at, *length);
-    while (piece.kind == WS_PIECE_BASE) piece = ws_source_piece(piece.base, piece.at, piece.length);
-    *length = piece.length;
-    return piece.kind == WS_PIECE_HOLE;
-}
-
 enum ws_status ext4_add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, uint64_t block,
                             struct ws_error *error) {
     struct ws_ext4_sparse *s = &g->sparse[g->sparses - 1];
@@ -53,11 +45,11 @@ static enum ws_status find_holes(struct ws_ext4_geometry *g, size_t item, struct
     }
     for (uint64_t at = 0, length; at < size; at += length) {
         length = size - at;
-        if (!is_hole(node->content, at, &length)) continue;
+        if (!ws_source_is_hole(node->content, at, &length)) continue;
         uint64_t end = at + length;
         for (uint64_t more; end < size; end += more) { /* one hole may be told in pieces */
             more = size - end;
-            if (!is_hole(node->content, end, &more)) break;
+            if (!ws_source_is_hole(node->content, end, &more)) break;
         }
         length = end - at;
         uint64_t hole = ws_div_up(at, BLOCK);
