@@ -79,11 +79,6 @@ say satchel check $gorse --plan gorse.plan"
 satchel build gorse.plan --confirm "$gorse" >/dev/null 2>&1
 picture prove "$say
 say satchel prove $gorse --confirm $gorse --on office --cut --starts 3"
-satchel plan --image curlew-live.iso --drive "Teasel 8" --kind replica --save teasel.plan >/dev/null
-teasel=$(satchel drives "Teasel 8" --json | sed -n 's/.*"name": "\(teasel[^"]*\)".*/\1/p')
-satchel build teasel.plan --confirm "$teasel" >/dev/null 2>&1
-picture prove-forgets "$say
-say satchel prove $teasel --confirm $teasel --on launch"
 satchel plan --image curlew-live.iso --drive "$gorse" --arrangement files --in file --persistence 2G --data rest --data-label 'tide data' --check-at-start full --save files.plan >/dev/null
 satchel bench setup "$here/../demo/gannet-point.bench.json" --bench fresh >/dev/null
 picture files "$say
@@ -108,6 +103,11 @@ satchel build system.plan --confirm $gorse --password-fd 3 3< secrets >/dev/null
 satchel prove $gorse --confirm $gorse --on launch >/dev/null 2>&1
 clear
 say satchel plan --image curlew-live-13.iso --drive $gorse --kind renewal --save renewal.plan"
+demo-image office.img office
+satchel bench setup "$here/../demo/gannet-point.bench.json" --bench office >/dev/null
+picture twin "$say
+export WILD_SATCHEL_BENCH=office
+say satchel twin office.img --drive $gorse --leave-out caches --swap 2G --confirm $gorse 2>/dev/null"
 # Our start-up code on an emulated PC's own screen: the menu, and what the check finds after a byte has changed.
 screen() { # NAME SECONDS KEYS
     (sleep "$2"; for key in $3; do echo "sendkey $key"; sleep 2; done; sleep 3; echo "screendump $work/$1.ppm"; sleep 1; echo quit) |

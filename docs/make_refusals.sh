@@ -212,3 +212,20 @@ sed 's/"at_bytes": [0-9]*/"at_bytes": 4096/' gorse.plan > edited.plan
 shows "The plan was edited" "was edited" satchel build edited.plan --confirm "$gorse" --bench b
 printf 'X' | dd of=curlew.iso bs=1 seek=9000000 conv=notrunc status=none
 shows "The image has changed since it was planned" "no longer the one" satchel build gorse.plan --confirm "$gorse" --bench b
+section "Twins"
+demo-image office.img office
+teasel=$(name_of "Teasel 8")
+twin="satchel twin office.img --bench b --drive $teasel"
+shows "Not confirmed" "was not given" $twin
+shows "No original" "one original" satchel twin --bench b --drive "$teasel"
+shows "The original is the drive" "are one" satchel twin "$teasel" --bench b --drive "$teasel"
+shows "Nothing that a twin could have" "nothing on it that a twin" satchel twin motd --bench b --drive "$teasel"
+shows "An exact copy does not fit" "byte for byte" $twin --exact
+shows "An exact copy, and less than that" "every byte as it is" $twin --exact --leave-out caches
+shows "A volume smaller than what it holds" "what the original has takes" $twin --system 10M
+shows "A size for what is not there" "the original has no" $twin --persistence 1G
+shows "A word that is none" "leave-out takes" $twin --leave-out everything
+shows "To be refreshed, and no twin" "no twin of that original" $twin --refresh
+shows "Nothing that runs there" "no file system of a disk" satchel twin --running /proc --bench b --drive "$teasel"
+shows "The same identifiers on both drives" "never plug both" satchel plan --kind twin --image office.img --bench b --drive "$teasel" --same-identity
+shows "A virtual disk file is there already" "not made anew" sh -c "WILD_SATCHEL_BENCH= satchel twin office.img --drive motd --make 2G"

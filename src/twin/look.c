@@ -148,11 +148,18 @@ static enum ws_status refuse_whole(const struct ws_contents *c, struct ws_error 
     return WS_OK;
 }
 
+static enum ws_status nothing_there(struct ws_error *error) {
+    ws_fail(error, WS_E_NOTFOUND,
+            "there is nothing on it that a twin could have: no partition, no file system known here");
+    return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
+}
+
 enum ws_status ws_original_open(const struct ws_source *source, uint32_t sector, struct ws_original *o,
                                 struct ws_error *error) {
     memset(o, 0, sizeof *o);
     o->source = source;
     o->sector = sector;
+    if (source->size < sector) return nothing_there(error);
     struct ws_contents *c = malloc(sizeof *c);
     if (!c) return ws_fail(error, WS_E_NOMEM, "out of memory for an original");
     enum ws_status status = ws_contents_look(source, sector, false, c, error);
@@ -163,11 +170,7 @@ enum ws_status ws_original_open(const struct ws_source *source, uint32_t sector,
     if (status == WS_OK) status = look_at_all(o, c, error);
     free(c);
     WS_TRY(status);
-    if (o->volumes == 0) {
-        ws_fail(error, WS_E_NOTFOUND,
-                "there is nothing on it that a twin could have: no partition, no file system known here");
-        return ws_fail_hint(error, WS_HINT_EXACT, "", "take it byte for byte");
-    }
+    if (o->volumes == 0) return nothing_there(error);
     WS_TRY(note_state(o, error));
     return twin_find_system(o, error);
 }

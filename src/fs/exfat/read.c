@@ -15,7 +15,7 @@ struct reading {
     uint8_t *owned;       /* a bit for each cluster that somebody has; NULL like the tree */
     uint32_t bitmap_cluster;
     uint64_t bitmap_bytes;
-    bool in_one_piece; /* the stream that was opened last */
+    bool in_one_piece;         /* the stream that was opened last */
     uint64_t spare, spare_end; /* the longest row of clusters that nothing has, and the first behind it, from 0 on */
 };
 
