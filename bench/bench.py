@@ -313,6 +313,50 @@ def renewals(folder):
           f"the newer one built anew {statistics.median(built):.2f} s; bytes written {statistics.median(moved):.2f} x")
 
 
+def twins(folder):
+    """A drive used for 30 % carried over, against a plain copy of the whole device, and against tar from one mounted ext4 to another."""
+    if os.geteuid():
+        return print("twins: only root may mount what they are compared with")
+    tar, original, twin, copy, plain, plan = (os.path.join(folder, n) for n in ("twin.tar", "original.img", "twin.img", "copy.img", "tarred.img", "twin.plan"))
+    a, b = (os.path.join(folder, n) for n in ("a", "b"))
+    make_root(tar, 30000, 18000)
+    for target in (original, twin, copy, plain):
+        with open(target, "wb") as f:
+            f.truncate(2560 << 20)
+    for place in (a, b):
+        os.makedirs(place, exist_ok=True)
+    run("sh", "-c", f"echo '2048,,L' | sfdisk -q '{original}'")
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-E", "offset=1048576", original, f"{(2559 << 20) >> 10}k")
+    run("sh", "-c", f"mount -o loop,offset=1048576 '{original}' '{a}' && tar -xf '{tar}' -C '{a}' && umount '{a}'")
+    name = json.loads(run(satchel, "drives", twin, "--json")[1])["drives"][0]["name"]
+    ours, whole, tarred, peak = [], [], [], 0
+    for i in range(max(RUNS // 2, 3) + 1):
+        run("sync")
+        if os.path.exists(plan):
+            os.unlink(plan)
+        t, most = peak_of(satchel, "twin", original, "--drive", twin, "--confirm", name, "--save", plan, "--afresh", "--no-check", "--json")
+        run("sync")
+        w, _ = run("dd", f"if={original}", f"of={copy}", "bs=4M", "conv=notrunc,fsync")
+        run("mke2fs", "-q", "-F", "-t", "ext4", "-E", "lazy_itable_init=0", plain)
+        run("sync")
+        k, _ = run("sh", "-c", f"mount -o loop,ro,offset=1048576 '{original}' '{a}' && mount -o loop '{plain}' '{b}' && tar -C '{a}' -cf - . | tar -C '{b}' -xf - && umount '{a}' '{b}'")
+        if i:
+            ours.append(t)
+            whole.append(w)
+            tarred.append(k)
+        peak = max(peak, most)
+    ratio = lambda base: statistics.median([x / y for x, y in zip(ours, base)])
+    with open(plan) as f:
+        written = json.load(f)["result"]["write_bytes"]
+    print(f"twin of a drive of 2.5 GiB that is used for 30 %, 30,003 files: plan and build {statistics.median(ours):.2f} s, {written >> 20} MiB written, {peak:.0f} MiB of memory")
+    print(f"  a plain copy of the whole device: {statistics.median(whole):.2f} s, ratio {ratio(whole):.2f}; tar from one mounted ext4 to another: {statistics.median(tarred):.2f} s, ratio {ratio(tarred):.2f}")
+    run("sh", "-c", f"mount -o loop,offset=1048576 '{original}' '{a}' && find '{a}/usr/1' '{a}/usr/2' -type f -exec sh -c 'for f; do echo more >> \"$f\"; done' - {{}} + && umount '{a}'")
+    os.unlink(plan)
+    began = time.monotonic()
+    said = json.loads(run(satchel, "twin", original, "--drive", twin, "--confirm", name, "--save", plan, "--refresh", "--json")[1])
+    print(f"  brought up to date, 2 % of the files changed: {time.monotonic() - began:.2f} s, {said['written_bytes'] >> 20} MiB written")
+
+
 def names(folder):
     """Ten times as many names should take ten times as long, whatever reads them."""
     count = os.environ.get("WS_BENCH_NAMES", "20000")
@@ -323,8 +367,8 @@ def names(folder):
         print(f"  {what:18} {shape:26} {few:>8} {many:>8}  {ratio} x")
 
 
-WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals names").split()
+WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals twins names").split()
 with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
-    for part in (replica, files, persistence, memory, systems, renewals, names):
+    for part in (replica, files, persistence, memory, systems, renewals, twins, names):
         if part.__name__ in WANTED:
             part(folder)

@@ -287,13 +287,32 @@ static const struct poptOption options[] = {
      "do not compare with a list that lies beside the image, nor look for a root in an archive", NULL},
     POPT_TABLEEND};
 
+/* An image file: what it is, how much it needs, and whether it is the published one. */
+static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_source **source, struct ws_image *image,
+                                   struct compared *c) {
+    struct ws_packed_facts packed = {0};
+    struct ws_packages packages;
+    WS_TRY(ws_linux_open_image(path, source, &packed, &cli->error));
+    WS_TRY(ws_image_inspect(*source, image, &cli->error));
+    if (packed.format[0]) image->packed = packed;
+    c->is_virtual = virtual_look(path, &c->disk);
+    if (image->kind == WS_IMAGE_DRIVE) c->original = original_look(*source);
+    WS_TRY(ws_packages_of_image(image, &packages, &cli->error));
+    WS_TRY(ws_image_needs(image, &packages, &c->least, &c->comfortable, &cli->error));
+    if (published || !quick) WS_TRY(compare(cli, path, published, c));
+    WS_TRY(check_signature(cli, path, keyring, c));
+    if (!hash || (c->hex[0] && c->kind == WS_HASH_SHA256)) return WS_OK;
+    c->kind = WS_HASH_SHA256;
+    c->as_published = false;
+    return hash_file(path, c->kind, c->hex, &cli->error);
+}
+
 int run_image(struct cli *cli, int argc, const char **argv) {
     struct ws_system_facts *facts = calloc(1, sizeof *facts);
     const char *word[1] = {NULL};
     struct ws_source *source = NULL;
     struct ws_tree *folder = NULL;
     struct ws_image image = {0};
-    struct ws_packed_facts packed = {0};
     struct compared c = {0};
     struct stat s;
     enum ws_status status = WS_OK;
@@ -308,21 +327,7 @@ int run_image(struct cli *cli, int argc, const char **argv) {
         WS_GO(ws_tree_from_folder(word[0], &folder, &cli->error));
         WS_GO(ws_image_inspect_files(folder, &image, &cli->error));
     } else {
-        WS_GO(ws_linux_open_image(word[0], &source, &packed, &cli->error));
-        WS_GO(ws_image_inspect(source, &image, &cli->error));
-        if (packed.format[0]) image.packed = packed;
-        c.is_virtual = virtual_look(word[0], &c.disk);
-        if (image.kind == WS_IMAGE_DRIVE) c.original = original_look(source);
-        struct ws_packages packages;
-        WS_GO(ws_packages_of_image(&image, &packages, &cli->error));
-        WS_GO(ws_image_needs(&image, &packages, &c.least, &c.comfortable, &cli->error));
-        if (published || !quick) WS_GO(compare(cli, word[0], published, &c));
-        WS_GO(check_signature(cli, word[0], keyring, &c));
-        if (hash && (!c.hex[0] || c.kind != WS_HASH_SHA256)) {
-            c.kind = WS_HASH_SHA256;
-            c.as_published = false;
-            WS_GO(hash_file(word[0], c.kind, c.hex, &cli->error));
-        }
+        WS_GO(look_at_file(cli, word[0], &source, &image, &c));
     }
     struct ws_error ignored = {0};
     if (image.kind == WS_IMAGE_ARCHIVE && !quick && ws_archive_read(source, &folder, &ignored) != WS_OK)

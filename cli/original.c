@@ -81,17 +81,18 @@ void original_free(struct ws_original *o) {
 }
 
 void original_show(const struct cli *cli, const struct ws_original *o) {
-    char size[32], used[32], label[WS_LABEL_ROOM + 4];
+    char size[32], used[32], label[WS_LABEL_ROOM + 4], number[16];
     static const char *const parts[] = {"", ", its system's root", ", its system's kernels", ", what firmware reads"};
     for (size_t i = 0; i < o->volumes; i++) {
         const struct ws_original_volume *v = &o->volume[i];
         (void)snprintf(label, sizeof label, v->facts.label[0] && v->format ? " \"%s\"" : "", v->facts.label);
         ws_size_counted(v->place.length, size, sizeof size);
+        (void)snprintf(number, sizeof number, v->place.number ? "%u: " : "", v->place.number);
         if (v->tree)
-            show_field(cli, i ? "" : "Holds", "%u: %s%s, %s; %llu files and folders, %s%s", v->place.number, v->system,
-                       label, size, (unsigned long long)v->files, ws_size_counted(v->bytes, used, sizeof used),
+            show_field(cli, i ? "" : "Holds", "%s%s%s, %s; %llu files and folders, %s%s", number, v->system, label,
+                       size, (unsigned long long)v->files, ws_size_counted(v->bytes, used, sizeof used),
                        parts[v->part]);
-        else show_field(cli, i ? "" : "Holds", "%u: %s%s, %s", v->place.number, v->system, label, size);
+        else show_field(cli, i ? "" : "Holds", "%s%s%s, %s", number, v->system, label, size);
     }
     if (o->root < o->volumes) root_show(cli, &o->facts);
 }

@@ -61,12 +61,13 @@ static void show_sizes(const struct cli *cli, const struct ws_plan *p) {
         show_field(cli, "Persistence", "none: it forgets at power-off");
     for (size_t i = 0; i < count; i++, v++) {
         static const char *const words[] = {"", "System", "Start", "Persistence", "Data", "Swap", "Kernels"};
-        const char *title = v->format[0] ? ws_format_find(v->format)->title : "as it is";
+        const char *title = v->format[0] ? ws_format_find(v->format)->title : "";
         if (v->role == WS_ROLE_START) continue; /* stands in the map */
         ws_size_both(v->size, size, sizeof size);
         ws_size_both(v->free_bytes, room, sizeof room);
         (void)snprintf(label, sizeof label, v->label[0] ? " \"%s\"" : "", v->label);
         if (v->role == WS_ROLE_SWAP) show_field(cli, words[v->role], "%s on partition %u", size, v->number);
+        else if (!v->format[0]) show_field(cli, words[v->role], "%s on partition %u, as it is", size, v->number);
         else if (v->role == WS_ROLE_PERSISTENCE)
             show_field(cli, words[v->role], "%s %s partition %u%s, %s of it free at first", size,
                        v->inside != WS_ROLE_DRIVE ? "in an overlay file on" : "on", v->number,

@@ -224,9 +224,31 @@ static const char *kind_word(unsigned i) {
     return words[i];
 }
 
+static enum ws_status size_live(struct cli *cli, struct sizing_job *j, struct ws_source **source) {
+    struct ws_packed_facts packed;
+    WS_TRY(ws_linux_open_medium(image_path, source, &packed, &cli->error));
+    WS_TRY(ws_image_inspect(*source, &j->image, &cli->error));
+    if (!j->image.iso || !j->image.family) {
+        ws_fail(&cli->error, WS_E_UNSUPPORTED, "this is no live image of a family known here: nothing in it remembers");
+        return ws_fail_next(&cli->error, "`satchel image` tells what it is");
+    }
+    WS_TRY(ws_packages_of_image(&j->image, &j->packages, &cli->error));
+    WS_TRY(ws_sizing_work_out(&j->wishes, &j->image, &j->packages, &j->sizing, &cli->error));
+    WS_TRY(work_out(cli, j, *source));
+    for (size_t i = 0; i < 5; i++) j->waste[i] = ws_fat_waste(ws_iso_tree(j->image.iso), clusters[i]);
+    if (cli->json) {
+        (void)cli_print_json(job_json(j, image_path), EXIT_DONE);
+    } else {
+        show(cli, j);
+        show_result(
+            cli, true, "%s of persistence keep that. Next: satchel plan --image %s --drive DRIVE --persistence %lluM",
+            ws_size_counted(j->way[0].size, (char[24]){0}, 24), image_path, (unsigned long long)(j->way[0].size / mib));
+    }
+    return WS_OK;
+}
+
 int run_size(struct cli *cli, int argc, const char **argv) {
     struct ws_source *source = NULL;
-    struct ws_packed_facts packed;
     struct sizing_job *j = calloc(1, sizeof *j);
     unsigned word = 0;
     uint32_t leaves = 0;
@@ -257,25 +279,7 @@ int run_size(struct cli *cli, int argc, const char **argv) {
         goto done;
     }
     if (edition || memory) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "editions and memory go with --kind system"));
-    WS_GO(ws_linux_open_medium(image_path, &source, &packed, &cli->error));
-    WS_GO(ws_image_inspect(source, &j->image, &cli->error));
-    if (!j->image.iso || !j->image.family) {
-        ws_fail(&cli->error, WS_E_UNSUPPORTED, "this is no live image of a family known here: nothing in it remembers");
-        WS_GO(ws_fail_next(&cli->error, "`satchel image` tells what it is"));
-    }
-    WS_GO(ws_packages_of_image(&j->image, &j->packages, &cli->error));
-    WS_GO(ws_sizing_work_out(&j->wishes, &j->image, &j->packages, &j->sizing, &cli->error));
-    WS_GO(work_out(cli, j, source));
-    for (size_t i = 0; i < 5; i++) j->waste[i] = ws_fat_waste(ws_iso_tree(j->image.iso), clusters[i]);
-    if (cli->json) {
-        code = cli_print_json(job_json(j, image_path), EXIT_DONE);
-    } else {
-        show(cli, j);
-        show_result(
-            cli, true, "%s of persistence keep that. Next: satchel plan --image %s --drive DRIVE --persistence %lluM",
-            ws_size_counted(j->way[0].size, (char[24]){0}, 24), image_path, (unsigned long long)(j->way[0].size / mib));
-        code = EXIT_DONE;
-    }
+    WS_GO(size_live(cli, j, &source));
 done:
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", image_path ? image_path : "");

@@ -297,6 +297,34 @@ static enum ws_status look_for_virtual(struct linux_drive *d, struct ws_error *e
 static const struct ws_drive_ops ops = {describe, read_drive, write_drive, flush,      discard,
                                         reread,   release,    stores,      close_drive};
 
+/* Opened, and for writing locked against others. @return the descriptor, or -1 with the status in `status` */
+static int open_file(const char *id, bool write, const struct stat *s, int flags, enum ws_status *status,
+                     struct ws_error *error) {
+    const bool device = S_ISBLK(s->st_mode);
+    struct stat opened; /* what was opened may be another file than what was looked at */
+    int fd = open(id, flags);
+    if (fd < 0 && errno == EBUSY && write) {
+        ws_fail(error, WS_E_REFUSED, "the drive is in use: something is mounted from it or holds it");
+        ws_fail_where(error, "%s", id);
+        *status = ws_fail_next(error, "unmount it first");
+        return -1;
+    }
+    if (fd < 0) {
+        *status = system_error(error, write ? WS_E_WRITE : WS_E_READ, "the drive cannot be opened", id);
+        return -1;
+    }
+    *status = WS_OK;
+    if (fstat(fd, &opened) != 0 || opened.st_dev != s->st_dev || opened.st_ino != s->st_ino) {
+        ws_fail(error, WS_E_GONE, "it has been replaced while it was opened");
+        *status = ws_fail_where(error, "%s", id);
+    } else if (write && !device) {
+        *status = lock_file(fd, id, error);
+    }
+    if (*status == WS_OK) return fd;
+    close(fd);
+    return -1;
+}
+
 enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
                                    struct ws_drive **drive, struct ws_error *error) {
     struct stat s;
@@ -309,30 +337,11 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
     }
     bool device = S_ISBLK(s.st_mode);
     bool write = mode == WS_OPEN_WRITE;
+    enum ws_status status;
     /* O_EXCL on a device: the kernel refuses while anything is mounted from it or holds it */
     int flags = (write ? O_RDWR : O_RDONLY) | O_CLOEXEC | (device && write ? O_EXCL : 0);
-    int fd = open(id, flags);
-    if (fd < 0) {
-        if (errno == EBUSY && write) {
-            ws_fail(error, WS_E_REFUSED, "the drive is in use: something is mounted from it or holds it");
-            ws_fail_where(error, "%s", id);
-            return ws_fail_next(error, "unmount it first");
-        }
-        return system_error(error, write ? WS_E_WRITE : WS_E_READ, "the drive cannot be opened", id);
-    }
-    struct stat opened; /* what was opened may be another file than what was looked at */
-    if (fstat(fd, &opened) != 0 || opened.st_dev != s.st_dev || opened.st_ino != s.st_ino) {
-        close(fd);
-        ws_fail(error, WS_E_GONE, "it has been replaced while it was opened");
-        return ws_fail_where(error, "%s", id);
-    }
-    if (write && !device) {
-        enum ws_status status = lock_file(fd, id, error);
-        if (status != WS_OK) {
-            close(fd);
-            return status;
-        }
-    }
+    int fd = open_file(id, write, &s, flags, &status, error);
+    if (fd < 0) return status;
     struct linux_drive *d = calloc(1, sizeof *d);
     if (!d) {
         close(fd);
@@ -353,7 +362,7 @@ enum ws_status ws_linux_open_drive(struct ws_port *port, const char *id, enum ws
         ws_fail(error, WS_E_RANGE, "the path of a drive has at most %zu bytes", sizeof d->path - 1);
         return ws_fail_where(error, "%s", id);
     }
-    enum ws_status status = device ? WS_OK : look_for_virtual(d, error);
+    status = device ? WS_OK : look_for_virtual(d, error);
     if (status != WS_OK) {
         close_drive(&d->drive);
         return error && error->where[0] ? status : ws_fail_where(error, "%s", id);

@@ -132,13 +132,14 @@ static void note(struct ws_build *b) {
         const struct ws_original_volume *v = &o->volume[i];
         const struct twin_row *r = twin_row_of(b->twin, i);
         if (o->mounted[i][0]) (void)snprintf(what, sizeof what, "%.23s", o->mounted[i]);
-        else (void)snprintf(what, sizeof what, "partition %u", v->place.number);
+        else if (v->place.number) (void)snprintf(what, sizeof what, "partition %u", v->place.number);
+        else (void)snprintf(what, sizeof what, "the whole drive");
         ws_size_counted(v->place.length, was, sizeof was);
         ws_size_counted(v->bytes, used, sizeof used);
         if (!r) plan_chose(p, what, "left out", "%s, %s, as asked", v->system, was);
         else if (v->way == WS_TWIN_ANEW)
-            plan_chose(p, what, "laid down anew", "%s, %s; %llu files and folders, %s", v->system, was,
-                       (unsigned long long)v->files, used);
+            plan_chose(p, what, "laid down anew", "%s, %s; %llu file%s and folders, %s", v->system, was,
+                       (unsigned long long)v->files, v->files == 1 ? "" : "s", used);
         else if (v->way == WS_TWIN_EMPTY)
             plan_chose(p, what, "made anew, empty", "%s, %s: what memory left there is not carried over", v->system,
                        was);
@@ -147,6 +148,9 @@ static void note(struct ws_build *b) {
     if (t->same_identity)
         plan_chose(p, "identity", "the original's", "%s",
                    p->request.twin.same_identity ? "as asked" : "what names the volumes cannot be read");
+    else if (!t->texts)
+        plan_chose(p, "identity", "its own",
+                   "table, partitions and volumes have identifiers of their own; nothing on it names the old ones");
     else
         plan_chose(p, "identity", "its own",
                    "table, partitions and volumes have identifiers of their own, put right in %zu text%s", t->texts,

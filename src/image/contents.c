@@ -46,6 +46,7 @@ static const struct {
     {"array member", 4096, "\xfc\x4e\x2b\xa9", 4, "part of a disk array"},
     {"array member", 0, "\xfc\x4e\x2b\xa9", 4, "part of a disk array"},
     {"bcache", 4120, "\xc6\x85\x73\xf6\x4e\x1a\x45\xca", 8, "part of a cache set"},
+    {"ext4", 1080, "\x53\xef", 2, NULL}, /* damaged, or with features that nothing here reads */
     {"VMFS", 1048576, "\x0d\xd0\x01\xc0", 4, NULL},
 };
 enum { SIGNATURES = sizeof signatures / sizeof signatures[0] };

@@ -67,7 +67,8 @@ bool ws_original_is(const struct ws_original *o, size_t volume, const char *spec
         if (!said) continue;
         (void)snprintf(bare, sizeof bare, "%s", said + (*said == '"'));
         if (*said == '"' && bare[0]) bare[strlen(bare) - 1] = '\0';
-        return ways[i].name[0] && (i < 2 ? same_letters(bare, ways[i].name) : strcmp(bare, ways[i].name) == 0);
+        const char *name = ways[i].name; /* identifiers are the same in either case, labels are not */
+        return name[0] && (i < 2 ? same_letters(bare, name) : strcmp(bare, name) == 0);
     }
     return v->place.number && number_of_device(specifier) == v->place.number;
 }
