@@ -66,6 +66,19 @@ static enum ws_status name_plan(struct cli *cli) {
 /* What nobody misses of a system that runs. */
 static char usual_of_running[] = "temporary,swap-files,crashes";
 
+/* A file that was just made holds nothing that could be lost. */
+static void confirm_made(const struct ws_drive_facts *facts) {
+    static char name[sizeof facts->short_name];
+    if (!asked.make || build_wished.confirm) return;
+    (void)snprintf(name, sizeof name, "%s", facts->short_name);
+    build_wished.confirm = name;
+}
+
+static int carry_over(struct cli *cli, struct ws_build *build, const struct ws_drive_facts *facts) {
+    confirm_made(facts);
+    return running_carry_over(cli, build, facts);
+}
+
 static enum ws_status prepare(struct cli *cli, const char *source) {
     static char twin[] = "twin", replica[] = "replica";
     if (!source == !wished.running) {
@@ -76,7 +89,7 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
         return ws_fail(&cli->error, WS_E_USAGE,
                        "what runs is read file by file: --exact, --refresh and --save do not go with that");
     if (wished.running && !wished.leave_out) wished.leave_out = usual_of_running;
-    asked.then = wished.running ? running_carry_over : NULL;
+    asked.then = wished.running ? carry_over : NULL;
     if (!asked.drive) {
         ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
         return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
@@ -89,22 +102,16 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
     return wished.running ? WS_OK : name_plan(cli);
 }
 
-/* A file that was just made holds nothing that could be lost. */
-static enum ws_status confirm_made(struct cli *cli) {
-    static struct ws_drive_facts facts;
-    WS_TRY(cli_find_drive(cli, asked.drive, &facts));
-    build_wished.confirm = facts.short_name;
-    return WS_OK;
-}
-
 int run_twin(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
+    struct ws_drive_facts made;
     int code = cli_options(cli, cli_command("twin"), argc, argv, options, word, 0, 1);
     if (code) return code - 1;
     if (prepare(cli, word[0]) != WS_OK) return cli_fail(cli);
     code = plan_run(cli, &asked);
     if (wished.running || (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so))) return code;
     if (!cli->json) putchar('\n');
-    if (asked.make && !build_wished.confirm && confirm_made(cli) != WS_OK) return cli_fail(cli);
+    if (asked.make && cli_find_drive(cli, asked.drive, &made) != WS_OK) return cli_fail(cli);
+    if (asked.make) confirm_made(&made);
     return build_run(cli, asked.save, &build_wished);
 }

@@ -410,7 +410,7 @@ expect 2 "takes a plan, or --finish" "$satchel" build renewal.plan --finish "$go
 cp --sparse=always "b/$gorse.drive" kept.drive
 cut=0 finished=0 undone=0
 while [ $cut -lt 60 ]; do
-    cut=$((cut + 2))
+    cut=$((cut < 6 ? cut + 2 : cut + 6))
     cp --sparse=always kept.drive "b/$gorse.drive"
     "$satchel" bench arm "$gorse" --cut-at-write $cut --bench b >/dev/null
     "$satchel" build renewal.plan --bench b --confirm "$gorse" > said 2>&1 && break

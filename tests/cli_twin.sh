@@ -127,5 +127,32 @@ expect 2 "--make makes image files" "$satchel" twin later.img --drive x.qcow2 --
 expect 3 "is not made anew" "$satchel" twin later.img --drive try.vhd --make 2G
 ok "what stands there is kept" [ -s try.vhd ]
 
+# What is mounted somewhere is read while it changes: small files are caught, a large one is named; holes stay holes
+truncate -s 300M run.img && mkfs.ext4 -q run.img && mkdir here
+if mount -o loop run.img here 2>/dev/null; then
+    mkdir here/etc && truncate -s 2G here/etc/hole && echo end >>here/etc/hole && head -c 40M /dev/urandom >here/large
+    ln here/large here/same && python3 -c 'import os; os.setxattr("here/etc/hole", "user.tide", b"high")'
+    (i=0; while [ $i -lt 1000 ] && [ ! -e done ]; do i=$((i + 1)); echo $i >>here/etc/busy; echo $i >>here/large; sleep 0.02; done) &
+    expect 1 "changed each time" "$satchel" twin --running here --drive running.img --make 500M
+    follows output "$satchel" twin --running here --drive again.vhdx --make 500M --json
+    touch done && wait
+    expect 0 "compared with the running system" "$satchel" twin --running here --drive still.img --make 500M
+    sha256sum here/etc/hole here/large | sed 's/here/there/' >sums
+    umount here
+    size=$(($(sfdisk -J still.img | python3 -c 'import json, sys; print(json.load(sys.stdin)["partitiontable"]["partitions"][-1]["size"])') * 512))
+    for file in running.img still.img; do
+        loop=$(losetup -o 1048576 --sizelimit $size -f --show $file)
+        ok "$file is sound" e2fsck -fn "$loop"
+        [ $file = running.img ] || {
+            mkdir there && mount -o ro "$loop" there
+            ok "all is as it was read" sha256sum -c --quiet sums
+            ok "its hole is one" [ "$(stat -c %b there/etc/hole)" -lt 100 ]
+            ok "second names and attributes stay" python3 -c 'import os; assert os.path.samefile("there/large", "there/same") and os.getxattr("there/etc/hole", "user.tide") == b"high"'
+            umount there
+        }
+        losetup -d "$loop"
+    done
+fi
+
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]
