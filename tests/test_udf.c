@@ -121,8 +121,8 @@ static void test_large(void) {
     struct ws_source *source = NULL;
     struct ws_tree *tree = NULL;
     (void)shell(NULL,
-                "mkdir -p '%s/sources'; truncate -s 4300M '%s/sources/install.wim'; printf end >> "
-                "'%s/sources/install.wim'; echo x > '%s/readme.txt'",
+                "mkdir -p '%s/charts'; truncate -s 4300M '%s/charts/coast.bin'; printf end >> "
+                "'%s/charts/coast.bin'; echo x > '%s/readme.txt'",
                 folder, folder, folder, folder);
     CHECK(shell(NULL,
                 "genisoimage -quiet -udf -allow-limited-size -iso-level 3 -o - '%s' 2>/dev/null | dd of='%s' bs=1M "
@@ -130,12 +130,18 @@ static void test_large(void) {
                 folder, image) == 0);
     OK(ws_source_file(image, &source, &error));
     OK(ws_udf_read(source, &tree, NULL, &error));
-    const struct ws_node *n = ws_tree_find(tree, "sources/install.wim");
+    const struct ws_node *n = ws_tree_find(tree, "charts/coast.bin");
     CHECK(n && ws_node_size(n) == 4300ull * 1048576 + 3);
     char end[4] = "";
     if (n) OK(ws_source_read(n->content, ws_node_size(n) - 3, end, 3, &error));
     CHECK_STR(end, "end");
     ws_tree_close(tree);
+    struct ws_iso *iso = NULL; /* where its length is cut to 32 bits */
+    OK(ws_iso_open(source, &iso, &error));
+    CHECK(ws_iso_facts(iso)->udf_holds_more);
+    n = ws_tree_find(ws_iso_tree(iso), "charts/coast.bin");
+    CHECK(n && ws_node_size(n) == 4300ull * 1048576 + 3);
+    ws_iso_close(iso);
     ws_source_close(source);
     (void)shell(NULL, "rm -rf '%s' '%s'", folder, image);
     free(folder);

@@ -57,6 +57,18 @@ static void correct_boot_lengths(struct ws_iso *iso) {
     }
 }
 
+/* More names, or more bytes: what makes both lists a file of over 4 GiB in one piece in both, and for ISO 9660 cuts its
+ * length to 32 bits (ECMA-119, section 9.1.4). */
+static bool holds_more(const struct ws_tree *a, const struct ws_tree *b) {
+    uint64_t bytes[2] = {0};
+    for (const struct ws_node *n = ws_tree_root(a); n; n = ws_tree_next(n))
+        bytes[0] += n->same_as ? 0 : ws_node_size(n);
+    for (const struct ws_node *n = ws_tree_root(b); n; n = ws_tree_next(n))
+        bytes[1] += n->same_as ? 0 : ws_node_size(n);
+    return ws_tree_count(a) > ws_tree_count(b) ||
+           (ws_tree_count(a) == ws_tree_count(b) && bytes[0] > bytes[1] + UINT32_MAX);
+}
+
 /* Large media keep their files on a UDF volume, and for ISO 9660 no more than a text that says so. What cannot be read
  * there is no reason to refuse what can. */
 static enum ws_status look_for_udf(struct ws_iso *iso, struct ws_error *error) {
@@ -66,7 +78,7 @@ static enum ws_status look_for_udf(struct ws_iso *iso, struct ws_error *error) {
     if (status != WS_OK) iso->udf = NULL;
     iso->facts.udf = status == WS_OK;
     const struct ws_tree *other = iso->facts.rock_ridge || !iso->joliet ? iso->primary : iso->joliet;
-    if (status == WS_OK && ws_tree_count(iso->udf) > ws_tree_count(other)) {
+    if (status == WS_OK && holds_more(iso->udf, other)) {
         iso->facts.udf_holds_more = true;
         return WS_OK;
     }
