@@ -125,7 +125,11 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
         ws_start_entries_of(b->tree[WS_ROLE_SYSTEM], p->family, b->remembers ? build_parameters(b, parameters) : NULL,
                             &entries, &p->findings, error);
     b->no_kernel = status == WS_E_NOTFOUND && starts_by_loader_alone(b);
-    if (status == WS_E_NOTFOUND && !b->no_kernel)
+    if (status == WS_E_NOTFOUND && !b->no_kernel && b->have_loader && build_needs_start(p))
+        ws_fail_hint(
+            error, WS_HINT_SYSTEM_FORMAT, "fat32",
+            "its own UEFI loader reads what firmware reads: put its files on FAT32, which ends a file at 4 GiB");
+    else if (status == WS_E_NOTFOUND && !b->no_kernel)
         ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_BLANK),
                      "nothing on the drive would start; for an ordinary drive no image is needed");
     if (!b->no_kernel) WS_TRY(status);

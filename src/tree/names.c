@@ -220,10 +220,12 @@ static enum ws_status number_folder(struct ws_tree *tree, struct ws_node *folder
     return status;
 }
 
+static const char too_large[] = "larger than a file may be";
+
 static const char *left_out(const struct ws_node *n, const struct ws_name_rules *rules) {
     switch (n->kind) {
     case WS_NODE_FOLDER: return NULL;
-    case WS_NODE_FILE: return ws_node_size(n) > rules->largest ? "larger than a file may be" : NULL;
+    case WS_NODE_FILE: return ws_node_size(n) > rules->largest ? too_large : NULL;
     case WS_NODE_LINK: return "a symbolic link to no file of the medium";
     default: return "a device or pipe";
     }
@@ -238,7 +240,12 @@ static bool leaves(void *context, struct ws_node *n) {
     const struct leaving *l = context;
     const char *why = left_out(n, l->rules);
     char path[160];
-    if (why)
+    if (why == too_large) /* seldom a file that nobody misses */
+        ws_findings_add(l->findings, WS_FAULT,
+                        "%s is %s on %s, and would be missing: put the files on exFAT, or split it where its system "
+                        "can put it together",
+                        ws_node_path(n, path, sizeof path), why, l->rules->system);
+    else if (why)
         ws_findings_add(l->findings, WS_WARNING, "%s is %s, which %s cannot hold; it is left out",
                         ws_node_path(n, path, sizeof path), why, l->rules->system);
     return why != NULL;
