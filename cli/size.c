@@ -32,6 +32,13 @@ struct sizing_job {
 static const uint32_t clusters[5] = {4096, 8192, 16384, 32768, 65536};
 static const uint64_t mib = 1 << 20;
 
+const char *size_fit(const struct cli *cli, const struct ws_drive_facts *drive, uint64_t needed, char out[32]) {
+    const bool fits = drive && needed <= drive->size;
+    const char *word = drive ? fits ? "yes" : "no" : "";
+    (void)snprintf(out, 32, "%s%-5s%s", ink(cli, fits ? INK_GOOD : INK_WARN), word, ink(cli, INK_PLAIN));
+    return out;
+}
+
 /* Drives as they are sold: a little less than their round number is usual, so 98 % of it is counted on. */
 uint64_t size_sold_for(uint64_t bytes) {
     for (uint64_t gb = 4; gb < 1 << 14; gb *= 2)

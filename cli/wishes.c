@@ -9,6 +9,16 @@
 #include <sys/stat.h>
 
 struct wishes wished;
+const struct poptOption twin_options[] = {
+    {"same-identity", 0, POPT_ARG_NONE, &wished.same_identity, 0,
+     "of a twin: keep the original's identifiers; never plug both drives in at once then", NULL},
+    {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0,
+     "of a twin: machine id and host keys of its own, made at its first start", NULL},
+    {"refresh", 0, POPT_ARG_NONE, &wished.refresh, 0,
+     "bring the twin that is on the drive up to date: only what changed is written", NULL},
+    {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
+     "of a twin: caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
+    POPT_TABLEEND};
 const struct poptOption wish_options[] = {
     {"request", 'r', POPT_ARG_STRING, &wished.request, 0, "begin with a saved request; further options change it",
      "FILE"},
@@ -45,14 +55,7 @@ const struct poptOption wish_options[] = {
      NULL},
     {"grow", 0, POPT_ARG_NONE, &wished.grows, 0,
      "with kind system: copied to a larger drive, it takes the room of that one when it starts there", NULL},
-    {"same-identity", 0, POPT_ARG_NONE, &wished.same_identity, 0,
-     "with kind twin: keep the original's identifiers; never plug both drives in at once then", NULL},
-    {"new-host", 0, POPT_ARG_NONE, &wished.new_host, 0,
-     "with kind twin: machine id and host keys of its own, made at its first start", NULL},
-    {"refresh", 0, POPT_ARG_NONE, &wished.refresh, 0,
-     "with kind twin: bring the twin that is on the drive up to date; only what changed is written", NULL},
-    {"leave-out", 0, POPT_ARG_STRING, &wished.leave_out, 0,
-     "with kind twin: caches, logs, temporary, crashes, trash, swap-files, kernels (old ones); with commas", "WORDS"},
+    {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)twin_options, 0, NULL, NULL},
     {"table", 0, POPT_ARG_STRING, &wished.table, 0, "with files or a full system: mbr or gpt (mbr up to 2 TiB)",
      "KIND"},
     {"rules", 0, POPT_ARG_STRING, &wished.rules, 0,

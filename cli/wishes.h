@@ -15,6 +15,7 @@ struct wishes { /* the options, as they were typed; NULL: not at all */
     uint64_t most;     /* bytes: what the drive holds; 0: that is not known yet */
 };
 extern const struct poptOption wish_options[];
+extern const struct poptOption twin_options[];     /* of `satchel twin`, too */
 extern const struct poptOption owner_options[];    /* owner.c; among the former */
 extern const struct poptOption addition_options[]; /* add.c; likewise */
 extern struct wishes wished;                       /* what those options fill */

@@ -85,7 +85,8 @@ WS_CHECKED enum ws_status ws_table_check(const struct ws_source *source, uint32_
 const struct ws_partition *ws_table_partitions(const struct ws_table *table, size_t *count);
 
 /** The same without those that hold no volume of their own (an extended entry, GPT's protective one), and with the
- *  partitions inside an extended entry. @param list  room for WS_VOLUME_PLACES @return how many */
+ *  partitions inside an extended entry, in order of their places. @param list  room for WS_VOLUME_PLACES @return how
+ * many */
 enum { WS_VOLUME_PLACES = WS_PARTITIONS_MOST };
 size_t ws_table_volumes(const struct ws_table *table, const struct ws_partition *list[WS_VOLUME_PLACES]);
 

@@ -20,11 +20,6 @@ static enum ws_status refuse(const struct ws_build *b, struct ws_error *error, c
     return ws_fail_next(error, "make it one from the beginning; everything on it is lost");
 }
 
-static int in_order(const void *a, const void *b) {
-    const struct ws_partition *const *x = a, *const *y = b;
-    return (*x)->at < (*y)->at ? -1 : (*x)->at > (*y)->at;
-}
-
 /* A row's volume on the twin: of the same kind; its names are the row's from now on. */
 static enum ws_status take_place(struct ws_build *b, struct twin_row *r, const struct ws_partition *place,
                                  struct ws_error *error) {
@@ -55,7 +50,6 @@ static enum ws_status look_at_drive(struct ws_build *b, struct ws_error *error) 
     WS_TRY(build_read_now(b, error));
     const size_t count = ws_table_volumes(b->table, list);
     if (count != t->rows) return refuse(b, error, "it has another number of volumes");
-    qsort(list, count, sizeof *list, in_order);
     for (size_t i = 0; i < count; i++) {
         if (!ws_inside(list[i]->at, list[i]->length, b->now->size)) return refuse(b, error, "its table is damaged");
         WS_TRY(take_place(b, &t->row[i], list[i], error));
@@ -242,8 +236,6 @@ static enum ws_status add_differences(struct ws_build *b, const struct ws_source
     enum ws_status status = both ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a comparison");
     for (uint64_t done = 0; done < length && status == WS_OK; done += CHUNK) {
         const size_t n = (size_t)ws_min_u64(CHUNK, length - done);
-        struct ws_piece piece = ws_source_piece(wanted, wanted_at + done, n);
-        (void)piece;
         WS_GO(ws_source_read(wanted, wanted_at + done, both, n, error));
         WS_GO(ws_source_read(b->now, at + done, both + CHUNK, n, error));
         if (memcmp(both, both + CHUNK, n) == 0) continue;

@@ -225,7 +225,7 @@ done:
 }
 
 /* A program of ours is the newest; whosever it is, what firmware finds is told. */
-static enum ws_status look_at_program(struct ws_build *b, struct ws_error *error) {
+static void look_at_program(struct ws_build *b) {
     struct build_twin *t = b->twin;
     for (size_t i = 0; i < t->rows; i++) {
         struct ws_tree *tree = t->row[i].tree;
@@ -240,10 +240,8 @@ static enum ws_status look_at_program(struct ws_build *b, struct ws_error *error
                                            : NULL;
         struct ws_loader look;
         if (kernel && kernel->content) b->kernel_signed = ws_loader_look(kernel->content, &look) && look.signed_;
-        return WS_OK;
+        return;
     }
-    (void)error;
-    return WS_OK;
 }
 
 enum ws_status twin_settle(struct ws_build *b, struct ws_error *error) {
@@ -271,7 +269,8 @@ enum ws_status twin_settle(struct ws_build *b, struct ws_error *error) {
         WS_TRY(build_make_start(b, error));
     }
     if (start) start->tree = b->tree[WS_ROLE_START];
-    return look_at_program(b, error);
+    look_at_program(b);
+    return WS_OK;
 }
 
 void twin_look_out(struct ws_build *b) {

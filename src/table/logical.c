@@ -4,6 +4,8 @@
 #include "base/bytes.h"
 #include "table/internal.h"
 
+#include <stdlib.h>
+
 static bool is_extended(uint8_t type) { return type == 0x05 || type == 0x0f || type == 0x85; }
 
 /* One record. `next` is 0 where the row ends. @return false if it is none */
@@ -56,6 +58,11 @@ enum ws_status table_read_logical(const struct ws_source *source, struct ws_tabl
     return WS_OK;
 }
 
+static int in_order(const void *a, const void *b) {
+    const struct ws_partition *const *x = a, *const *y = b;
+    return (*x)->at < (*y)->at ? -1 : (*x)->at > (*y)->at;
+}
+
 size_t ws_table_volumes(const struct ws_table *t, const struct ws_partition *list[WS_VOLUME_PLACES]) {
     size_t count, found = 0;
     const struct ws_partition *p = ws_table_partitions(t, &count);
@@ -63,5 +70,6 @@ size_t ws_table_volumes(const struct ws_table *t, const struct ws_partition *lis
         if (p[i].mbr_type != 0xee && !is_extended(p[i].mbr_type)) list[found++] = &p[i];
     for (size_t i = 0; i < t->logical_count && t->kind == WS_TABLE_MBR && found < WS_VOLUME_PLACES; i++)
         list[found++] = &t->logical[i];
+    qsort(list, found, sizeof *list, in_order);
     return found;
 }

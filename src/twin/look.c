@@ -78,17 +78,11 @@ static const char *system_at(const struct ws_contents *c, uint64_t at) {
     return "unknown";
 }
 
-static int in_order(const void *a, const void *b) {
-    const struct ws_partition *const *x = a, *const *y = b;
-    return (*x)->at < (*y)->at ? -1 : (*x)->at > (*y)->at;
-}
-
 static enum ws_status look_at_all(struct ws_original *o, const struct ws_contents *c, struct ws_error *error) {
     static const char bios_code[] = "21686148-6449-6e6f-744e-656564454649";
     const struct ws_partition *list[WS_VOLUME_PLACES];
-    size_t places = ws_table_volumes(&o->table, list);
+    const size_t places = ws_table_volumes(&o->table, list);
     char type[37];
-    qsort(list, places, sizeof *list, in_order);
     for (size_t i = 0; i < places; i++) {
         if (i && list[i]->at < list[i - 1]->at + list[i - 1]->length) {
             ws_fail(error, WS_E_UNSUPPORTED, "its partitions %u and %u lie over each other", list[i - 1]->number,

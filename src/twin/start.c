@@ -127,7 +127,6 @@ static bool has_entries(const struct ws_tree *tree) {
 
 enum ws_status twin_find_system(struct ws_original *o, struct ws_error *error) {
     static const char *const boot[] = {"/boot"}, *const firmware[] = {"/boot/efi", "/efi"};
-    (void)error;
     o->root = o->kernels = o->firmware = o->volumes;
     struct ws_system_facts *facts = malloc(sizeof *facts);
     if (!facts) return ws_fail(error, WS_E_NOMEM, "out of memory for an original");
