@@ -1,6 +1,8 @@
 /* test_table.c — partition tables: made, changed, damaged; the kernel as the judge. */
 #include "tests/harness.h"
 
+#include "base/bytes.h"
+
 #include <unistd.h>
 
 enum { MIB = 1 << 20 };
@@ -305,11 +307,41 @@ static void other_peoples_code_reads_every_table(void) {
     }
 }
 
+/* A chain of records that leads in circles, or away, is damage, and ends. */
+static void extended_partitions_that_lead_nowhere(void) {
+    for (uint32_t next = 0; next < 3; next++) {
+        struct ws_table table;
+        struct ws_findings found = {0};
+        struct ws_source *source = NULL;
+        uint8_t *bytes = calloc(1, MIB), *e = bytes + 446;
+        e[4] = 0x05;
+        ws_store_le32(e + 8, 100);
+        ws_store_le32(e + 12, 1000);
+        bytes[510] = bytes[100 * 512 + 510] = 0x55;
+        bytes[511] = bytes[100 * 512 + 511] = 0xaa;
+        e = bytes + 100 * 512 + 446;
+        e[4] = 0x83;
+        ws_store_le32(e + 8, 8);
+        ws_store_le32(e + 12, 8);
+        e[16 + 4] = 0x05;
+        ws_store_le32(e + 16 + 8, next == 0 ? 0 : next == 1 ? 5000 : 50);
+        ws_store_le32(e + 16 + 12, 10);
+        OK(ws_source_memory(bytes, MIB, &source, &error));
+        OK(ws_table_read(source, 512, &table, &found, &error));
+        CHECK(table.logical_count >= 1 && table.logical_count <= WS_LOGICAL_MOST);
+        CHECK(next == 0 || found.count == 1);
+        ws_findings_free(&found);
+        ws_source_close(source);
+        free(bytes);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a table reads back as it was made", a_table_reads_back_as_it_was_made},
         {"every damage is found", every_damage_is_found},
         {"damage anywhere is never taken for sound", damage_anywhere_is_never_taken_for_sound},
+        {"extended partitions that lead nowhere", extended_partitions_that_lead_nowhere},
         {"a damaged primary falls back to the backup", a_damaged_primary_falls_back_to_the_backup},
         {"partitions that cannot be are refused", partitions_that_cannot_be_are_refused},
         {"a table moves to a larger drive", a_table_moves_to_a_larger_drive},
