@@ -99,7 +99,15 @@ void unmount(const char *place);
 void put_text(struct ws_tree *tree, const char *path, const char *text);
 struct ws_node *put_link(struct ws_tree *tree, const char *path, const char *target);
 /** A random tree: folders, files, links, hard links, devices, attributes, as the flags allow. */
-enum { TREE_LINKS = 1, TREE_DEVICES = 2, TREE_XATTRS = 4, TREE_OWNERS = 8, TREE_ALL = 15, TREE_SHORT = 16 };
+enum {
+    TREE_LINKS = 1,
+    TREE_DEVICES = 2,
+    TREE_XATTRS = 4,
+    TREE_OWNERS = 8,
+    TREE_ALL = 15,
+    TREE_SHORT = 16,
+    TREE_MARKS = 32
+};
 struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes);
 /** Every difference between two trees is a failed check. Flags as above say what is compared. */
 void compare_trees(const struct ws_tree *seen, const struct ws_tree *wanted, unsigned flags);

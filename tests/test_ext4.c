@@ -91,7 +91,7 @@ static void random_sizes_are_clean_and_as_predicted(void) {
 static void random_trees_come_out_of_the_kernel_as_they_went_in(void) {
     bool judge = have_program("e2fsck");
     for (int i = 0; i < cases_of(120); i++) {
-        struct ws_tree *tree = random_tree(random_below(i % 10 == 0 ? 1500 : 120), TREE_ALL, 200000);
+        struct ws_tree *tree = random_tree(random_below(i % 10 == 0 ? 1500 : 120), TREE_ALL | TREE_MARKS, 200000);
         struct ws_ext4_geometry g;
         struct ws_layout *layout;
         struct ws_ext4_params p = params_of((48 + random_below(200)) * MIB);
@@ -103,14 +103,14 @@ static void random_trees_come_out_of_the_kernel_as_they_went_in(void) {
             if (judge) check_clean(path, p.size);
             OK(ws_layout_source(layout, &view, &error));
             OK(ws_ext4_read(view, &back, NULL, &error)); /* our own reader */
-            compare_trees(back, tree, TREE_ALL);
+            compare_trees(back, tree, TREE_ALL | TREE_MARKS);
             ws_tree_close(back);
             ws_source_close(view);
             char device[64];
             const char *place = scratch("tree");
             if (may_mount() && loop_attach(path, device)) {
                 if (mount_at(device, "ext4", "ro", place)) {
-                    compare_with_folder(tree, place, TREE_ALL);
+                    compare_with_folder(tree, place, TREE_ALL | TREE_MARKS);
                     unmount(place);
                 }
                 loop_detach(device);

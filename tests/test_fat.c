@@ -41,6 +41,46 @@ static void add_awkward_names(struct ws_tree *tree, size_t count) {
     }
 }
 
+/* Attributes as another program tells them, and they are read back. */
+static void attributes_are_kept(void) {
+    struct ws_tree *tree = NULL, *back = NULL;
+    struct ws_layout *layout = NULL;
+    struct ws_source *view = NULL;
+    struct ws_text said = {0};
+    const struct ws_fat_params p = {.size = 40 * MIB, .serial = 7, .bits = 32, .made_at = 1790000000};
+    uint64_t size = 0, free_bytes = 0;
+    const char *path = scratch("marks.img");
+    OK(ws_tree_create(&tree, &error));
+    for (uint8_t marks = 0; marks < 16; marks++) {
+        char name[16];
+        struct ws_node *n = NULL;
+        snprintf(name, sizeof name, "%02X.TXT", marks);
+        OK(ws_tree_put(tree, name, "tide", 4, &n, &error));
+        n->marks = marks & 7;
+        n->mode = marks & 8 ? 0444 : 0644;
+    }
+    OK(ws_layout_create(p.size, &layout, &error));
+    OK(ws_fat_compose(&p, tree, 0, layout, &size, &free_bytes, &error));
+    save_layout(layout, path);
+    OK(ws_layout_source(layout, &view, &error));
+    OK(ws_fat_read(view, &back, NULL, &error));
+    compare_trees(back, tree, TREE_MARKS);
+    for (struct ws_node *n = ws_tree_next(ws_tree_root(back)); n; n = ws_tree_next(n))
+        CHECK_INT(n->mode, ws_tree_find(tree, n->name)->mode);
+    if (have_program("mattrib")) {
+        CHECK_INT(shell(&said, "mattrib -i %s '::/*.TXT' | tr -d ' ' | sort -t/ -k2 | tr '\n' ' '", path), 0);
+        CHECK_STR(
+            said.data,
+            "A::/00.TXT AH::/01.TXT AS::/02.TXT ASH::/03.TXT ::/04.TXT H::/05.TXT S::/06.TXT SH::/07.TXT "
+            "AR::/08.TXT AHR::/09.TXT ASR::/0A.TXT ASHR::/0B.TXT R::/0C.TXT HR::/0D.TXT SR::/0E.TXT SHR::/0F.TXT ");
+    }
+    ws_text_free(&said);
+    ws_tree_close(back);
+    ws_source_close(view);
+    ws_layout_close(layout);
+    ws_tree_close(tree);
+}
+
 static void random_trees_come_back_as_they_were(void) {
     for (int i = 0; i < cases_of(200); i++) {
         struct ws_tree *tree = random_tree(random_below(i % 20 == 0 ? 1500 : 100), TREE_ALL, 60000), *back = NULL;
@@ -279,6 +319,7 @@ static void sectors_are_counted_in_32_bits(void) {
 
 int main(int argc, char **argv) {
     static const struct test tests[] = {
+        {"attributes are kept", attributes_are_kept},
         {"200 random trees come back as they were", random_trees_come_back_as_they_were},
         {"every size goes with its clusters", every_size_goes_with_its_clusters},
         {"what FAT cannot hold is said", what_fat_cannot_hold_is_said},

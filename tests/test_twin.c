@@ -46,7 +46,9 @@ static const struct {
     const char *format;
     unsigned flags;
     uint64_t least;
-} formats[] = {{"ext4", TREE_ALL, 16ull * MIB}, {"fat32", TREE_SHORT, 64ull * MIB}, {"exfat", 0, 64ull * MIB}};
+} formats[] = {{"ext4", TREE_ALL | TREE_MARKS, 16ull * MIB},
+               {"fat32", TREE_SHORT | TREE_MARKS, 64ull * MIB},
+               {"exfat", TREE_MARKS, 64ull * MIB}};
 
 /* Every file of every volume, on smaller and larger drives. */
 static void test_random(void) {

@@ -3,6 +3,8 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/fs.h>
+#include <sys/ioctl.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <sys/xattr.h>
@@ -50,6 +52,10 @@ struct ws_tree *random_tree(size_t nodes, unsigned flags, uint64_t most_bytes) {
             n->gid = (uint32_t)random_below(200000);
             n->mtime_ns = (uint32_t)random_below(1000000000);
         }
+        if (flags & TREE_MARKS && (what == WS_NODE_FILE || what == WS_NODE_FOLDER) && random_below(3) == 0)
+            n->marks = (uint8_t)(random_next() & (flags & TREE_OWNERS      ? 0xf8
+                                                  : what == WS_NODE_FOLDER ? WS_MARK_HIDDEN | WS_MARK_SYSTEM
+                                                                           : 7));
         if (what == WS_NODE_FILE) {
             size_t length = (size_t)random_below(random_below(8) == 0 ? most_bytes : most_bytes / 20 + 1);
             char *bytes = malloc(length + 1);
@@ -125,6 +131,8 @@ static void compare_nodes(const struct ws_node *seen, const struct ws_node *want
          s->mtime_ns != w->mtime_ns))
         fail_at(__FILE__, __LINE__, "%s: mode %o %u:%u time %lld.%u, not %o %u:%u %lld.%u", path, s->mode, s->uid,
                 s->gid, (long long)s->mtime, s->mtime_ns, w->mode, w->uid, w->gid, (long long)w->mtime, w->mtime_ns);
+    if (flags & TREE_MARKS && wanted->parent && s->marks != w->marks)
+        fail_at(__FILE__, __LINE__, "%s: marks %02x, not %02x", path, s->marks, w->marks);
     if (flags & TREE_XATTRS) {
         CHECK_INT(count_xattrs(s), count_xattrs(w));
         for (const struct ws_xattr *x = w->xattrs; x; x = x->next) {
@@ -152,6 +160,25 @@ void compare_trees(const struct ws_tree *seen, const struct ws_tree *wanted, uns
     CHECK_INT(ws_tree_count(seen), ws_tree_count(wanted));
 }
 
+/* As the kernel tells them of an open file: see chattr(1). */
+static void compare_marks(const char *path, uint8_t wanted) {
+    static const struct {
+        int flag;
+        uint8_t mark;
+    } marks[] = {{FS_IMMUTABLE_FL, WS_MARK_FIXED},
+                 {FS_APPEND_FL, WS_MARK_APPEND_ONLY},
+                 {FS_NODUMP_FL, WS_MARK_NO_DUMP},
+                 {FS_NOATIME_FL, WS_MARK_NO_ACCESS_TIME},
+                 {FS_SYNC_FL, WS_MARK_WRITTEN_AT_ONCE}};
+    int flags = 0;
+    int fd = open(path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+    CHECK(fd >= 0 && ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0);
+    if (fd >= 0) close(fd);
+    for (size_t i = 0; i < sizeof marks / sizeof marks[0]; i++)
+        if (!(flags & marks[i].flag) != !(wanted & marks[i].mark))
+            fail_at(__FILE__, __LINE__, "%s: flags %x for marks %02x", path, (unsigned)flags, wanted);
+}
+
 void compare_with_folder(const struct ws_tree *tree, const char *folder, unsigned flags) {
     for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         const struct ws_node *w = n->same_as ? n->same_as : n;
@@ -172,6 +199,7 @@ void compare_with_folder(const struct ws_tree *tree, const char *folder, unsigne
              s.st_mtim.tv_sec != w->mtime || (uint32_t)s.st_mtim.tv_nsec != w->mtime_ns))
             fail_at(__FILE__, __LINE__, "%s: mode %o, not %o, or owner or time differ", path, s.st_mode & 07777,
                     w->mode);
+        if (flags & TREE_MARKS && (w->kind == WS_NODE_FILE || w->kind == WS_NODE_FOLDER)) compare_marks(full, w->marks);
         if (w->kind == WS_NODE_CHAR || w->kind == WS_NODE_BLOCK)
             CHECK(major(s.st_rdev) == w->major && minor(s.st_rdev) == w->minor);
         if (w->kind == WS_NODE_LINK) {

@@ -28,12 +28,26 @@ struct ws_xattr {
     size_t length; /**< bytes of value */
 };
 
+/** Marks that a file system keeps of a file or folder: the first of FAT and exFAT, the others of ext4 (chattr(1)). */
+enum ws_mark_bit {
+    WS_MARK_HIDDEN = 1,
+    WS_MARK_SYSTEM = 2,
+    WS_MARK_SAVED = 4, /**< a file without the mark that it is to be archived */
+    WS_MARK_FIXED = 8, /**< immutable */
+    WS_MARK_APPEND_ONLY = 16,
+    WS_MARK_NO_DUMP = 32,
+    WS_MARK_NO_ACCESS_TIME = 64,
+    WS_MARK_WRITTEN_AT_ONCE = 128 /**< synchronous */
+};
+
 struct ws_node {
     char *name; /**< one path component; "" for the root */
     struct ws_node *parent, *first, *last, *next;
     enum ws_node_kind kind;
-    uint16_t mode; /**< permission bits, 07777 */
-    bool reserved; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content */
+    uint16_t mode;     /**< permission bits, 07777 */
+    uint8_t marks;     /**< enum ws_mark_bit */
+    bool reserved : 1; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content
+                        */
     bool superseded : 1, going : 1; /**< the tree's own: another node has its name and place, see ws_tree_fresh(); it is
                                        being dropped */
     uint32_t uid, gid;

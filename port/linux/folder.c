@@ -115,6 +115,26 @@ struct walking {
 };
 
 /* All of a name's extended attributes, access control lists among them. A file system that has none is no error. */
+/* Owner, mode, time; and what statx(2) tells of marks. */
+static void take_facts(struct ws_node *n, const char *path, const struct stat *s) {
+    static const struct {
+        uint64_t told;
+        uint8_t mark;
+    } marks[] = {{STATX_ATTR_IMMUTABLE, WS_MARK_FIXED},
+                 {STATX_ATTR_APPEND, WS_MARK_APPEND_ONLY},
+                 {STATX_ATTR_NODUMP, WS_MARK_NO_DUMP}};
+    struct statx more;
+    n->mode = s->st_mode & 07777;
+    n->uid = s->st_uid;
+    n->gid = s->st_gid;
+    n->mtime = s->st_mtim.tv_sec;
+    n->mtime_ns = (uint32_t)s->st_mtim.tv_nsec;
+    if (n->kind != WS_NODE_FILE && n->kind != WS_NODE_FOLDER) return;
+    if (statx(AT_FDCWD, path[0] ? path : "/", AT_SYMLINK_NOFOLLOW, 0, &more) != 0) return;
+    for (size_t i = 0; i < sizeof marks / sizeof marks[0]; i++)
+        if (more.stx_attributes & marks[i].told) n->marks |= marks[i].mark;
+}
+
 static enum ws_status add_xattrs(struct ws_tree *tree, struct ws_node *n, const char *path, struct ws_error *error) {
     char small[4096];
     char value[65536]; /* the kernel's own bound */
@@ -160,11 +180,7 @@ static enum ws_status add(struct walking *w, struct ws_node *parent, const char 
     }
     WS_TRY(ws_tree_add(tree, parent, name, kind_of(s->st_mode), &n, error));
     *out = n;
-    n->mode = s->st_mode & 07777;
-    n->uid = s->st_uid;
-    n->gid = s->st_gid;
-    n->mtime = s->st_mtim.tv_sec;
-    n->mtime_ns = (uint32_t)s->st_mtim.tv_nsec;
+    take_facts(n, path, s);
     n->major = major(s->st_rdev);
     n->minor = minor(s->st_rdev);
     if (s->st_nlink > 1 && n->kind != WS_NODE_FOLDER) WS_TRY(find_twin(&w->twins, s, n, error));
@@ -259,10 +275,6 @@ enum ws_status ws_linux_tree_of_mount(const char *path, const dev_t *devices, si
     WS_TRY(look(path, &s, error));
     WS_TRY(read_tree(&w, strcmp(path, "/") == 0 ? "" : path, tree, error));
     struct ws_node *top = ws_tree_root(*tree);
-    top->mode = s.st_mode & 07777;
-    top->uid = s.st_uid;
-    top->gid = s.st_gid;
-    top->mtime = s.st_mtim.tv_sec;
-    top->mtime_ns = (uint32_t)s.st_mtim.tv_nsec;
+    take_facts(top, path, &s);
     return add_xattrs(*tree, top, path, error);
 }

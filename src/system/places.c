@@ -57,6 +57,7 @@ static uint32_t mapped(const uint32_t *map, uint32_t id) { return id < CARRY_SYS
 
 static enum ws_status copy_facts(struct carry *c, const struct ws_node *from, struct ws_node *to) {
     to->mode = from->mode;
+    to->marks = from->marks;
     to->uid = mapped(c->uid, from->uid);
     to->gid = mapped(c->gid, from->gid);
     to->mtime = from->mtime;

@@ -225,6 +225,7 @@ void tree_take_over(struct ws_node *node, const struct ws_node *from) {
     node->same_as = NULL;
     node->kind = from->kind;
     node->mode = from->mode;
+    node->marks = from->marks;
     node->uid = from->uid;
     node->gid = from->gid;
     node->mtime = from->mtime;

@@ -157,7 +157,7 @@ static void add_set(const struct composing *c, struct ws_text *out, const struct
     uint8_t *s = set + EXFAT_ENTRY;
     set[0] = ENTRY_FILE;
     set[1] = (uint8_t)(1 + names);
-    ws_store_le16(set + 4, (uint16_t)((folder ? 0x10 : 0x20) | (n->mode & 0222 ? 0 : 0x01)));
+    ws_store_le16(set + 4, fat_attributes_of(n));
     store_time(set + 8, &set[20], &set[22], n->mtime, n->mtime_ns);
     store_time(set + 12, &set[21], &set[23], n->mtime, n->mtime_ns);
     store_time(set + 16, NULL, &set[24], n->mtime, 0);

@@ -151,7 +151,7 @@ static enum ws_status add_node(struct reading *r, struct ws_node *folder, const 
     if (status == WS_E_RANGE) return damaged(error, "a file name is impossible");
     WS_TRY(status);
     if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be");
-    node->mode = (uint16_t)((is_folder ? 0755 : 0644) & (attributes & 1 ? ~0222 : ~0));
+    fat_take_attributes(node, (uint8_t)attributes);
     node->mtime = load_time(set + 12, set[21], set[23], &node->mtime_ns);
     if (is_folder) {
         node->work = first;

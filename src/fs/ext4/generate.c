@@ -4,6 +4,30 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* "Inode flags" (Linux, ext4/inodes.rst) */
+static const struct {
+    uint8_t mark;
+    uint32_t flag;
+} marks[] = {{WS_MARK_WRITTEN_AT_ONCE, 0x8},
+             {WS_MARK_FIXED, 0x10},
+             {WS_MARK_APPEND_ONLY, 0x20},
+             {WS_MARK_NO_DUMP, 0x40},
+             {WS_MARK_NO_ACCESS_TIME, 0x80}};
+
+uint32_t ext4_flags_of(uint8_t set) {
+    uint32_t flags = 0;
+    for (size_t i = 0; i < sizeof marks / sizeof marks[0]; i++)
+        if (set & marks[i].mark) flags |= marks[i].flag;
+    return flags;
+}
+
+uint8_t ext4_marks_of(uint32_t flags) {
+    uint8_t set = 0;
+    for (size_t i = 0; i < sizeof marks / sizeof marks[0]; i++)
+        if (flags & marks[i].flag) set |= marks[i].mark;
+    return set;
+}
+
 static uint32_t inode_seed(const struct ws_ext4_geometry *g, uint32_t ino) {
     uint8_t raw[8];
     ws_store_le32(raw, ino);
@@ -157,6 +181,7 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
         } else {
             make_root(g, item, &shape, out + 0x28);
             if (ext4_index_of(g, item)) flags |= FLAG_INDEX;
+            if (node) flags |= ext4_flags_of(node->marks);
         }
         ws_store_le32(out + 0x20, flags);
         if (shape.xattr_block) {

@@ -47,6 +47,9 @@ enum { /* feature bits; "incompat" ones change the layout */
        RO_METADATA_CSUM = 0x400,
        RO_ORPHAN_PRESENT = 0x10000
 };
+/* A file's marks as its inode has them; bits of enum ws_mark_bit, and back. */
+uint32_t ext4_flags_of(uint8_t marks);
+uint8_t ext4_marks_of(uint32_t flags);
 enum { FLAG_INDEX = 0x1000, FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
 enum { GROUP_INODE_UNINIT = 1, GROUP_BLOCK_UNINIT = 2, GROUP_INODE_ZEROED = 4 };
 #define JOURNAL_MAGIC 0xc03b3998u

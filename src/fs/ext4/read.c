@@ -92,6 +92,8 @@ static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *
     node->uid = ws_load_le16(inode + 0x02) | (uint32_t)ws_load_le16(inode + 0x78) << 16;
     node->gid = ws_load_le16(inode + 0x18) | (uint32_t)ws_load_le16(inode + 0x7a) << 16;
     node->origin = ino;
+    if (node->kind == WS_NODE_FILE || node->kind == WS_NODE_FOLDER)
+        node->marks = ext4_marks_of(ws_load_le32(inode + 0x20));
     load_time(inode, node);
     WS_TRY(load_xattrs(r, inode, node, error));
     if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA)

@@ -176,9 +176,8 @@ static enum ws_status make_folder(const struct composing *c, const struct ws_nod
     for (const struct ws_node *n = folder->first; n; n = n->next, i++) {
         size_t pieces = long_pieces(n);
         bool is_folder = n->kind == WS_NODE_FOLDER;
-        uint8_t attributes = (uint8_t)((is_folder ? 0x10 : 0x20) | (n->mode & 0222 ? 0 : 0x01));
         if (pieces) add_long(out, n, names[i], pieces);
-        add_entry(out, names[i], attributes, n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
+        add_entry(out, names[i], fat_attributes_of(n), n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
     }
     free(names);
     return ws_text_status(out, error);

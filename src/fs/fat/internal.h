@@ -4,6 +4,7 @@
 
 #include "base/bytes.h"
 #include "base/calendar.h"
+#include "fs/attributes.h"
 #include "wild_satchel/fat.h"
 #include "wild_satchel/names.h"
 

@@ -208,7 +208,7 @@ static enum ws_status add_entry(struct reading *r, struct ws_node *folder, const
     uint32_t first = ws_load_le16(e + 26) | (s->bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
     uint32_t size = ws_load_le32(e + 28);
     node->mtime = load_time(e);
-    node->mode = is_folder ? 0755 : e[11] & 1 ? 0444 : 0644;
+    fat_take_attributes(node, e[11]);
     node->origin = first;
     node->work = first >= 2 ? fat_data_at(s) + (uint64_t)(first - 2) * s->cluster : 0;
     node->work2 = record_at;
