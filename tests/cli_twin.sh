@@ -59,6 +59,23 @@ expect 3 "nothing was written" "$satchel" twin office.img --drive "$teasel" --be
 rm -f "$teasel.plan"
 ok "what was not confirmed is as it was" [ "$(stat -c %b "b/$teasel.drive")" -eq 0 ]
 
+# Of a file system whose files are not read only what is in use, if it was left in order
+truncate -s 70M charts.img
+printf 'label: gpt\nsize=60M, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n' | sfdisk -q charts.img
+truncate -s 60M volume && mkntfs -q -F volume >/dev/null 2>&1
+head -c 9000000 /dev/urandom >chart && ntfscp -q volume chart chart >/dev/null 2>&1
+dd if=volume of=charts.img bs=1M seek=1 conv=notrunc,sparse status=none
+head -c 70M /dev/zero | tr '\0' '\245' >full.img # what was there before must not matter
+expect 0 "NTFS, 60 MiB: its files are not read here, but what of it is in use" "$satchel" plan --kind twin --image charts.img --drive full.img --save charts.plan
+expect 0 "written, flushed and checked" "$satchel" build charts.plan --confirm "$("$satchel" drives full.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')"
+json 'int(d["result"]["write_bytes"]) < 40e6' cat charts.plan
+dd if=full.img of=volume bs=1M skip=1 count=60 status=none
+ok "a copy of what is in use is whole" sh -c 'ntfscat -q volume chart 2>/dev/null | cmp - chart && ntfsfix -n volume >/dev/null 2>&1'
+ntfsfix volume >/dev/null 2>&1 # which marks it
+dd if=volume of=charts.img bs=1M seek=1 conv=notrunc status=none
+expect 0 "all of it, for what is in use cannot be told: it is marked as not left in order" "$satchel" plan --kind twin --image charts.img --drive full.img --over --save charts.plan
+rm -f volume chart charts.* full.img
+
 # Carried over in one go; it starts where it says; refreshed, only what changed is written
 expect 0 "flushed and checked" "$satchel" twin office.img --drive "$gorse" --bench b --leave-out caches --swap 2G --confirm "$gorse"
 follows plan cat "$gorse.plan"

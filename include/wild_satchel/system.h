@@ -53,6 +53,16 @@ WS_CHECKED enum ws_status ws_kernel_look(const struct ws_tree *root, struct ws_k
 uint32_t ws_kernel_lacks(const struct ws_kernel *kernel);
 /** Those that it is not known to have. */
 uint32_t ws_kernel_unsure(const struct ws_kernel *kernel);
+/**
+ * Give its initial RAM disk what it is known to lack, out of the root: drivers for USB drives, of whatever speed, and
+ * what they need. They go into an archive behind it, taken in by a hook of its own scripts; the root's settings have a
+ * later one made for any PC. Of one that was looked at before; look at it again afterwards.
+ * @param added  bit N: driver N; 0 where nothing is missing, the root has no such driver, or its maker's scripts are
+ *               not known here
+ * @return WS_E_FORMAT for a damaged driver, WS_E_NOTFOUND for one that the root's list names and it lacks; WS_E_READ
+ */
+WS_CHECKED enum ws_status ws_kernel_add_drivers(struct ws_tree *root, const struct ws_kernel *kernel, int64_t made_at,
+                                                uint32_t *added, struct ws_error *error);
 
 /** Why a kernel could not open a locked root: its initial RAM disk has to ask for the passphrase, and must be known to.
  *  @return NULL if it can */

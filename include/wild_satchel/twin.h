@@ -8,6 +8,7 @@
 
 #include "wild_satchel/format.h"
 #include "wild_satchel/system.h"
+#include "wild_satchel/used.h"
 
 WS_BEGIN
 
@@ -37,7 +38,7 @@ struct ws_twin_wishes {
 /** How a volume of the original becomes one of the twin. */
 enum ws_twin_way {
     WS_TWIN_ANEW,     /**< its files laid down anew, on a volume of any size that holds them */
-    WS_TWIN_AS_IT_IS, /**< its bytes as they are */
+    WS_TWIN_AS_IT_IS, /**< its bytes as they are; of those only what is in use, where that is known */
     WS_TWIN_EMPTY,    /**< made anew, with nothing in it: swap */
     WS_TWIN_WAYS
 };
@@ -55,6 +56,7 @@ struct ws_original_volume {
     struct ws_volume_facts facts;   /**< meaningful with a format */
     char system[24];                /**< what it is: "ext4", "NTFS", "unknown", "empty" */
     char why[160];                  /**< as it is: why not anew, in words */
+    struct ws_used used;            /**< as it is: what of it is in use, where that is known; else no stretch at all */
     struct ws_source *slice;
     struct ws_tree *tree;  /**< WS_TWIN_ANEW; belongs to the original until it is taken (set it to NULL) */
     uint64_t files, bytes; /**< in the tree: names, and bytes of their contents */

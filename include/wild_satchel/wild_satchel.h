@@ -65,6 +65,7 @@
 #include "wild_satchel/table.h"
 #include "wild_satchel/tree.h"
 #include "wild_satchel/twin.h"
+#include "wild_satchel/used.h"
 #include "wild_satchel/trial.h"
 #include "wild_satchel/udf.h"
 #include "wild_satchel/write.h"

@@ -320,8 +320,10 @@ static enum ws_status compose_row(struct ws_build *b, struct twin_row *r, struct
     if (r->role == WS_ROLE_SWAP) return WS_OK;
     if (!r->format) {
         uint64_t differs = 0;
-        const struct ws_source *slice = b->twin->original.volume[r->of].slice;
-        WS_TRY(add_differences(b, slice, 0, v->at, v->size, &differs, error));
+        const struct ws_original_volume *was = &b->twin->original.volume[r->of];
+        const struct ws_stretch all = {0, v->size}, *s = was->used.count ? was->used.stretch : &all;
+        for (size_t i = 0; i < ws_max_u64(was->used.count, 1); i++)
+            WS_TRY(add_differences(b, was->slice, s[i].at, v->at + s[i].at, s[i].length, &differs, error));
         b->twin->changed_bytes += differs;
         return WS_OK;
     }

@@ -101,8 +101,11 @@ static enum ws_status compose_row(struct ws_build *b, const struct twin_row *r, 
                                   struct ws_error *error) {
     (void)ws_layout_part(b->layout, r->role);
     if (!r->format) {
-        const struct ws_source *slice = b->twin->original.volume[r->of].slice;
-        return ws_layout_add(b->layout, v->at, slice->size, slice, 0, WS_PHASE_BODY, error);
+        const struct ws_original_volume *was = &b->twin->original.volume[r->of];
+        const struct ws_stretch all = {0, was->slice->size}, *s = was->used.count ? was->used.stretch : &all;
+        for (size_t i = 0; i < ws_max_u64(was->used.count, 1); i++)
+            WS_TRY(ws_layout_add(b->layout, v->at + s[i].at, s[i].length, was->slice, s[i].at, WS_PHASE_BODY, error));
+        return WS_OK;
     }
     struct ws_volume_params params = build_params(b, r->role, r->format, v->size);
     params.cluster = 0;

@@ -22,6 +22,25 @@ static void count(struct ws_original_volume *v) {
     }
 }
 
+/* Its files are not read here; its allocation may be. */
+static enum ws_status look_at_used(struct ws_original_volume *v, struct ws_error *error) {
+    struct ws_error why = {0};
+    char size[32];
+    enum ws_status status = ws_used_look(v->slice, &v->used, &why);
+    if (status == WS_E_NOMEM || status == WS_E_READ) {
+        if (error) *error = why;
+        return status;
+    }
+    v->bytes = v->used.bytes;
+    if (status == WS_OK)
+        (void)snprintf(v->why, sizeof v->why, "its files are not read here, but what of it is in use: %s",
+                       ws_size_counted(v->used.bytes, size, sizeof size));
+    else ws_used_free(&v->used);
+    if (status == WS_E_UNSUPPORTED || status == WS_E_FORMAT)
+        (void)snprintf(v->why, sizeof v->why, "all of it, for what is in use cannot be told: %.110s", why.what);
+    return WS_OK;
+}
+
 /* Of files that nobody shares and nobody locks a copy is as good; of all else its bytes are. */
 static enum ws_status look_at(struct ws_original_volume *v, const char *system, struct ws_error *error) {
     struct ws_error why = {0};
@@ -33,7 +52,7 @@ static enum ws_status look_at(struct ws_original_volume *v, const char *system, 
                        strcmp(system, "unknown") == 0 ? "no file system known here"
                        : strcmp(system, "empty") == 0 ? "nothing is seen on it"
                                                       : "its files are not read here");
-        return WS_OK;
+        return look_at_used(v, error);
     }
     (void)snprintf(v->system, sizeof v->system, "%s", v->facts.system);
     if (strcmp(v->format->word, "swap") == 0) {
@@ -109,6 +128,11 @@ static enum ws_status hash_volume(const struct ws_original_volume *v, struct ws_
     ws_hash_add(hash, v->facts.label, strlen(v->facts.label) + 1);
     if (v->tree) ws_tree_hash(v->tree, hash);
     if (v->way != WS_TWIN_AS_IT_IS) return WS_OK;
+    for (size_t i = 0; i < v->used.count; i++) {
+        ws_store_le64(raw, v->used.stretch[i].at);
+        ws_store_le64(raw + 8, v->used.stretch[i].length);
+        ws_hash_add(hash, raw, 16);
+    }
     const uint64_t size = v->slice->size;
     const uint64_t ends[] = {0, size > EDGE ? size - EDGE : 0};
     for (size_t i = 0; i < 2; i++) {
@@ -179,6 +203,7 @@ enum ws_status ws_original_complete(struct ws_original *o, struct ws_error *erro
 void ws_original_close(struct ws_original *o) {
     for (size_t i = 0; i < o->volumes; i++) {
         ws_tree_close(o->volume[i].tree);
+        ws_used_free(&o->volume[i].used);
         ws_source_close(o->volume[i].slice);
     }
     ws_findings_free(&o->findings);

@@ -519,17 +519,29 @@ static void original(const struct input *in) {
     free(o);
 }
 
+/* The beginning of a volume of 32 MiB. */
+static void used(const struct input *in) {
+    struct ws_source *volume = NULL;
+    struct ws_used u;
+    if (ws_source_patched(in->source, 32u << 20, &volume, NULL) != WS_OK) return;
+    if (ws_used_look(volume, &u, NULL) == WS_OK)
+        for (size_t i = 0; i < u.count; i++)
+            if (u.stretch[i].length == 0 || u.stretch[i].at + u.stretch[i].length > volume->size) abort();
+    ws_used_free(&u);
+    ws_source_close(volume);
+}
+
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
 } targets[] = {
-    {"image", image},         {"ext4", ext4},       {"fat", fat},          {"table", table},       {"menu", menu},
-    {"plan", plan},           {"bench", bench},     {"archive", archive},  {"squashfs", squashfs}, {"list", list},
-    {"exfat", exfat},         {"start", start},     {"entries", entries},  {"rules", rules},       {"family", family},
-    {"trial", trial},         {"mark", mark},       {"loader", loader},    {"contents", contents}, {"memory", memory},
-    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},      {"request", request},   {"initrd", initrd},
-    {"over", over},           {"change", change},   {"carry", carry},      {"lock", lock},         {"grow", grow},
-    {"container", container}, {"udf", udf},         {"original", original}};
+    {"image", image},         {"ext4", ext4},       {"fat", fat},           {"table", table},       {"menu", menu},
+    {"plan", plan},           {"bench", bench},     {"archive", archive},   {"squashfs", squashfs}, {"list", list},
+    {"exfat", exfat},         {"start", start},     {"entries", entries},   {"rules", rules},       {"family", family},
+    {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
+    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
+    {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
+    {"container", container}, {"udf", udf},         {"original", original}, {"used", used}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

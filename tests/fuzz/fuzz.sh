@@ -80,5 +80,7 @@ genisoimage -quiet -udf -R -o build/fuzz/d.udf demo && { printf '\037'; head -c 
 mkudffs -m cdrw -r 2.01 -n build/fuzz/d.cdrw 1000 >/dev/null 2>&1 || { truncate -s 1M build/fuzz/d.cdrw && mkudffs -m cdrw -r 2.01 build/fuzz/d.cdrw >/dev/null 2>&1 || :; }
 [ ! -s build/fuzz/d.cdrw ] || seed 31 build/fuzz/d.cdrw udf-sparable
 build/fuzz/tests/start_seed ext4 build/fuzz/start.img && { printf '\040'; head -c 900000 build/fuzz/start.img; } > "$seeds/original"
+rm -f build/fuzz/u.* && truncate -s 32M build/fuzz/u.ntfs build/fuzz/u.btrfs && mkntfs -q -F -c 512 -p 0 build/fuzz/u.ntfs >/dev/null 2>&1 && mkfs.btrfs -q -M build/fuzz/u.btrfs >/dev/null 2>&1
+for kind in ntfs btrfs; do { printf '\041'; head -c 6000000 build/fuzz/u.$kind; } > "$seeds/used-$kind"; done
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=1000000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
