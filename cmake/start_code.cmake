@@ -39,7 +39,7 @@ compile_for(bios bios_objects ${common_code} ${bios_code})
 compile_for(uefi uefi_objects ${common_code} ${uefi_code})
 compile_for(linux linux_objects ${common_code} ${linux_code})
 # Programs for Linux itself, without a C library, one a file that begins one; the others are what they share.
-set(linux_programs early grow)
+set(linux_programs early grow drivers)
 set(linux_shared ${linux_objects})
 foreach(program ${linux_programs})
   list(REMOVE_ITEM linux_shared ${made}/linux_linux_${program}.c.o)
@@ -69,7 +69,7 @@ foreach(program ${linux_programs})
     DEPENDS ${linux_objects})
 endforeach()
 add_custom_command(OUTPUT ${made}/start_code.c
-  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin\;grow=${made}/grow.bin"
+  COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin\;grow=${made}/grow.bin\;drivers=${made}/drivers.bin"
           -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
-  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${made}/grow.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
+  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${made}/grow.bin ${made}/drivers.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
 set(start_code_source ${made}/start_code.c)

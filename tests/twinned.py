@@ -3,7 +3,8 @@
 
   twinned.py SATCHEL ROOT KIND FIRMWARE TABLE
       KIND: ours (made here); or foreign: as a distribution's installer leaves it, started by its own loader alone, by
-      device names, /boot a volume of its own, waiting for its old swap in the initial RAM disk
+      device names, /boot a volume of its own, waiting for its old swap in the initial RAM disk, which was made by its own
+      tools without a driver for any USB drive
 
 The original is compared to the last byte, before and after.
 """
@@ -27,6 +28,23 @@ def archive(name, text):
     return out
 
 
+def make_poor(kernel):
+    """The initial RAM disk of a PC that has only disks of its own."""
+    version = kernel[len("vmlinuz-"):]
+    for what in ("dev", "proc", "sys"):
+        run("mount", "--bind", f"/{what}", f"root/{what}")
+    run("mount", "--bind", "boot", "root/boot")
+    if os.path.exists("root/usr/sbin/mkinitramfs"):
+        open("root/etc/initramfs-tools/conf.d/internal", "w").write("MODULES=list\n")
+        open("root/etc/initramfs-tools/modules", "a").write("ahci\nsd_mod\next4\n")
+        run("chroot", "root", "mkinitramfs", "-o", f"/boot/initrd.img-{version}", version)
+    else:
+        run("chroot", "root", "dracut", "--quiet", "--force", "--no-hostonly", "--omit-drivers", "usb_storage uas xhci_pci xhci_hcd ehci_pci ehci_hcd",
+            f"/boot/initrd.img-{version}", version)
+    for what in ("boot", "sys", "proc", "dev"):
+        run("umount", f"root/{what}")
+
+
 def make_foreign():
     """What is ours goes; what an installer would leave comes. Its kernels move to the volume that was for data."""
     parts = volumes("office.img")
@@ -41,6 +59,7 @@ def make_foreign():
     run("sh", "-c", "rm -rf root/boot/loader root/boot/efi root/etc/start-entries.conf root/usr/local/sbin/start-entries "
         "$(find root/etc -name '*start-entries*'); mv root/boot/* boot/; mkdir -p boot/grub")
     kernels = sorted(n for n in os.listdir("boot") if n.startswith("vmlinuz"))
+    make_poor(kernels[-1])
     initrds = sorted(n for n in os.listdir("boot") if n.startswith("init"))
     old = open(f"boot/{initrds[-1]}", "rb").read()
     says = archive("conf/conf.d/zz-resume", f"RESUME=UUID={uuid(swap)}\n")
@@ -62,6 +81,8 @@ def make_foreign():
 def twin(image, size, *more):
     plan = run(satchel, "plan", "--kind", "twin", "--image", "office.img", "--drive", image, "--make", size, "--save", f"{image}.plan", *more)
     print(plan, flush=True)
+    check(f"{image}: drivers for USB drives were missing, and came" if kind == "foreign" else f"{image}: no driver was missing",
+          ("drivers for USB drives put behind it" in plan and "usb_storage" in plan) == (kind == "foreign"), plan)
     run(satchel, "build", f"{image}.plan", "--confirm", name_of(image))
     said = run(satchel, "check", image, "--plan", f"{image}.plan")
     check(f"{image}: checked", "Done" in said, said)

@@ -84,18 +84,30 @@ static bool finds_root(const struct ws_build *b, const struct ws_system_facts *f
     return !ws_kernel_lacks(k) && (k->initrd[0] || !others);
 }
 
+/* Read, with drivers for USB drives added where those are missing and the root has them. */
+static enum ws_status look_at_kernel(struct ws_build *b, struct ws_kernel *k, struct ws_error *why,
+                                     struct ws_error *error) {
+    struct ws_tree *root = b->tree[WS_ROLE_SYSTEM];
+    char names[120];
+    uint32_t added = 0;
+    enum ws_status status = ws_kernel_look(root, k, why);
+    if (status == WS_OK) status = ws_kernel_add_drivers(root, k, b->plan->facts.made_at, &added, why);
+    if (status == WS_OK && added) {
+        plan_edited(b->plan, k->initrd, "drivers for USB drives put behind it: %s",
+                    ws_driver_names(added, names, sizeof names));
+        status = ws_kernel_look(root, k, why);
+    }
+    if (status != WS_E_NOMEM && status != WS_E_READ) return WS_OK;
+    if (error) *error = *why;
+    return status;
+}
+
 /* A kernel that would wait for its root for ever is no entry of the menu. */
 enum ws_status build_look_at_kernels(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_error why[WS_KERNELS_MOST] = {0};
     char names[120];
     size_t left = 0;
-    for (size_t i = 0; i < facts->kernels; i++) {
-        enum ws_status status = ws_kernel_look(b->tree[WS_ROLE_SYSTEM], &facts->kernel[i], &why[i]);
-        if (status == WS_E_NOMEM || status == WS_E_READ) {
-            if (error) *error = why[i];
-            return status;
-        }
-    }
+    for (size_t i = 0; i < facts->kernels; i++) WS_TRY(look_at_kernel(b, &facts->kernel[i], &why[i], error));
     for (size_t i = 0; i < facts->kernels; i++) left += finds_root(b, facts, &facts->kernel[i]);
     const struct ws_kernel *first = &facts->kernel[0];
     if (facts->kernels && !left && cannot_open(b, facts, first)) {

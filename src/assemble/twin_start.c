@@ -56,15 +56,9 @@ static void collect_names(struct ws_build *b) {
 
 static void note_text(void *context, const char *path, size_t places) {
     struct build_twin *t = context;
-    struct ws_plan *p = t->build->plan;
     t->texts++;
     t->places += places;
-    if (p->edits >= PLAN_EDITS_MOST) return;
-    struct ws_plan_edit *e = &p->edit[p->edits++];
-    memset(e, 0, sizeof *e);
-    ws_visible(path, e->path, sizeof e->path);
-    (void)snprintf(e->what, sizeof e->what, "names of volumes put right in %zu place%s", places,
-                   places == 1 ? "" : "s");
+    plan_edited(t->build->plan, path, "names of volumes put right in %zu place%s", places, places == 1 ? "" : "s");
 }
 
 static enum ws_status rename_all(struct ws_build *b, struct ws_error *error) {

@@ -16,5 +16,7 @@ extern const uint8_t ws_code_early[];
 extern const size_t ws_code_early_length;
 extern const uint8_t ws_code_grow[];
 extern const size_t ws_code_grow_length;
+extern const uint8_t ws_code_drivers[];
+extern const size_t ws_code_drivers_length;
 
 #endif

@@ -40,6 +40,8 @@ enum ws_status plan_check_path(const char *path, struct ws_error *error);
 
 /* outlook.c: note a decision; dropped silently when the list is full. */
 void plan_chose(struct ws_plan *plan, const char *what, const char *choice, const char *why, ...) WS_PRINTF(4, 5);
+/* One more file that the drive has otherwise than its source. */
+void plan_edited(struct ws_plan *plan, const char *path, const char *what, ...) WS_PRINTF(3, 4);
 /* Where a drive with this image laid down whole will start, and why (not); NULL: without one. */
 void plan_look_out(struct ws_plan *plan, const struct ws_image *image);
 /* plan.c: the volume for this role, to be filled in. */

@@ -33,6 +33,17 @@ void plan_chose(struct ws_plan *plan, const char *what, const char *choice, cons
     ws_make_visible(c->why, sizeof c->why);
 }
 
+void plan_edited(struct ws_plan *plan, const char *path, const char *what, ...) {
+    va_list list;
+    if (plan->edits >= PLAN_EDITS_MOST) return;
+    struct ws_plan_edit *e = &plan->edit[plan->edits++];
+    memset(e, 0, sizeof *e);
+    ws_visible(path, e->path, sizeof e->path);
+    va_start(list, what);
+    (void)vsnprintf(e->what, sizeof e->what, what, list);
+    va_end(list);
+}
+
 static void say(struct ws_outlook *o, bool starts, const char *format, ...) WS_PRINTF(3, 4);
 static void say(struct ws_outlook *o, bool starts, const char *format, ...) {
     va_list list;

@@ -8,7 +8,14 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { HEAD = 110, NAME_MOST = 4096, FILES_MOST = 1 << 20, TEXT_MOST = 512 << 10 };
+enum {
+    HEAD = 110,
+    NAME_MOST = 4096,
+    FILES_MOST = 1 << 20,
+    TEXT_MOST = 512 << 10,
+    BLOCKS_MOST = 1 << 20,
+    FRAMES_MOST = 4096
+};
 static const uint64_t unpacked_most = 4ull << 30;
 
 static const char *const drivers[WS_DRIVERS] = {"xhci_pci", "ehci_pci", "usb_storage", "uas",      "sd_mod",
@@ -251,6 +258,97 @@ static enum ws_status read_plain(struct reading *r, const struct ws_source *sour
     return WS_OK;
 }
 
+/* Do archives that are not packed begin here, and reach to the end? Only heads and names are looked at. */
+static bool is_plain_to_end(const struct ws_source *source, uint64_t at) {
+    bool inside = false;
+    uint8_t head[HEAD + sizeof "TRAILER!!!"];
+    while (at < source->size) {
+        uint32_t size, name;
+        const size_t n = (size_t)ws_min_u64(sizeof head, source->size - at);
+        if (ws_source_read(source, at, head, n, NULL) != WS_OK) return false;
+        if (!inside && head[0] == 0) { /* between archives, and behind the last */
+            at += 4 - at % 4;
+            continue;
+        }
+        if (n < HEAD + 2 || memcmp(head, "070701", 6) != 0 || !number(head + 54, &size) || !number(head + 94, &name) ||
+            name == 0 || name > NAME_MOST)
+            return false;
+        inside = name != sizeof "TRAILER!!!" || memcmp(head + HEAD, "TRAILER!!!", name) != 0;
+        at += ws_round_up(HEAD + name, 4) + ws_round_up(size, 4);
+    }
+    return !inside;
+}
+
+/* Where what is packed ends, and others follow that are not: a packed stream does not say its length beforehand. */
+static enum ws_status find_plain_behind(const struct ws_source *source, uint64_t from, uint64_t *at,
+                                        struct ws_error *error) {
+    enum { STEP = 1 << 16, OVER = 8, TRIES_MOST = 16 };
+    uint8_t *room = malloc(STEP + OVER);
+    enum ws_status status = room ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
+    unsigned tries = 0;
+    *at = source->size;
+    for (from = ws_round_up(from, 4); from < source->size && *at == source->size && status == WS_OK; from += STEP) {
+        const size_t n = (size_t)ws_min_u64(STEP + OVER, source->size - from);
+        status = ws_source_read(source, from, room, n, error);
+        for (size_t i = 0; i + OVER <= n && i < STEP && status == WS_OK && tries < TRIES_MOST; i += 4) {
+            if (memcmp(room + i, "070701", 6) != 0) continue;
+            tries++;
+            if (!is_plain_to_end(source, from + i)) continue;
+            *at = from + i;
+            break;
+        }
+    }
+    free(room);
+    return status;
+}
+
+/* One frame of RFC 8878, sections 3.1.1 and 3.1.2. @return the byte behind it; `at` if none begins there */
+static uint64_t behind_frame(const struct ws_source *source, uint64_t at, unsigned *blocks) {
+    static const uint8_t id_bytes[] = {0, 1, 2, 4}, size_bytes[] = {0, 2, 4, 8};
+    uint8_t head[8];
+    const uint64_t begin = at;
+    if (!ws_inside(at, sizeof head, source->size) || ws_source_read(source, at, head, sizeof head, NULL) != WS_OK)
+        return begin;
+    if ((ws_load_le32(head) & ~15u) == 0x184d2a50) return at + 8 + ws_load_le32(head + 4); /* one to be skipped */
+    if (ws_load_le32(head) != 0xfd2fb528) return begin;
+    const uint8_t says = head[4];
+    const bool single = says & 0x20;
+    at += (single ? 5u : 6u) + id_bytes[says & 3] + (says >> 6 || !single ? size_bytes[says >> 6] : 1u);
+    for (bool last = false; !last; ++*blocks) {
+        uint8_t block[3];
+        if (*blocks == BLOCKS_MOST || !ws_inside(at, sizeof block, source->size) ||
+            ws_source_read(source, at, block, sizeof block, NULL) != WS_OK)
+            return begin;
+        const uint32_t word = block[0] | (uint32_t)block[1] << 8 | (uint32_t)block[2] << 16;
+        last = word & 1;
+        at += 3 + ((word >> 1 & 3) == 1 ? 1 : word >> 3);
+    }
+    return at + (says & 4 ? 4 : 0);
+}
+
+/* Zeros behind the last frame are none. */
+static uint64_t behind_frames(const struct ws_source *source, uint64_t at, uint64_t end) {
+    unsigned blocks = 0, frames = 0;
+    uint64_t behind = at;
+    for (uint64_t next; behind < end && frames < FRAMES_MOST; behind = next, frames++)
+        if ((next = behind_frame(source, behind, &blocks)) == behind) break;
+    return behind > at && behind < end ? behind : end;
+}
+
+static enum ws_status read_packed(struct reading *r, const struct ws_source *initrd, uint64_t *at,
+                                  struct ws_error *error) {
+    struct ws_source *rest = NULL;
+    struct ws_packed_facts packed;
+    uint64_t size, end;
+    WS_TRY(find_plain_behind(initrd, *at, &end, error));
+    WS_TRY(ws_source_slice(initrd, *at, behind_frames(initrd, *at, end) - *at, &rest, error));
+    enum ws_status status = ws_packed_probe(rest, &packed, error);
+    if (status == WS_OK) status = ws_unpack(rest, sink, r, &size, error);
+    ws_source_close(rest);
+    *at = end;
+    return status;
+}
+
 enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_facts *facts, struct ws_error *error) {
     uint32_t none;
     return ws_initrd_search(initrd, NULL, 0, &none, facts, error);
@@ -259,20 +357,13 @@ enum ws_status ws_initrd_look(const struct ws_source *initrd, struct ws_initrd_f
 /* Read through with what is wanted of it set in `r`, which is freed. */
 static enum ws_status read_through(struct reading *r, const struct ws_source *initrd, uint32_t *found,
                                    struct ws_error *error) {
-    struct ws_source *rest = NULL;
     uint64_t at = 0;
-    uint64_t size = 0;
-    struct ws_packed_facts packed;
     memset(r->facts, 0, sizeof *r->facts);
     r->text = malloc(TEXT_MOST + 1);
     enum ws_status status = r->text ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for an initial RAM disk");
     if (status == WS_OK) status = read_plain(r, initrd, &at, error);
-    if (status == WS_OK && at < initrd->size) {
-        status = ws_source_slice(initrd, at, initrd->size - at, &rest, error);
-        if (status == WS_OK) status = ws_packed_probe(rest, &packed, error);
-        if (status == WS_OK) status = ws_unpack(rest, sink, r, &size, error);
-        ws_source_close(rest);
-    }
+    if (status == WS_OK && at < initrd->size) status = read_packed(r, initrd, &at, error);
+    if (status == WS_OK && at < initrd->size) status = read_plain(r, initrd, &at, error);
     if (status == WS_OK && (r->inside || r->have || r->kept))
         status = damaged(error, "it breaks off in the middle of a file");
     if (status == WS_OK && !r->facts->archives) status = ws_fail(error, WS_E_NOTFOUND, "this is no initial RAM disk");

@@ -1,28 +1,17 @@
 /* inside.c — a system that stands in a file of an ordinary volume: what its kernels need to find it there. */
-#include "base/bytes.h"
 #include "boot/code.h"
 #include "system/cpio.h"
+#include "system/modules.h"
 #include "system/own.h"
-#include "wild_satchel/archive.h"
 
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 
 #define PROGRAM "/boot/loader/start-inside"
 #define PROTECTION "/boot/loader/system-in-use"
-enum { MODULE_MOST = 8 << 20 };
-
-static const char *const packings[] = {"", ".xz", ".zst", ".gz"};
 
 static const struct ws_node *module_of(const struct ws_tree *root, const char *version) {
-    for (size_t i = 0; i < sizeof packings / sizeof packings[0]; i++) {
-        char path[192];
-        (void)snprintf(path, sizeof path, "/lib/modules/%.96s/kernel/drivers/block/loop.ko%s", version, packings[i]);
-        const struct ws_node *n = ws_system_find(root, path);
-        if (n && n->kind == WS_NODE_FILE && n->content) return n;
-    }
-    return NULL;
+    return module_find(root, version, "kernel/drivers/block/loop.ko");
 }
 
 /* Else its drivers stand in its initial RAM disk alone. */
@@ -51,38 +40,14 @@ const char *ws_inside_initrd(const char *version, char out[192]) {
     return out;
 }
 
-static enum ws_status keep(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
-    struct ws_text *out = context;
-    if (at + length > MODULE_MOST) return ws_fail(error, WS_E_FORMAT, "a driver unpacks to more than 8 MiB");
-    while (out->length < at) ws_text_add(out, "", 1); /* zeros that were left out */
-    ws_text_add(out, bytes, length);
-    return WS_OK;
-}
-
-static enum ws_status unpack(const struct ws_node *module, struct ws_text *out, struct ws_error *error) {
-    const char *dot = strrchr(module->name, '.');
-    uint64_t size;
-    if (strcmp(dot, ".ko") != 0) return ws_unpack(module->content, keep, out, &size, error);
-    char *bytes = NULL;
-    size_t length = 0;
-    WS_TRY(ws_source_load(module->content, MODULE_MOST, &bytes, &length, error));
-    enum ws_status status = keep(out, 0, bytes, length, error);
-    free(bytes);
-    return status;
-}
-
 static enum ws_status put_initrd(const struct edit *e, const struct ws_kernel *k) {
     static const char *const folders[] = {"start-inside.d", "start-inside.d/dev", "start-inside.d/proc",
                                           "start-inside.d/sys"};
-    static const char elf[] = "\x7f"
-                              "ELF";
     const struct ws_node *module = module_of(e->root, k->version);
     struct ws_text out = {0}, driver = {0};
     unsigned serial = 0;
     char path[192];
-    enum ws_status status = module ? unpack(module, &driver, e->error) : WS_OK;
-    if (status == WS_OK && module && (driver.length < 4 || memcmp(driver.data, elf, 4) != 0))
-        status = ws_fail(e->error, WS_E_FORMAT, "this is no driver, packed or not");
+    enum ws_status status = module ? module_unpack(module, &driver, e->error) : WS_OK;
     if (status != WS_OK) ws_fail_where(e->error, "the driver loop of the kernel %s", k->version);
     for (size_t i = 0; i < sizeof folders / sizeof folders[0]; i++) cpio_add(&out, &serial, folders[i], 040755, "", 0);
     cpio_add(&out, &serial, "start-inside", 0100755, ws_code_early, ws_code_early_length);

@@ -1,5 +1,4 @@
 /* names.c — identifiers of the original's volumes, wherever a text of the twin says them, put right. */
-#include "base/bytes.h"
 #include "system/cpio.h"
 #include "twin/internal.h"
 
@@ -125,24 +124,17 @@ static bool is_initrd(const struct ws_node *n) {
     return false;
 }
 
-/* The kernel unpacks archives one after the other, later ones over earlier ones (buffer-format.rst). */
 static enum ws_status rename_initrd(const struct renaming *r, struct ws_node *n) {
     struct inside in = {.names = r->names};
-    struct ws_source *content = NULL;
+    char path[1024];
     enum ws_status status = ws_initrd_texts(n->content, see_inside, &in, NULL);
-    if (status == WS_E_NOMEM || status == WS_E_READ)
-        WS_GO(ws_fail(r->error, status, "an initial RAM disk cannot be read"));
-    status = WS_OK; /* what is none is no business of ours */
-    if (!in.places) goto done;
-    cpio_end(&in.archive, &in.serial);
-    WS_GO(ws_text_status(&in.archive, r->error));
-    const uint64_t at = ws_round_up(n->content->size, 512);
-    WS_GO(ws_source_patched(n->content, at + in.archive.length, &content, r->error));
-    WS_GO(ws_source_patch(content, at, in.archive.data, in.archive.length, r->error));
-    status = put(r, n, content, in.places);
-    content = NULL;
-done:
-    ws_source_close(content);
+    if (status == WS_E_NOMEM || status == WS_E_READ) ws_fail(r->error, status, "an initial RAM disk cannot be read");
+    else status = WS_OK; /* what is none is no business of ours */
+    if (status == WS_OK && in.places) {
+        cpio_end(&in.archive, &in.serial);
+        status = cpio_put_behind(r->tree, n, &in.archive, r->made_at, r->error);
+        if (status == WS_OK && r->on_text) r->on_text(r->context, ws_node_path(n, path, sizeof path), in.places);
+    }
     ws_text_free(&in.archive);
     return status;
 }
