@@ -128,7 +128,7 @@ static void show_iso(const struct cli *cli, const struct ws_image *i) {
     const struct ws_iso_facts *iso = ws_iso_facts(i->iso);
     show_field(cli, "Names", "%s%s%s", iso->rock_ridge ? "Rock Ridge" : "plain ISO 9660",
                iso->joliet ? " and Joliet" : "",
-               iso->udf_holds_more ? ", with a UDF volume that holds more: its files count"
+               iso->udf_holds_more ? ", with a UDF volume that says more: its files count"
                : i->udf            ? ", with a UDF volume beside it"
                                    : "");
 }

@@ -28,7 +28,8 @@ struct ws_iso_facts {
     int64_t made_at; /**< seconds since 1970-01-01 UTC; 0 if not said */
     uint64_t size;   /**< bytes the volume claims (its descriptor's volume space) */
     bool rock_ridge, joliet;
-    bool udf, udf_holds_more; /**< a UDF volume beside it, or alone; its files are the tree then, if they are more */
+    bool udf, udf_holds_more; /**< a UDF volume beside it, or alone; its files are the tree then, if they are more,
+                                   or have names where the others are cut ones */
     bool implanted_check;     /**< the descriptor's application area holds a checksum of the medium */
     struct ws_iso_boot boot[WS_ISO_BOOTS_MOST];
     size_t boots;

@@ -78,7 +78,9 @@ static enum ws_status look_for_udf(struct ws_iso *iso, struct ws_error *error) {
     if (status != WS_OK) iso->udf = NULL;
     iso->facts.udf = status == WS_OK;
     const struct ws_tree *other = iso->facts.rock_ridge || !iso->joliet ? iso->primary : iso->joliet;
-    if (status == WS_OK && holds_more(iso->udf, other)) {
+    const bool plain = !iso->facts.rock_ridge && !iso->joliet; /* names in capitals, cut */
+    if (status == WS_OK &&
+        (holds_more(iso->udf, other) || (plain && ws_tree_count(iso->udf) == ws_tree_count(other)))) {
         iso->facts.udf_holds_more = true;
         return WS_OK;
     }
