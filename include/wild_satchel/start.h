@@ -25,6 +25,7 @@ const char *ws_check_name(enum ws_check_at_start check); /**< "off", "quick", "f
 struct ws_start_entry {
     char title[WS_TITLE_ROOM];
     char linux_path[256];
+    bool efi; /**< that is no kernel, but a UEFI program, which finds the other files of its volume itself */
     char initrd[WS_INITRDS_MOST][256];
     unsigned initrds;
     char options[2048];

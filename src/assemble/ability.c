@@ -66,7 +66,7 @@ static void note_memory(struct ws_build *b, const struct ws_live_ability *a) {
 static void note_unread(struct ws_build *b, const char *why) {
     struct ws_plan *p = b->plan;
     const struct ws_format *data = NULL;
-    bool exfat = p->facts.kind == WS_KIND_LIVE_FILES && build_needs_start(p);
+    bool exfat = p->facts.kind == WS_KIND_LIVE_FILES && build_needs_start(p) && !b->no_kernel;
     exfat |= b->in_file && b->holder == WS_ROLE_DATA && build_format(p, WS_ROLE_DATA, &data, NULL) == WS_OK &&
              driver_of(data) == WS_DRIVER_EXFAT;
     if (exfat)

@@ -3,6 +3,7 @@
 #include "assemble/internal.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 /* Everything of one tree into another, contents borrowed; what is there already is replaced. */
@@ -90,7 +91,7 @@ bool build_own_uefi(const struct ws_build *b) {
 /* An appliance may have no Linux kernel at all, and come with a loader that firmware starts. */
 static bool starts_by_loader_alone(const struct ws_build *b) {
     const struct ws_plan *p = b->plan;
-    bool ours = build_needs_start(p) || p->request.uefi_code == WS_UEFI_CODE_OWN;
+    bool ours = !build_needs_start(p) && p->request.uefi_code == WS_UEFI_CODE_OWN;
     return b->have_loader && !ours && !p->family && !b->remembers && p->request.check == WS_CHECK_OFF;
 }
 
@@ -109,6 +110,18 @@ static enum ws_status rename_in_entries(const struct ws_build *b, struct ws_star
         ws_text_free(&text);
         WS_TRY(status);
     }
+    return WS_OK;
+}
+
+/* Where firmware does not read the volume, our program starts the image's loader, and shows it its files. */
+static enum ws_status hand_over(const struct ws_build *b, struct ws_start_entries *entries, struct ws_error *error) {
+    struct ws_start_entry *e = calloc(1, sizeof *e);
+    if (!e) return ws_fail(error, WS_E_NOMEM, "out of memory for a start entry");
+    (void)snprintf(e->title, sizeof e->title, "%s", b->plan->facts.title[0] ? b->plan->facts.title : "The image");
+    (void)snprintf(e->linux_path, sizeof e->linux_path, "%s", b->loader.path);
+    e->efi = true;
+    entries->entry = e;
+    entries->count = 1;
     return WS_OK;
 }
 
@@ -133,6 +146,7 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
         ws_fail_hint(error, WS_HINT_KIND, ws_kind_name(WS_KIND_BLANK),
                      "nothing on the drive would start; for an ordinary drive no image is needed");
     if (!b->no_kernel) WS_TRY(status);
+    if (b->no_kernel && build_needs_start(p)) WS_TRY(hand_over(b, &entries, error));
     status = rename_in_entries(b, &entries, error);
     if (status == WS_OK)
         status = ws_start_entries_put(b->tree[WS_ROLE_SYSTEM], "", &entries, p->request.check,

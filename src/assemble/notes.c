@@ -51,7 +51,9 @@ static void note_choices(struct ws_build *b) {
             p->drive.sector);
     if (p->request.uefi_code == WS_UEFI_CODE_AUTO)
         plan_chose(p, "start on UEFI", own ? "our own code" : "the image's loader",
-                   start    ? "firmware reads no exFAT, our program does"
+                   start && !kernel
+                       ? "firmware reads no exFAT: our program shows it the files, and starts the image's loader"
+                   : start  ? "firmware reads no exFAT, our program does"
                    : !own   ? "it is what firmware and Secure Boot know"
                    : loader ? "the image's is not signed, and whether it reads FAT is not known"
                             : "the image brings none for x86-64 PCs");
@@ -64,7 +66,8 @@ static void note_choices(struct ws_build *b) {
     plan_chose(p, "alignment", ws_size_counted(p->facts.align, size, sizeof size),
                "the erase units of usual drives divide it evenly");
     if (start)
-        plan_chose(p, "file system", "exFAT", "as asked: files of over 4 GiB; the live system must bring its driver");
+        plan_chose(p, "file system", "exFAT", "as asked: files of over 4 GiB%s",
+                   kernel ? "; the live system must bring its driver" : "");
     else if (!b->remembers) plan_chose(p, "file system", "FAT32", "firmware reads nothing else");
     else
         plan_chose(p, "file system", "FAT32, ext4",
@@ -96,7 +99,9 @@ void build_correct_outlook(const struct ws_build *b) {
         if (own) {
             o->starts = !o->secure_boot;
             (void)snprintf(o->why, sizeof o->why,
-                           o->starts
+                           o->starts && b->no_kernel
+                               ? "our own start-up code starts the image's loader, which reads its files through it"
+                           : o->starts
                                ? "by our own start-up code, /EFI/BOOT/BOOTX64.EFI"
                                : "our own start-up code is not signed, and Secure Boot takes only signed loaders");
             continue;

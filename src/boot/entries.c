@@ -238,9 +238,10 @@ static enum ws_status make_list(const struct ws_tree *tree, const struct ws_star
 
 static void entry_text(const struct ws_start_entry *e, size_t number, enum ws_check_at_start check,
                        const char *list_hex, const char *list_path, struct ws_text *out) {
-    ws_text_printf(out, "title      %s\nsort-key   %04zu\nlinux      %s\n", e->title, number, e->linux_path);
+    ws_text_printf(out, "title      %s\nsort-key   %04zu\n%s      %s\n", e->title, number, e->efi ? "efi  " : "linux",
+                   e->linux_path);
     for (unsigned i = 0; i < e->initrds; i++) ws_text_printf(out, "initrd     %s\n", e->initrd[i]);
-    ws_text_printf(out, "options    %s\n", e->options);
+    if (!e->efi || e->options[0]) ws_text_printf(out, "options    %s\n", e->options);
     if (check == WS_CHECK_OFF) return;
     ws_text_printf(out, "satchel-check %s\nsatchel-list  %s %s\n", ws_check_name(check), list_hex, list_path);
 }

@@ -113,14 +113,16 @@ static bool launch(struct start_machine *m, const struct start_launch *l) {
         goto done;
     }
     if (!start_read(&kernel, 0, sizeof head, head, &got)) goto done;
-    if (got < sizeof head || memcmp(head + 0x202, "HdrS", 4) != 0) {
-        start_fail(m, "%s is not a Linux kernel", l->entry->linux);
+    if (l->entry->efi ? got < 2 || memcmp(head, "MZ", 2) != 0
+                      : got < sizeof head || memcmp(head + 0x202, "HdrS", 4) != 0) {
+        start_fail(m, "%s is not a %s", l->entry->linux, l->entry->efi ? "UEFI program" : "Linux kernel");
         goto done;
     }
     if (!load(m, l->kernel, l->entry->linux, NULL, buffer)) goto done;
     (void)snprintf(r->entry.title, sizeof r->entry.title, "%s", l->entry->title);
     (void)snprintf(r->entry.linux_path, sizeof r->entry.linux_path, "%s", l->entry->linux);
     (void)snprintf(r->entry.options, sizeof r->entry.options, "%s", l->options);
+    r->entry.efi = l->entry->efi;
     for (unsigned i = 0; i < l->initrds; i++) {
         if (!load(m, l->initrd[i], l->entry->initrd[i], hash, buffer)) goto done;
         (void)snprintf(r->entry.initrd[i], sizeof r->entry.initrd[0], "%s", l->entry->initrd[i]);
@@ -128,7 +130,7 @@ static bool launch(struct start_machine *m, const struct start_launch *l) {
     }
     r->entry.initrds = l->initrds;
     ws_hash_hex(hash, r->initrd_sha256);
-    put(m, "The kernel takes over.\n");
+    put(m, l->entry->efi ? "The drive's own loader takes over.\n" : "The kernel takes over.\n");
     good = r->starts = true;
     m->off = true;
 done:

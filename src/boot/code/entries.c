@@ -59,8 +59,10 @@ bool start_entry_parse(struct start_machine *m, char *text, const char *id, stru
         if (start_same(key, "title")) e->title = value;
         else if (start_same(key, "version")) e->version = value;
         else if (start_same(key, "sort-key")) e->sort_key = value;
-        else if (start_same(key, "linux")) e->linux = value;
-        else if (start_same(key, "initrd") && e->initrds < START_INITRDS_MOST) e->initrd[e->initrds++] = value;
+        else if (start_same(key, "linux") || start_same(key, "efi")) {
+            e->linux = value;
+            e->efi = *key == 'e';
+        } else if (start_same(key, "initrd") && e->initrds < START_INITRDS_MOST) e->initrd[e->initrds++] = value;
         else if (start_same(key, "options")) {
             e->options = joined(m, e->options, value);
             if (!e->options) return start_fail(m, "there is no memory left");
@@ -76,7 +78,7 @@ bool start_entry_parse(struct start_machine *m, char *text, const char *id, stru
         }
     }
     if (!*e->title) e->title = id;
-    return *e->linux != '\0';
+    return *e->linux != '\0' && (!e->efi || start_same(m->firmware, "UEFI"));
 }
 
 void start_settings_parse(char *text, struct start_menu *menu) {

@@ -54,7 +54,7 @@ static bool open_file(struct start_volume *v, const char *what, const char *path
 }
 
 static bool open_all(struct start_volume *v, const struct start_entry *e, struct start_launch *l) {
-    if (!open_file(v, "the kernel", e->linux, &l->kernel)) return false;
+    if (!open_file(v, e->efi ? "the loader" : "the kernel", e->linux, &l->kernel)) return false;
     for (unsigned i = 0; i < e->initrds; i++, l->initrds++)
         if (!open_file(v, "the initial RAM disk", e->initrd[i], &l->initrd[i])) return false;
     return true;

@@ -87,6 +87,8 @@ bool start_fail(struct start_machine *m, const char *format, ...);
 uint32_t start_crc32c(uint32_t state, const uint8_t *p, size_t n);
 /* One UTF-16 unit as UTF-8 (surrogates one by one become '?'). @return bytes written, at most 3 */
 size_t start_utf8(uint16_t unit, char *out);
+/* The other way round; *text moves on, which may not be at its end. Four bytes become '?'. */
+uint16_t start_utf16(const char **text);
 uint16_t start_le16(const uint8_t *p);
 uint32_t start_le32(const uint8_t *p);
 uint64_t start_le64(const uint8_t *p);
@@ -171,6 +173,7 @@ struct start_entry {
     const char *title, *version, *sort_key, *linux, *options;
     const char *initrd[START_INITRDS_MOST];
     unsigned initrds;
+    bool efi; /* `linux` is no kernel, but a UEFI program that starts what is on the volume */
     enum start_check check;
     const char *list_sha256, *list_path; /* of the checksum list; "" if there is none */
 };

@@ -117,6 +117,16 @@ size_t start_utf8(uint16_t unit, char *out) {
     return 3;
 }
 
+uint16_t start_utf16(const char **text) {
+    const uint8_t *p = (const uint8_t *)*text;
+    unsigned more = p[0] < 0xc0 ? 0 : p[0] < 0xe0 ? 1 : p[0] < 0xf0 ? 2 : 3;
+    unsigned value = more == 0 ? p[0] : p[0] & (0x3fu >> more);
+    unsigned i = 1;
+    for (; i <= more && (p[i] & 0xc0) == 0x80; i++) value = value << 6 | (p[i] & 0x3f);
+    *text += i;
+    return more == 3 || i <= more ? '?' : (uint16_t)value;
+}
+
 uint16_t start_le16(const uint8_t *p) { return (uint16_t)(p[0] | p[1] << 8); }
 uint32_t start_le32(const uint8_t *p) { return start_le16(p) | (uint32_t)start_le16(p + 2) << 16; }
 uint64_t start_le64(const uint8_t *p) { return start_le32(p) | (uint64_t)start_le32(p + 4) << 32; }

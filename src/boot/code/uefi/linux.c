@@ -81,7 +81,7 @@ static bool load_initrds(struct start_machine *m, const struct start_launch *l, 
 }
 
 /* The command line as UTF-16, as the stub reads it. */
-static bool pass_options(struct start_machine *m, struct efi_loaded_image *kernel, const char *options) {
+bool uefi_pass_options(struct start_machine *m, struct efi_loaded_image *kernel, const char *options) {
     size_t n = start_length(options);
     uint16_t *wide = m->take(m, 2 * (n + 1));
     if (!wide) return start_fail(m, "there is no memory left");
@@ -99,6 +99,7 @@ bool uefi_launch(struct start_machine *m, const struct start_launch *l) {
     efi_handle kernel = NULL;
     efi_handle initrd_handle = NULL;
     struct efi_loaded_image *loaded = NULL;
+    if (l->entry->efi) return uefi_hand_over(m, l);
     if (f.size > 1ull << 30) return start_fail(m, "%s is too large to be a kernel", l->entry->linux);
     uint8_t *bytes = m->take(m, f.size ? f.size : 1);
     if (!bytes) return start_fail(m, "this PC has too little memory for the kernel %s", l->entry->linux);
@@ -116,7 +117,7 @@ bool uefi_launch(struct start_machine *m, const struct start_launch *l) {
     if (efi_failed(status) || efi_failed(boot->handle_protocol(kernel, &uefi_loaded_image, (void **)&loaded)))
         return start_fail(m, "the firmware does not load the kernel %s (UEFI error %u)", l->entry->linux,
                           (unsigned)(status & 0xff));
-    if (!pass_options(m, loaded, l->options)) return false;
+    if (!uefi_pass_options(m, loaded, l->options)) return false;
     if (l->initrds) {
         status = boot->install_protocol(&initrd_handle, &uefi_device_path, EFI_NATIVE_INTERFACE, &initrd_path);
         if (!efi_failed(status))

@@ -7,6 +7,7 @@ const struct efi_guid uefi_loaded_image = {
     0x5b1b31a1, 0x9562, 0x11d2, {0x8e, 0x3f, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
 const struct efi_guid uefi_device_path = {0x09576e91, 0x6d3f, 0x11d2, {0x8e, 0x39, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
 const struct efi_guid uefi_block_io = {0x964e5b21, 0x6459, 0x11d2, {0x8e, 0x39, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
+const struct efi_guid uefi_file_system = {0x964e5b22, 0x6459, 0x11d2, {0x8e, 0x39, 0x00, 0xa0, 0xc9, 0x69, 0x72, 0x3b}};
 const struct efi_guid uefi_load_file2 = {0x4006c0c1, 0xfcb3, 0x403e, {0x99, 0x6d, 0x4a, 0x6c, 0x87, 0x24, 0xe0, 0x6d}};
 
 /* The compiler calls this for functions with large frames; firmware gives 128 KiB of stack, all of it mapped. */
@@ -107,6 +108,8 @@ static bool find_drive(struct start_machine *m) {
             path = (struct efi_device_path *)((uint8_t *)path + length);
         }
         memcpy(cut + n, &end, sizeof end);
+        u->drive_path = cut;
+        u->drive_path_length = n;
         struct efi_device_path *whole = (struct efi_device_path *)cut;
         if (partition && efi_failed(boot->locate_device_path(&uefi_block_io, &whole, &handle))) return false;
     }
