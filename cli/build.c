@@ -56,11 +56,11 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     if (r->checked)
         show_field(cli, "Checked", "%s read back in %s, all as meant",
                    ws_size_both(r->check.checked, size, sizeof size), ws_duration(r->check.seconds, time, sizeof time));
-    const bool twin = ws_plan_facts(p)->kind == WS_KIND_TWIN; /* of its original a state is known */
-    if (!twin) show_field(cli, "SHA-256", "image  %s", r->image_sha256);
+    const bool by_state = ws_request_by_state(ws_plan_request(p));
+    if (!by_state) show_field(cli, "SHA-256", "image  %s", r->image_sha256);
     bool same = strcmp(r->check.sha256, r->image_sha256) == 0;
     if (r->checked)
-        show_field(cli, twin ? "SHA-256" : "", "drive  %s%s", r->check.sha256,
+        show_field(cli, by_state ? "SHA-256" : "", "drive  %s%s", r->check.sha256,
                    same ? "" : ", over those of its pieces");
 }
 

@@ -165,9 +165,9 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     char labels[MAP_PARTS][64];
     show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
     show_field(cli, "Kind", "%s", kind_words(p));
-    const bool twin = ws_plan_facts(p)->kind == WS_KIND_TWIN;
-    if (image->path[0]) show_field(cli, twin ? "Original" : "Image", "%s", image->path);
-    if (image->path[0] && !twin) show_field(cli, "SHA-256", "%s", image->sha256);
+    const bool by_state = ws_request_by_state(ws_plan_request(p));
+    if (image->path[0]) show_field(cli, by_state ? "Original" : "Image", "%s", image->path);
+    if (image->path[0] && !by_state) show_field(cli, "SHA-256", "%s", image->sha256);
     show_field(cli, "Drive", "%s, serial %s, %s", drive->model, drive->serial[0] ? drive->serial : "unknown",
                ws_size_both(drive->size, size, sizeof size));
     if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");

@@ -44,6 +44,24 @@ expect 3 "nothing was written" "$satchel" twin office.img --drive "$teasel" --be
 rm -f "$teasel.plan"
 ok "what was not confirmed is as it was" [ "$(stat -c %b "b/$teasel.drive")" -eq 0 ]
 
+# A drive copied byte for byte is known by a state, and read twice in all; one that is used between plan and build is told
+python3 - <<'PY'
+import json
+drive = lambda name, mib: {"name": name, "serial": name, "bus": "usb", "removable": True, "internal": False, "size_bytes": mib << 20, "write_bytes_s": 10 ** 8, "read_bytes_s": 10 ** 8}
+json.dump({"format": "wild-satchel-bench", "version": 1, "seed": 1, "pcs": [], "drives": [drive("Teasel 8", 160), drive("Gorse 32", 200)]}, open("e.json", "w"))
+PY
+"$satchel" bench setup e.json --bench e >/dev/null
+small=$("$satchel" drives "Teasel 8" --bench e --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+large=$("$satchel" drives "Gorse 32" --bench e --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+printf 'label: dos\nsize=64M,type=83\n' | sfdisk -q "e/$small.drive" 2>/dev/null
+head -c 30000000 /dev/urandom | dd of="e/$small.drive" bs=1M seek=100 conv=notrunc status=none
+expect 0 "replica, byte for byte" "$satchel" plan --kind replica --image "$small" --drive "$large" --bench e --save e.plan
+printf x | dd of="e/$small.drive" bs=1 seek=1000000 conv=notrunc status=none
+expect 4 "the original was used" "$satchel" build e.plan --bench e --confirm "$large"
+expect 0 "flushed and checked" "$satchel" twin "$small" --drive "$large" --bench e --exact --confirm "$large" --save e2.plan
+ok "all of it is there" cmp -n "$(stat -c %s "e/$small.drive")" "e/$small.drive" "e/$large.drive"
+rm -rf e e.json e.plan* e2.plan*
+
 # Of a file system whose files are not read only what is in use, if it was left in order
 truncate -s 70M charts.img
 printf 'label: gpt\nsize=60M, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n' | sfdisk -q charts.img

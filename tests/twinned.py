@@ -87,6 +87,7 @@ def twin(image, size, *more):
     said = run(satchel, "check", image, "--plan", f"{image}.plan")
     check(f"{image}: checked", "Done" in said, said)
     clean(image)
+    return plan
 
 
 def clean(image):
@@ -126,11 +127,13 @@ if kind == "foreign":
     make_foreign()
 before = digest("office.img")
 
-twin("stick.img", "2600M")
+plan = twin("stick.img", "2600M")
 if kind == "foreign":
     same = names("office.img") & names("stick.img")
     check("no identifier is the original's", not same, str(same))
-for start, on in enumerate((firmware, other)):
+secure = bool(re.search("Secure Boot *yes", plan))
+check("signed loaders and a signed kernel serve Secure Boot", secure == ("systemd" in root), plan)
+for start, on in enumerate((firmware, other, "secure") if secure else (firmware, other)):
     pc = PC(on)
     pc.log_in()
     said = pc.ask(f"cat one/tide.txt; stat -c %h two/same; du -k two/sparse; cat /etc/motd; cat /proc/swaps; findmnt -no UUID /; echo '{PASSWORD}' | sudo -S getcap /bin/ping; cat /proc/cmdline")

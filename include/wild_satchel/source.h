@@ -91,6 +91,9 @@ void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint6
 /** Read a whole source into memory the caller frees, NUL-terminated. @return WS_E_RANGE above `most` bytes */
 WS_CHECKED enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
                                          struct ws_error *error);
+/** What tells a large source from others, and from itself as it was, without reading it: SHA-256 over its size, both
+ * its ends and 256 places between them. A change elsewhere is not seen. `hex` holds WS_HASH_HEX bytes. */
+WS_CHECKED enum ws_status ws_source_state(const struct ws_source *source, char *hex, struct ws_error *error);
 /** Hash a whole source in one pass. `hex` holds WS_HASH_HEX bytes. */
 WS_CHECKED enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind kind, char *hex,
                                          struct ws_error *error);

@@ -119,7 +119,8 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
     /* A replica that is equal to the image has its digests, too, at no cost. */
     bool in_pieces = c->build->plan->request.input[WS_INPUT_IMAGE].pieces_sha256[0] != '\0';
-    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && (in_pieces || !c->options->pieces);
+    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && !ws_request_by_state(&c->build->plan->request) &&
+                 (in_pieces || !c->options->pieces);
     struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
                                  .with_hash = !plain,
                                  .pieces = plain ? NULL : c->options->pieces,
@@ -151,7 +152,7 @@ static enum ws_status check_seal(struct carrying *c, struct ws_error *error) {
         return say_different(c, error);
     }
     c->result->checked = true;
-    if (c->build->plan->facts.kind == WS_KIND_REPLICA)
+    if (c->build->plan->facts.kind == WS_KIND_REPLICA && !ws_request_by_state(&c->build->plan->request))
         memcpy(c->result->check.sha256, c->result->image_sha256, WS_HASH_HEX);
     return WS_OK;
 }

@@ -77,9 +77,20 @@ static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, 
     return ws_fail_where(error, "%s", input->path);
 }
 
+/* A drive that is copied byte for byte. */
+static enum ws_status check_drive(const struct ws_build *b, struct ws_error *error) {
+    const struct ws_input *input = build_input(b->plan, WS_INPUT_IMAGE);
+    char hex[WS_HASH_HEX];
+    WS_TRY(ws_source_state(b->image.source, hex, error));
+    if (strcmp(hex, input->sha256) == 0) return WS_OK;
+    ws_fail(error, WS_E_FORMAT, "the original was used while it was read, or since it was planned");
+    return ws_fail_where(error, "%s", input->path);
+}
+
 enum ws_status build_check_inputs(const struct ws_build *b, struct ws_port *port, struct ws_pieces *pieces,
                                   struct ws_error *error) {
     if (b->twin) WS_TRY(build_check_original(b, error));
+    else if (b->image.source && ws_request_by_state(&b->plan->request)) WS_TRY(check_drive(b, error));
     else if (b->image.source) WS_TRY(check_one(b, port, WS_INPUT_IMAGE, b->image.source, pieces, error));
     for (size_t i = WS_INPUT_OVERLAY; i < ws_request_inputs(&b->plan->request); i++) {
         struct ws_pieces others = {0};

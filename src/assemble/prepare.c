@@ -38,7 +38,8 @@ static enum ws_status look_at_image(struct ws_build *b, const struct ws_source *
     if (p->request.kind == WS_KIND_TWIN) return WS_OK; /* its volumes are looked at one by one */
     WS_TRY(ws_image_inspect(image, &b->image, error));
     const char *volume = b->image.iso ? ws_iso_facts(b->image.iso)->volume_id : "";
-    ws_visible(volume[0] ? volume : "image", p->facts.title, sizeof p->facts.title);
+    const char *word = ws_request_by_state(&p->request) ? p->request.input[WS_INPUT_IMAGE].path : "image";
+    ws_visible(volume[0] ? volume : word, p->facts.title, sizeof p->facts.title);
     p->family = ws_kind_is_system(p->request.kind) ? NULL : b->image.family; /* a full system forgets nothing */
     return WS_OK;
 }
@@ -134,6 +135,8 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     p->drive = setting->drive;
     p->facts.id = setting->id;
     p->facts.made_at = setting->made_at;
+    if (image && request->kind != WS_KIND_TWIN && ws_request_by_state(request) && !request->input[0].sha256[0])
+        WS_GO(ws_source_state(image, p->request.input[WS_INPUT_IMAGE].sha256, error));
     for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
         WS_GO(take_input(
             build_input(p, i), build_input_word(i), setting->input[i], setting->measure,

@@ -264,3 +264,7 @@ enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_r
     json_decref(root);
     return status;
 }
+
+bool ws_request_by_state(const struct ws_request *r) {
+    return r->kind == WS_KIND_TWIN || (r->kind == WS_KIND_REPLICA && r->input[WS_INPUT_IMAGE].is_drive);
+}

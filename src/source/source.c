@@ -223,3 +223,25 @@ done:
     free(buffer);
     return status;
 }
+
+enum ws_status ws_source_state(const struct ws_source *source, char *hex, struct ws_error *error) {
+    enum { ENDS = 1 << 20, PLACES = 256, PLACE = 4096 };
+    struct ws_hash *hash = NULL;
+    uint8_t *room = malloc(ENDS);
+    uint8_t size[8];
+    const size_t end = (size_t)ws_min_u64(ENDS, source->size), place = (size_t)ws_min_u64(PLACE, source->size);
+    enum ws_status status = room ? ws_hash_open(WS_HASH_SHA256, &hash, error)
+                                 : ws_fail(error, WS_E_NOMEM, "out of memory for a drive's state");
+    ws_store_le64(size, source->size);
+    if (status == WS_OK) ws_hash_add(hash, size, sizeof size);
+    for (uint64_t i = 0; i < PLACES + 2 && status == WS_OK; i++) {
+        const size_t length = i < 2 ? end : place;
+        const uint64_t at = i == 0 ? 0 : i == 1 ? source->size - end : (source->size - place) / (PLACES + 1) * (i - 1);
+        status = ws_source_read(source, at, room, length, error);
+        if (status == WS_OK) ws_hash_add(hash, room, length);
+    }
+    if (status == WS_OK) ws_hash_hex(hash, hex);
+    ws_hash_close(hash);
+    free(room);
+    return status;
+}
