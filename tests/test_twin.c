@@ -235,6 +235,70 @@ static bool make_installed(struct original *o, bool apart, bool firmware) {
            original_add(o, "swap", "", 50ull * MIB, NULL, NULL) && original_finish(o);
 }
 
+static bool says(const struct twin *t, const char *words) {
+    const struct ws_findings *f = ws_plan_findings(t->p.plan);
+    for (size_t i = 0; i < f->count; i++)
+        if (strstr(f->list[i].text, words)) return true;
+    return false;
+}
+
+/* A root that nobody reads here, behind a lock or on another file system: its volume of kernels starts it. */
+static void test_unread_root(void) {
+    static const char *const systems[] = {"LUKS\xba\xbe", "XFSB"};
+    for (int i = 0; i < 4; i++) {
+        struct original o;
+        struct twin t;
+        struct ws_tree *boot = NULL, *esp = NULL, *seen;
+        struct ws_source *slice;
+        char signature[512] = "", menu[600], was[37];
+        memcpy(signature, systems[i / 2], strlen(systems[i / 2]));
+        if (ws_tree_create(&boot, &error) != WS_OK || ws_tree_create(&esp, &error) != WS_OK) abort();
+        put_text(esp, "EFI/curlew/grubx64.efi", "MZ of somebody");
+        original_begin(&o, 900ull * MIB, i % 2);
+        put_kernel(boot, "6.1"); /* in its folder "boot", which is as good a place */
+        put_initrd(boot, "boot/initrd.img-6.1", (const char *const[]){"scripts/functions", "usb-storage.ko", NULL});
+        snprintf(menu, sizeof menu,
+                 "set default=0\nfunction load_video {\n insmod all_video\n}\nmenuentry 'Curlew' --class curlew "
+                 "$menuentry_id_option "
+                 "'curlew-1' {\n load_video\n insmod gzio\n search --no-floppy --fs-uuid --set=root 1234\n"
+                 " linux /boot/vmlinuz-6.1 root=%s ro quiet\n initrd /boot/initrd.img-6.1\n}\n"
+                 "submenu 'Others' {\n menuentry 'Curlew, to mend it' {\n  linux /boot/vmlinuz-6.1 "
+                 "root=/dev/mapper/hut ro single\n"
+                 "  initrd /boot/initrd.img-6.1\n }\n}\n",
+                 i == 3 ? "/dev/sda3" : "/dev/mapper/hut");
+        put_text(boot, "grub/grub.cfg", menu);
+        CHECK(original_add(&o, "fat32", "EFI", 64ull * MIB, esp, NULL) &&
+              original_add(&o, "ext4", "", 90ull * MIB, boot, NULL) &&
+              original_add(&o, NULL, "", 200ull * MIB, NULL, signature) && original_finish(&o));
+        OK(make_twin(&t, o.source, 700ull * MIB, &(struct ws_twin_wishes){0}));
+        CHECK(ws_plan_outlooks(t.p.plan)[0].starts && ws_plan_outlooks(t.p.plan)[1].starts &&
+              !ws_plan_outlooks(t.p.plan)[2].starts);
+        CHECK_INT(says(&t, "names volumes by the place of a disk"), i == 3);
+        CHECK(!says(&t, "has no driver"));
+        for (int firmware = 0; firmware < 2; firmware++) {
+            struct ws_rehearsal r = {.firmware = firmware ? "UEFI" : "BIOS", .sector = 512};
+            OK(ws_start_rehearse(t.source, &r, &error));
+            CHECK(r.starts);
+            CHECK_STR(r.entry.title, "Curlew");
+            CHECK_STR(r.entry.linux_path, "/boot/vmlinuz-6.1");
+            CHECK_STR(r.entry.options, i == 3 ? "root=/dev/sda3 ro quiet" : "root=/dev/mapper/hut ro quiet");
+            ws_rehearsal_free(&r);
+        }
+        seen = read_back(t.source, volume_of(&t, 1), &slice);
+        CHECK(seen && ws_tree_find_any_case(seen, "EFI/BOOT/BOOTX64.EFI") &&
+              ws_tree_find_any_case(seen, "EFI/curlew/grubx64.efi"));
+        ws_tree_close(seen);
+        ws_source_close(slice);
+        struct ws_volume_facts facts;
+        slice = slice_of(&t, volume_of(&t, 2)); /* what it was called is what names it, somewhere */
+        CHECK(ws_format_of(slice, &facts) != NULL);
+        CHECK_STR(facts.id, ws_guid_text(&o.id[1], was));
+        ws_source_close(slice);
+        free_twin(&t);
+        original_end(&o);
+    }
+}
+
 static void check_installed(const struct twin *t, const struct original *o, bool apart, bool firmware) {
     char root[48], swap[48], was[37], wanted[300];
     struct ws_source *slice, *boot_slice = NULL, *swap_slice;
@@ -532,6 +596,7 @@ int main(int argc, char **argv) {
         {"random drives are carried over whole", test_random},
         {"a twin has names of its own, or the original's", test_identity},
         {"an installed system starts by our code, and waits for nothing", test_installed},
+        {"a root that is not read is started by its own menu", test_unread_root},
         {"a new host is one at its first start", test_new_host},
         {"what is not read goes over as it is", test_as_it_is},
         {"partitions in an extended one", test_logical},

@@ -75,6 +75,7 @@ struct ws_original {
     struct ws_start_words {
         char options[700]; /**< what its menu tells its kernel, but for the root and the loader's own words */
         bool ours;         /**< it has start entries that our code reads */
+        bool menu; /**< no root is read, but its volume `kernels` has another loader's menu, and what it names */
     } start;
     char state[WS_HASH_HEX]; /**< changes whenever anything on a volume laid down anew does */
     struct ws_findings findings;

@@ -238,6 +238,57 @@ static void look_at_program(struct ws_build *b) {
     }
 }
 
+static const char program_path[] = "EFI/BOOT/BOOTX64.EFI"; /* UEFI Specification 2.10, section 3.5.1.1 */
+
+static bool is_signed(const struct ws_tree *tree, const char *path) {
+    const struct ws_node *n = ws_tree_find_any_case(tree, path);
+    struct ws_loader look;
+    return n && n->kind == WS_NODE_FILE && n->content && ws_loader_look(n->content, &look) && look.signed_;
+}
+
+/* What an entry of another loader's menu says that this PC alone, or nothing known here, makes true. */
+static void doubt(struct ws_build *b, const struct ws_tree *tree, const struct ws_start_entry *e) {
+    struct ws_findings *findings = &b->plan->findings;
+    const uint32_t usb = 1u << WS_DRIVER_USB_STORAGE;
+    struct ws_initrd_facts facts = {.maker = ""};
+    const struct ws_node *n = e->initrds ? ws_tree_find(tree, e->initrd[e->initrds - 1]) : NULL;
+    if (strstr(e->options, "/dev/sd") || strstr(e->options, "/dev/nvme") || strstr(e->options, "/dev/mmcblk"))
+        ws_findings_add(findings, WS_WARNING,
+                        "its menu names volumes by the place of a disk in one PC (%.200s): on another they are others",
+                        e->options);
+    if (!n || n->kind != WS_NODE_FILE || !n->content || ws_initrd_look(n->content, &facts, NULL) != WS_OK)
+        ws_findings_add(findings, WS_WARNING,
+                        "its initial RAM disk is not read: a start tells whether it finds its root");
+    else if (!(facts.drivers & usb))
+        ws_findings_add(findings, WS_WARNING,
+                        "%s has no driver %s, and whether its kernel has is not known: its root is not read here",
+                        e->initrd[e->initrds - 1], ws_driver_name(WS_DRIVER_USB_STORAGE));
+}
+
+/* A root that is not read, and a menu that is: our code starts what it names, in its own words. */
+static enum ws_status start_by_menu(struct ws_build *b, struct ws_error *error) {
+    struct build_twin *t = b->twin;
+    struct ws_start_entries entries = {0};
+    struct twin_row *r = twin_row_of(t, t->original.kernels);
+    struct ws_tree *tree = r->tree ? r->tree : b->tree[WS_ROLE_START]; /* firmware's volume has it, too */
+    enum ws_status status = ws_start_entries_of(tree, NULL, NULL, &entries, &b->plan->findings, error);
+    if (status == WS_OK && entries.count) {
+        doubt(b, tree, &entries.entry[0]);
+        b->kernel_signed = is_signed(tree, entries.entry[0].linux_path);
+    }
+    if (status == WS_OK)
+        status = ws_start_entries_put(tree, "", &entries, WS_CHECK_OFF, NULL, b->menu_seconds, b->plan->facts.made_at,
+                                      error);
+    ws_start_entries_free(&entries);
+    WS_TRY(status);
+    plan_edited(b->plan, "/loader/entries", "what its own menu starts, for our start-up code");
+    if (!row_of_role(t, WS_ROLE_START)) return WS_OK; /* its loader stands beside its files, and stays */
+    if (b->tree[WS_ROLE_START] && is_signed(b->tree[WS_ROLE_START], program_path)) return WS_OK; /* for Secure Boot */
+    if (b->tree[WS_ROLE_START]) clear_program(b->tree[WS_ROLE_START]);
+    b->plan->facts.own_uefi = true;
+    return build_make_start(b, error);
+}
+
 enum ws_status twin_settle(struct ws_build *b, struct ws_error *error) {
     struct build_twin *t = b->twin;
     struct ws_original *o = &t->original;
@@ -259,6 +310,8 @@ enum ws_status twin_settle(struct ws_build *b, struct ws_error *error) {
         b->plan->id_of[WS_ROLE_SYSTEM] = root->id;
         if (apart(t)) b->plan->id_of[WS_ROLE_BOOT] = twin_row_of(t, o->kernels)->id;
         WS_TRY(settle_system(b, error));
+    } else if (o->start.menu) {
+        WS_TRY(start_by_menu(b, error));
     } else if (t->starts && start && !start->tree) {
         WS_TRY(build_make_start(b, error));
     }
@@ -276,6 +329,11 @@ void twin_look_out(struct ws_build *b) {
                          : "nothing on it starts a PC";
     if (t->starts && !t->may_not_find) {
         build_system_outlook(b);
+        for (size_t i = 1; i < WS_OUTLOOKS && t->original.start.menu && !b->kernel_signed; i++) {
+            if (!p->outlook[i].secure_boot || !p->outlook[i].starts) continue;
+            p->outlook[i].starts = false;
+            (void)snprintf(p->outlook[i].why, sizeof p->outlook[i].why, "its loader is signed, and its kernel is not");
+        }
         return;
     }
     for (size_t i = 0; i < WS_OUTLOOKS; i++) {

@@ -128,7 +128,7 @@ enum ws_status twin_make_rows(struct ws_build *b, struct ws_error *error) {
                         "it has the original's identifiers: never plug both drives into one PC at once, it would mix "
                         "them up");
     for (size_t i = 0; i < o->volumes; i++)
-        t->starts |= o->volume[i].part == WS_TWIN_ROOT || (o->start.ours && o->root == o->volumes);
+        t->starts |= o->volume[i].part == WS_TWIN_ROOT || o->start.menu || (o->start.ours && o->root == o->volumes);
     if (t->starts && o->firmware == o->volumes)
         WS_TRY(add_row(b, o->volumes, WS_ROLE_START, ws_format_find("fat32"), NULL, error));
     for (size_t i = 0; i < o->volumes; i++) {

@@ -125,6 +125,31 @@ static bool has_entries(const struct ws_tree *tree) {
     return false;
 }
 
+/* Its root may stand where nothing is read: behind a lock, on another file system. What starts it may all the same. */
+static enum ws_status find_menu(struct ws_original *o, struct ws_error *error) {
+    struct ws_findings findings = {0};
+    for (size_t i = 0; i < o->volumes && !o->start.menu; i++) {
+        struct ws_start_entries entries = {0};
+        if (!o->volume[i].tree) continue;
+        enum ws_status status = ws_start_entries_of(o->volume[i].tree, NULL, NULL, &entries, &findings, NULL);
+        ws_start_entries_free(&entries);
+        ws_findings_free(&findings);
+        if (status == WS_E_NOMEM || status == WS_E_READ) return ws_fail(error, status, "its start menu cannot be read");
+        if (status != WS_OK) continue;
+        o->start.menu = true;
+        o->kernels = i;
+    }
+    return WS_OK;
+}
+
+/* Whose files are not read, and that may be a system's root. */
+static bool may_be_root(const struct ws_original_volume *v) {
+    static const char *const systems[] = {"LUKS", "XFS", "Btrfs", "F2FS", "LVM", "array member", "ext4"};
+    for (size_t i = 0; i < sizeof systems / sizeof systems[0]; i++)
+        if (v->way == WS_TWIN_AS_IT_IS && strcmp(v->system, systems[i]) == 0) return true;
+    return false;
+}
+
 enum ws_status twin_find_system(struct ws_original *o, struct ws_error *error) {
     static const char *const boot[] = {"/boot"}, *const firmware[] = {"/boot/efi", "/efi"};
     o->root = o->kernels = o->firmware = o->volumes;
@@ -143,7 +168,10 @@ enum ws_status twin_find_system(struct ws_original *o, struct ws_error *error) {
         o->volume[o->root].part = WS_TWIN_ROOT;
     }
     if (o->firmware == o->volumes) o->firmware = find_firmware(o);
-    if (o->kernels < o->volumes) o->volume[o->kernels].part = WS_TWIN_KERNELS;
+    if (o->root == o->volumes && !o->start.ours) WS_TRY(find_menu(o, error));
+    bool apart = o->root < o->volumes;
+    for (size_t i = 0; i < o->volumes; i++) apart |= may_be_root(&o->volume[i]);
+    if (o->kernels < o->volumes && apart) o->volume[o->kernels].part = WS_TWIN_KERNELS;
     if (o->firmware < o->volumes && o->firmware != o->kernels) o->volume[o->firmware].part = WS_TWIN_FIRMWARE;
     if (o->root < o->volumes) take_options(o, o->volume[o->root].tree, o->kernels < o->volumes ? "" : "/boot");
     return WS_OK;
