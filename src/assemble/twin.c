@@ -163,6 +163,13 @@ static void note(struct ws_build *b) {
                    p->request.twin.new_host
                        ? "machine id and host keys are made at its first start"
                        : "host name, machine id and host keys are the same: use one of the two at a time in a network");
+    for (size_t i = 0; i < t->rows; i++)
+        if (t->row[i].role == WS_ROLE_PERSISTENCE)
+            ws_findings_add(
+                &p->findings, WS_WARNING,
+                "a live system finds what it remembers by the label \"%s\", which both drives have: start it "
+                "with only one of them plugged in",
+                t->row[i].label);
     if (t->starts && !t->may_not_find)
         plan_chose(p, "start", "our own code",
                    "at the place that firmware looks at on removable drives, whatever started the original");
