@@ -18,7 +18,7 @@ enum {
     STRIPE = 32       /* bytes: device, place, its identifier */
 };
 /* Features that leave chunks as they are; the others make zones of them, or another tree say more. */
-static const uint64_t known_features = 0x107ff;
+static const uint64_t known_features = 0x10fff;
 static const uint64_t profiles = 0x7f8, twice = 0x20;
 
 struct btrfs {

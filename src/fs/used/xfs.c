@@ -41,7 +41,7 @@ static enum ws_status take_super(struct xfs *x, const uint8_t *s) {
     if (s[126]) return used_unsure(x->used, "it was being made when something cut that short");
     if (ws_load_be64(s + 16) || !ws_load_be64(s + 48)) return used_unsure(x->used, "it is spread over devices");
     if (x->sums && ws_load_be32(s + 216) & 0x10) return used_unsure(x->used, "it says that it needs a repair");
-    if (x->sums && ws_load_be32(s + 216) & ~0x7fu) return used_unsure(x->used, "it has features not known here");
+    if (x->sums && ws_load_be32(s + 216) & ~0xffu) return used_unsure(x->used, "it has features not known here");
     return WS_OK;
 }
 
