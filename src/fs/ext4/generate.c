@@ -139,6 +139,13 @@ static uint64_t links_of(const struct ws_node *node) {
     return links > 65000 ? 1 : links; /* dir_nlink */
 }
 
+static void store_owner(uint8_t *out, const struct ws_node *node) {
+    ws_store_le16(out + 0x02, (uint16_t)node->uid);
+    ws_store_le16(out + 0x18, (uint16_t)node->gid);
+    ws_store_le16(out + 0x78, (uint16_t)(node->uid >> 16));
+    ws_store_le16(out + 0x7a, (uint16_t)(node->gid >> 16));
+}
+
 enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, uint8_t out[INODE_SIZE],
                                struct ws_error *error) {
     size_t item = ext4_item_of_ino(ino);
@@ -153,12 +160,7 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
         uint32_t ns = node ? node->mtime_ns : 0;
         uint32_t flags = FLAG_EXTENTS;
         ws_store_le16(out, (uint16_t)(node ? kind_bits(node) | (node->mode & 07777) : 0x8000 | 0600));
-        if (node) {
-            ws_store_le16(out + 0x02, (uint16_t)node->uid);
-            ws_store_le16(out + 0x18, (uint16_t)node->gid);
-            ws_store_le16(out + 0x78, (uint16_t)(node->uid >> 16));
-            ws_store_le16(out + 0x7a, (uint16_t)(node->gid >> 16));
-        }
+        if (node) store_owner(out, node);
         ws_store_le32(out + 0x04, (uint32_t)size);
         ws_store_le32(out + 0x6c, (uint32_t)(size >> 32));
         ws_store_le16(out + 0x1a, (uint16_t)(node ? links_of(node) : 1));

@@ -46,7 +46,7 @@ static uint32_t size_of(int8_t units, uint32_t cluster) {
 static enum ws_status take_boot(struct ntfs *n, const uint8_t *b) {
     const uint8_t per = b[0x0d];
     n->sector = ws_load_le16(b + 0x0b);
-    const uint64_t sectors = per > 0x80 ? 1ull << (256 - per) : per;
+    const uint64_t sectors = per <= 0x80 ? per : per > 0xe0 ? 1ull << (256 - per) : 0; /* or what power of two */
     const uint64_t cluster = n->sector * sectors;
     n->table = ws_load_le64(b + 0x30);
     if (n->sector < 256 || n->sector > 4096 || n->sector & (n->sector - 1) || cluster == 0 || cluster > 2u << 20 ||
@@ -203,7 +203,8 @@ static enum ws_status take_bits(struct ntfs *n, uint64_t first, const uint8_t *b
 
 static enum ws_status take_bitmap(struct ntfs *n) {
     uint8_t *room = malloc(BITMAP_STEP);
-    enum ws_status status = room ? WS_OK : ws_fail(n->used->error, WS_E_NOMEM, "out of memory for what is in use");
+    enum ws_status status;
+    if (!room) return ws_fail(n->used->error, WS_E_NOMEM, "out of memory for what is in use");
     WS_GO(read_file(n, FILE_BITMAP));
     WS_GO(take_data(n, &n->data));
     if (n->data.size < ws_div_up(n->clusters, 8))
