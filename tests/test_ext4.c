@@ -478,7 +478,8 @@ static void a_commit_cut_anywhere_leaves_before_or_after(void) {
     OK(ws_tree_put(before, "rw/etc/motd", "before", 6, NULL, &error));
     OK(ws_tree_put(after, "rw/etc/motd", "after, and longer", 17, NULL, &error));
     char last[64];
-    for (int i = 0; i < cases_of(60); i++) {
+    const int files = cases_of(60) < 20 ? 20 : cases_of(60); /* enough for what is counted at the end */
+    for (int i = 0; i < files; i++) {
         char path[64], text[8000];
         snprintf(path, sizeof path, "rw/home/tide/day-%d.csv", i);
         memcpy(last, path, sizeof last);

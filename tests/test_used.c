@@ -76,7 +76,7 @@ static void judge(const struct kind *k, const char *copy) {
 }
 
 static void a_copy_of_what_is_used_is_as_good(void) {
-    for (int i = 0; i < cases_of(12); i++) {
+    for (int i = 0; i < cases_of(4); i++) {
         const struct kind *k = &kinds[i % 4];
         const char *image = scratch("image"), *copy = scratch("copy");
         const unsigned size = 310 + (unsigned)random_below(300);
@@ -137,7 +137,7 @@ static void damage_is_survived(void) {
         unsigned refused = 0;
         if (!have_kind(&kinds[k]) || !fill(&kinds[k], image, 310, 4096)) continue;
         OK(ws_source_file(image, &source, &error));
-        for (int i = 0; i < cases_of(400); i++) {
+        for (int i = 0; i < cases_of(200); i++) {
             static const uint64_t places[][4] = {{0, 4096ull * 4, 4096ull * 4 + 3072, 4096ull * 4 + 6144},
                                                  {0, 512, 4096, 8192},
                                                  {65536, 65536 + 0x32b, 20 * MIB, 22 * MIB}};

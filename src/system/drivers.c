@@ -23,10 +23,13 @@ static const uint32_t wanted = 1u << WS_DRIVER_USB_3 | 1u << WS_DRIVER_USB_2 | 1
 /* How its maker's scripts are told, and the maker itself. A hook is a text in a folder that is known by a file in it:
  * one that is there is continued, with the program first (initramfs-tools(7), "ORDER"; dracut.modules(7)). */
 static const struct maker {
-    const char *name, *known_by, *hook, *settings, *setting;
+    const char *name, *known_by, *hook;
+    const char *settings, *file, *setting; /* a folder of its settings, and one more of them */
 } makers[] = {
-    {"initramfs-tools", "scripts/functions", "scripts/init-top/ORDER", "/etc/initramfs-tools/conf.d", "MODULES=most"},
-    {"dracut", "dracut/hooks/", "pre-udev/00-" PROGRAM ".sh", "/etc/dracut.conf.d", "hostonly=\"no\""},
+    {"initramfs-tools", "scripts/functions", "scripts/init-top/ORDER", "/etc/initramfs-tools/conf.d", "zz-any-pc",
+     "MODULES=most"},
+    {"dracut", "dracut/hooks/", "pre-udev/00-" PROGRAM ".sh", "/etc/dracut.conf.d", "zz-any-pc.conf",
+     "hostonly=\"no\""},
 };
 
 static const struct maker *maker_of(const struct ws_kernel *k) {
@@ -177,7 +180,7 @@ static enum ws_status put_archive(const struct edit *e, const struct ws_kernel *
 static enum ws_status tell_maker(const struct edit *e, const struct maker *m) {
     char path[96];
     if (!edit_has(e, m->settings)) return WS_OK;
-    (void)snprintf(path, sizeof path, "%s/zz-any-pc%s", m->settings, strcmp(m->name, "dracut") == 0 ? ".conf" : "");
+    (void)snprintf(path, sizeof path, "%s/%s", m->settings, m->file);
     return edit_write(e, path, 0644, "# This system stands on a drive that is carried from PC to PC.\n%s\n",
                       m->setting);
 }
