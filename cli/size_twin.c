@@ -11,7 +11,8 @@ struct way {
 };
 
 static void ways_of(const struct ws_twin_sizes *s, struct way way[3]) {
-    way[0] = (struct way){"least", s->least_drive, "it starts, and has no room to live"};
+    way[0] = (struct way){"least", s->least_drive,
+                          s->starts ? "it starts, and has no room to live" : "all fits, and nothing more"};
     way[1] = (struct way){"comfortable", s->comfortable_drive, "a quarter more for each, a gigabyte for updates"};
     way[2] = (struct way){"as large", s->same_drive, "each volume as large as the original's"};
 }
@@ -34,7 +35,7 @@ static void show(const struct cli *cli, const struct ws_twin_sizes *s, const cha
         (void)snprintf(sold, sizeof sold, v->of ? "%u" : "new", v->of);
         show_row(cli, 4, "  %-5s %-12s %-9s %10s %10s %10s %12s", sold, v->system, way_words(v->way),
                  v->was ? ws_size_counted(v->was, a, sizeof a) : "-",
-                 v->way == WS_TWIN_ANEW ? ws_size_counted(v->used, b, sizeof b) : "-",
+                 v->way == WS_TWIN_ANEW || v->used ? ws_size_counted(v->used, b, sizeof b) : "-",
                  ws_size_counted(v->least, c, sizeof c), ws_size_counted(v->comfortable, d, sizeof d));
     }
     say("\n  %s%-12s %-5s %12s %9s%s\n", ink(cli, INK_DIM), "a drive of", drive ? "fits" : "", "at least", "sold as",

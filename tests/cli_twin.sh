@@ -70,6 +70,8 @@ head -c 9000000 /dev/urandom >chart && ntfscp -q volume chart chart >/dev/null 2
 dd if=volume of=charts.img bs=1M seek=1 conv=notrunc,sparse status=none
 head -c 70M /dev/zero | tr '\0' '\245' >full.img # what was there before must not matter
 expect 0 "NTFS, 60 MiB: its files are not read here, but what of it is in use" "$satchel" plan --kind twin --image charts.img --drive full.img --save charts.plan
+expect 0 "charts.img" "$satchel" size --kind twin --image charts.img
+json 'not d["starts"] and 0 < d["volumes"][0]["used_bytes"] < d["volumes"][0]["was_bytes"] and "starts" not in d["ways"][0]["note"]' "$satchel" size --kind twin --image charts.img --json
 expect 0 "written, flushed and checked" "$satchel" build charts.plan --confirm "$("$satchel" drives full.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')"
 json 'int(d["result"]["write_bytes"]) < 40e6' cat charts.plan
 dd if=full.img of=volume bs=1M skip=1 count=60 status=none

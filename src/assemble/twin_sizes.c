@@ -53,7 +53,8 @@ enum ws_status ws_twin_size(const struct ws_source *original, uint32_t leave_out
     free(setting);
     free(r);
     if (status != WS_OK) return status;
-    (void)snprintf(s->title, sizeof s->title, "%s", b->plan->facts.title);
+    if (strcmp(b->plan->facts.title, "-") != 0) /* it has no name here */
+        (void)snprintf(s->title, sizeof s->title, "%s", b->plan->facts.title);
     take_rows(b, s);
     memcpy(s->leavable, b->twin->leavable, sizeof s->leavable);
     s->starts = b->plan->outlook[0].starts || b->plan->outlook[1].starts;
