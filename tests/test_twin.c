@@ -271,8 +271,9 @@ static void test_unread_root(void) {
               original_add(&o, "ext4", "", 90ull * MIB, boot, NULL) &&
               original_add(&o, NULL, "", 200ull * MIB, NULL, signature) && original_finish(&o));
         OK(make_twin(&t, o.source, 700ull * MIB, &(struct ws_twin_wishes){0}));
-        CHECK(ws_plan_outlooks(t.p.plan)[0].starts && ws_plan_outlooks(t.p.plan)[1].starts &&
-              !ws_plan_outlooks(t.p.plan)[2].starts);
+        for (int k = 0; k < 2; k++)
+            CHECK_INT(ws_plan_outlooks(t.p.plan)[k].starts, i != 3); /* only where it is known */
+        CHECK(!ws_plan_outlooks(t.p.plan)[2].starts);
         CHECK_INT(says(&t, "names volumes by the place of a disk"), i == 3);
         CHECK(!says(&t, "has no driver"));
         for (int firmware = 0; firmware < 2; firmware++) {

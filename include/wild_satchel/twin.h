@@ -95,6 +95,9 @@ void ws_original_close(struct ws_original *original);
  *  starts it, and what it says. @return WS_E_NOTFOUND if it has none */
 WS_CHECKED enum ws_status ws_original_complete(struct ws_original *original, struct ws_error *error);
 
+/** Is it copied as it is, and of a kind that a system's root stands on? */
+bool ws_original_may_be_root(const struct ws_original_volume *volume);
+
 /** So many files, and the bytes of their contents. */
 struct ws_left_out {
     uint64_t files, bytes;

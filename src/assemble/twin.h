@@ -27,6 +27,7 @@ struct build_twin {
     bool same_identity; /* as asked, or because what names the volumes cannot be read */
     bool starts;        /* our start-up code finds something to start on it */
     bool may_not_find;  /* its kernel is known not to find a drive that hangs on USB */
+    bool doubtful;      /* whether its kernel finds its root is not known */
     struct ws_new_names names;
     struct ws_left_out leavable[WS_LEAVES]; /* what it could do without, before anything is left out */
     size_t texts, places;                   /* that were corrected */

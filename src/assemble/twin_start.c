@@ -224,7 +224,7 @@ static void look_at_program(struct ws_build *b) {
     for (size_t i = 0; i < t->rows; i++) {
         struct ws_tree *tree = t->row[i].tree;
         if (!tree || !t->row[i].format->firmware) continue;
-        struct ws_node *n = ws_tree_find_any_case(tree, "EFI/BOOT/BOOTX64.EFI");
+        struct ws_node *n = ws_tree_find_any_case(tree, build_program_path);
         if (!n || n->kind != WS_NODE_FILE || !n->content || !ws_loader_look(n->content, &b->loader)) continue;
         (void)snprintf(b->loader.path, sizeof b->loader.path, "/EFI/BOOT/BOOTX64.EFI");
         b->have_loader = true;
@@ -238,8 +238,6 @@ static void look_at_program(struct ws_build *b) {
     }
 }
 
-static const char program_path[] = "EFI/BOOT/BOOTX64.EFI"; /* UEFI Specification 2.10, section 3.5.1.1 */
-
 static bool is_signed(const struct ws_tree *tree, const char *path) {
     const struct ws_node *n = ws_tree_find_any_case(tree, path);
     struct ws_loader look;
@@ -249,6 +247,7 @@ static bool is_signed(const struct ws_tree *tree, const char *path) {
 /* What an entry of another loader's menu says that this PC alone, or nothing known here, makes true. */
 static void doubt(struct ws_build *b, const struct ws_tree *tree, const struct ws_start_entry *e) {
     struct ws_findings *findings = &b->plan->findings;
+    const size_t before = findings->count;
     const uint32_t usb = 1u << WS_DRIVER_USB_STORAGE;
     struct ws_initrd_facts facts = {.maker = ""};
     const struct ws_node *n = e->initrds ? ws_tree_find(tree, e->initrd[e->initrds - 1]) : NULL;
@@ -263,6 +262,7 @@ static void doubt(struct ws_build *b, const struct ws_tree *tree, const struct w
         ws_findings_add(findings, WS_WARNING,
                         "%s has no driver %s, and whether its kernel has is not known: its root is not read here",
                         e->initrd[e->initrds - 1], ws_driver_name(WS_DRIVER_USB_STORAGE));
+    b->twin->doubtful = findings->count > before;
 }
 
 /* A root that is not read, and a menu that is: our code starts what it names, in its own words. */
@@ -283,7 +283,8 @@ static enum ws_status start_by_menu(struct ws_build *b, struct ws_error *error) 
     WS_TRY(status);
     plan_edited(b->plan, "/loader/entries", "what its own menu starts, for our start-up code");
     if (!row_of_role(t, WS_ROLE_START)) return WS_OK; /* its loader stands beside its files, and stays */
-    if (b->tree[WS_ROLE_START] && is_signed(b->tree[WS_ROLE_START], program_path)) return WS_OK; /* for Secure Boot */
+    if (b->tree[WS_ROLE_START] && is_signed(b->tree[WS_ROLE_START], build_program_path))
+        return WS_OK; /* for Secure Boot */
     if (b->tree[WS_ROLE_START]) clear_program(b->tree[WS_ROLE_START]);
     b->plan->facts.own_uefi = true;
     return build_make_start(b, error);
@@ -323,11 +324,12 @@ enum ws_status twin_settle(struct ws_build *b, struct ws_error *error) {
 void twin_look_out(struct ws_build *b) {
     const struct build_twin *t = b->twin;
     struct ws_plan *p = b->plan;
-    const char *no = t->may_not_find ? "its kernel would not find its root on a drive that hangs on USB"
+    const char *no = t->doubtful ? "whether its kernel would find its root from here is not known: see the warning"
+                     : t->may_not_find ? "its kernel would not find its root on a drive that hangs on USB"
                      : t->original.root == t->original.volumes
                          ? "no system that is known here starts from it; whether another does is not known"
                          : "nothing on it starts a PC";
-    if (t->starts && !t->may_not_find) {
+    if (t->starts && !t->may_not_find && !t->doubtful) {
         build_system_outlook(b);
         for (size_t i = 1; i < WS_OUTLOOKS && t->original.start.menu && !b->kernel_signed; i++) {
             if (!p->outlook[i].secure_boot || !p->outlook[i].starts) continue;

@@ -77,11 +77,11 @@ static enum ws_status name_row(const struct ws_build *b, struct twin_row *r, str
 
 /* Can every text that names a volume be read? What is locked or of another kind may hold the system itself. */
 static bool names_can_be_read(const struct ws_original *o) {
-    static const char *const others[] = {"LUKS", "XFS", "Btrfs", "F2FS", "LVM", "array member", "ext4", "NTFS"};
-    const size_t kinds = sizeof others / sizeof others[0] - (o->root < o->volumes); /* no Linux stands on the last */
-    for (size_t i = 0; i < o->volumes; i++)
-        for (size_t k = 0; k < kinds && o->volume[i].way == WS_TWIN_AS_IT_IS; k++)
-            if (strcmp(o->volume[i].system, others[k]) == 0) return false;
+    for (size_t i = 0; i < o->volumes; i++) {
+        const struct ws_original_volume *v = &o->volume[i];
+        const bool other = o->root == o->volumes && v->way == WS_TWIN_AS_IT_IS && strcmp(v->system, "NTFS") == 0;
+        if (other || ws_original_may_be_root(v)) return false; /* no Linux stands on NTFS */
+    }
     return true;
 }
 

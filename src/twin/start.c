@@ -142,8 +142,7 @@ static enum ws_status find_menu(struct ws_original *o, struct ws_error *error) {
     return WS_OK;
 }
 
-/* Whose files are not read, and that may be a system's root. */
-static bool may_be_root(const struct ws_original_volume *v) {
+bool ws_original_may_be_root(const struct ws_original_volume *v) {
     static const char *const systems[] = {"LUKS", "XFS", "Btrfs", "F2FS", "LVM", "array member", "ext4"};
     for (size_t i = 0; i < sizeof systems / sizeof systems[0]; i++)
         if (v->way == WS_TWIN_AS_IT_IS && strcmp(v->system, systems[i]) == 0) return true;
@@ -170,7 +169,7 @@ enum ws_status twin_find_system(struct ws_original *o, struct ws_error *error) {
     if (o->firmware == o->volumes) o->firmware = find_firmware(o);
     if (o->root == o->volumes && !o->start.ours) WS_TRY(find_menu(o, error));
     bool apart = o->root < o->volumes;
-    for (size_t i = 0; i < o->volumes; i++) apart |= may_be_root(&o->volume[i]);
+    for (size_t i = 0; i < o->volumes; i++) apart |= ws_original_may_be_root(&o->volume[i]);
     if (o->kernels < o->volumes && apart) o->volume[o->kernels].part = WS_TWIN_KERNELS;
     if (o->firmware < o->volumes && o->firmware != o->kernels) o->volume[o->firmware].part = WS_TWIN_FIRMWARE;
     if (o->root < o->volumes) take_options(o, o->volume[o->root].tree, o->kernels < o->volumes ? "" : "/boot");
