@@ -40,9 +40,88 @@ static void the_safety_rules_hold(void) {
     }
 }
 
+/* A port of four drives, two of one model. */
+static const struct ws_drive_facts here[] = {
+    {.id = "/dev/a", .short_name = "gorse-32-aaaa", .model = "Gorse 32", .place = "1-1"},
+    {.id = "/dev/b", .short_name = "gorse-32-bbbb", .model = "Gorse 32", .place = "1-2.1"},
+    {.id = "/dev/c", .short_name = "teasel-8-cccc", .model = "Teasel 8"},
+    {.id = "/dev/d", .short_name = "fulmar-500-dddd", .model = "Fulmar 500"}};
+static enum ws_status list_here(struct ws_port *port, ws_drive_visit visit, void *context, struct ws_error *e) {
+    (void)port, (void)e;
+    for (size_t i = 0; i < 4 && visit(context, &here[i]); i++) {
+    }
+    return WS_OK;
+}
+static enum ws_status open_none(struct ws_port *port, const char *id, enum ws_open_mode mode, struct ws_drive **drive,
+                                struct ws_error *e) {
+    (void)port, (void)mode, (void)drive;
+    return ws_fail(e, WS_E_NOTFOUND, "there is no drive %s", id);
+}
+
+static void a_drive_is_found_by_what_tells_it(void) {
+    static const struct {
+        const char *word, *id, *says; /* says: of the failure */
+    } cases[] = {
+        {"/dev/b", "/dev/b", NULL},
+        {"1-2.1", "/dev/b", NULL},
+        {"gorse-32-aaaa", "/dev/a", NULL},
+        {"Teasel 8", "/dev/c", NULL},
+        {"TEASEL 8", "/dev/c", NULL},
+        {"ful", "/dev/d", NULL},
+        {"cccc", "/dev/c", NULL},
+        {"Gorse 32", NULL, "gorse-32-aaaa at 1-1, gorse-32-bbbb at 1-2.1"},
+        {"gorse", NULL, "something like"},
+        {"teasle-8-cccc", NULL, "did you mean \"teasel-8-cccc\""},
+        {"Fulmer 500", NULL, "did you mean \"Fulmar 500\""},
+        {"office", NULL, "no drive office"},
+        {"", NULL, "no drive"},
+    };
+    static const struct ws_port_ops ops = {.list = list_here, .open = open_none};
+    struct ws_port port = {&ops};
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_drive_facts facts;
+        memset(&error, 0, sizeof error);
+        enum ws_status status = ws_drive_find(&port, cases[i].word, &facts, &error);
+        if (cases[i].id) {
+            CHECK_INT(status, WS_OK);
+            if (status == WS_OK) CHECK_STR(facts.id, cases[i].id);
+        } else if (status == WS_OK || (!strstr(error.what, cases[i].says) && !strstr(error.next, cases[i].says))) {
+            fail_at(__FILE__, __LINE__, "%s: %s; %s", cases[i].word, error.what, error.next);
+        }
+    }
+}
+
+static void words_that_are_nearly_another_are_near(void) {
+    CHECK_INT(ws_word_distance("plan", "plan"), 0);
+    CHECK_INT(ws_word_distance("PLAN", "plan"), 0);
+    CHECK_INT(ws_word_distance("paln", "plan"), 1);
+    CHECK_INT(ws_word_distance("pln", "plan"), 1);
+    CHECK_INT(ws_word_distance("", "plan"), 4);
+    CHECK_INT(ws_word_distance("persistance", "persistence"), 1);
+    char a[80], b[80];
+    for (int i = 0; i < cases_of(500); i++) { /* no order, no detour: what a distance is */
+        for (size_t k = 0; k < 2; k++) {
+            char *word = k ? b : a;
+            size_t n = (size_t)random_below(12);
+            for (size_t c = 0; c < n; c++) word[c] = (char)('a' + random_below(3));
+            word[n] = '\0';
+        }
+        size_t d = ws_word_distance(a, b);
+        CHECK_INT(ws_word_distance(b, a), d);
+        CHECK((d == 0) == (strcmp(a, b) == 0));
+        CHECK(d <= (strlen(a) > strlen(b) ? strlen(a) : strlen(b)));
+    }
+    memset(a, 'x', 70);
+    a[70] = '\0';
+    CHECK(ws_word_distance(a, "x") == SIZE_MAX);
+}
+
 int main(int argc, char **argv) {
-    static const struct test tests[] = {{"short names tell twins apart", short_names_tell_twins_apart},
-                                        {"the safety rules hold", the_safety_rules_hold},
-                                        {NULL, NULL}};
+    static const struct test tests[] = {
+        {"short names tell twins apart", short_names_tell_twins_apart},
+        {"the safety rules hold", the_safety_rules_hold},
+        {"a drive is found by what tells it", a_drive_is_found_by_what_tells_it},
+        {"words that are nearly another are near", words_that_are_nearly_another_are_near},
+        {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

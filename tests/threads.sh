@@ -10,6 +10,7 @@ export TSAN_OPTIONS="halt_on_error=1 exitcode=66"
 export WILD_SATCHEL_BENCH=
 passed=0
 "$build/tests/test_layout" "several tasks"
+for part in "shared is" "left behind" "own affair" "other ports"; do "$build/tests/test_batch" "$part"; done
 "$build/demo-image" curlew.iso
 mkdir tide && bsdtar -xf curlew.iso -C tide
 xz -0 -k curlew.iso

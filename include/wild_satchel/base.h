@@ -58,6 +58,14 @@ const char *ws_size_counted(uint64_t bytes, char *out, size_t room);
  */
 WS_CHECKED enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error);
 
+/** How many slips make one word of the other: a letter more, less, wrong, or two that changed places; letters of either
+ *  case are the same. Bytes, not characters; words of over 64 are as far apart as can be (SIZE_MAX). */
+size_t ws_word_distance(const char *a, const char *b);
+/** How many slips are likely in a word of this length: what is further away was hardly meant. */
+size_t ws_word_slip(const char *word);
+/** An ASCII letter as a small one, whatever the locale. */
+static inline char ws_lower(char c) { return c >= 'A' && c <= 'Z' ? (char)(c - 'A' + 'a') : c; }
+
 /** A duration in words, "1 h 58 min", "12 s", "0.4 s". @return `out` */
 const char *ws_duration(double seconds, char *out, size_t room);
 

@@ -11,6 +11,7 @@
 WS_BEGIN
 
 struct ws_build;
+struct ws_batch;
 
 /** On which drive, when, and from what a request is decided. */
 struct ws_build_setting {
@@ -31,8 +32,10 @@ struct ws_build_setting {
      * it over, whatever comes of it: close what is left. Such a build cannot be worked out again, nor continued; what
      * it writes is compared with what it read by a refresh afterwards. */
     struct ws_original *original;
-    bool compare; /**< of a refresh: files that seem to be the same are compared byte for byte */
-    bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
+    bool compare;           /**< of a refresh: files that seem to be the same are compared byte for byte */
+    bool measure;           /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
+    struct ws_batch *batch; /**< set by ws_batch_add() alone, as is the number */
+    size_t number;
 };
 
 /**

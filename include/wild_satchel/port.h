@@ -36,6 +36,9 @@ struct ws_drive_facts {
     uint32_t erase_unit;      /**< bytes the drive erases at once, where it says so; 0 if unknown */
     uint64_t bus_bits_s;      /**< speed of the bus as agreed, bits a second; 0 if unknown */
     char in_use_by[256];      /**< mount points and holders, comma-separated; empty if free */
+    /** Where it is plugged in, as the machine counts: "1-2.3" is bus 1, port 2, and port 3 of the hub there. Empty if
+     *  that is not known. */
+    char place[64];
 };
 
 enum ws_open_mode {
@@ -84,6 +87,11 @@ struct ws_port_ops {
     enum ws_status (*start)(struct ws_port *port, void (*work)(void *context), void *context, struct ws_task **task,
                             struct ws_error *error);
     void (*join)(struct ws_port *port, struct ws_task *task); /**< wait for it and free it */
+    /** Let so many seconds go by, while tasks go on. NULL, or @return false: tasks run at once here, and waiting for
+     *  one that does not end by itself would be for ever. */
+    bool (*pause)(struct ws_port *port, double seconds);
+    /** Wait until a drive comes or goes, for so many seconds at most. NULL where nobody could tell. */
+    enum ws_status (*watch)(struct ws_port *port, double seconds, struct ws_error *error);
     void (*close)(struct ws_port *port);
 };
 struct ws_port {
@@ -134,8 +142,10 @@ struct ws_pc {
 WS_CHECKED enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
 
 /**
- * Find a drive by its short name, its model, or its id; what is not listed is opened by id.
- * @return WS_E_USAGE if several drives answer to `word` (the text says how to tell them apart); WS_E_NOTFOUND
+ * Find a drive by its id, the place it is plugged into, its short name or its model; what is not listed is opened by
+ * id; else by a part of its name or model, letters of either case being the same, where one drive alone has it.
+ * @return WS_E_USAGE if several drives answer to `word` (the text says which); WS_E_NOTFOUND, with the name that is
+ *         nearest where one is near
  */
 WS_CHECKED enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
                                         struct ws_error *error);

@@ -20,16 +20,22 @@ struct ws_source {
 
 /** Where a stretch of a source's bytes comes from. */
 enum ws_piece_kind {
-    WS_PIECE_OWN,  /**< nowhere else: they have to be read to be known */
-    WS_PIECE_HOLE, /**< nothing is stored there; reads as zeros */
-    WS_PIECE_BASE  /**< another source's */
+    WS_PIECE_OWN,     /**< nowhere else: they have to be read to be known */
+    WS_PIECE_HOLE,    /**< nothing is stored there; reads as zeros */
+    WS_PIECE_BASE,    /**< another source's */
+    WS_PIECE_UNPACKED /**< worked out from another source, whose bytes alone decide them */
 };
 struct ws_piece {
     enum ws_piece_kind kind;
     uint64_t length;              /**< bytes, > 0 */
-    const struct ws_source *base; /**< WS_PIECE_BASE: whose; borrowed from the source asked */
-    uint64_t at;                  /**< WS_PIECE_BASE: first byte there */
+    const struct ws_source *base; /**< WS_PIECE_BASE, WS_PIECE_UNPACKED: whose; borrowed from the source asked */
+    uint64_t at;                  /**< WS_PIECE_BASE: first byte there; WS_PIECE_UNPACKED: first of what is unpacked */
+    uint64_t number;              /**< WS_PIECE_UNPACKED: of what, by the base's own count: one file's inode, say */
 };
+
+static inline struct ws_piece ws_piece_base(const struct ws_source *base, uint64_t at, uint64_t length) {
+    return (struct ws_piece){WS_PIECE_BASE, length, base, at, 0};
+}
 
 struct ws_source_ops {
     /** Read exactly `length` bytes; the caller has checked that they lie inside `size`. */

@@ -104,6 +104,9 @@ WS_CHECKED enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree
  *  first. */
 WS_CHECKED enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
                                       struct ws_error *error);
+/** Another tree of the same files, whose root has the same owner, mode and times. Contents and attributes are borrowed
+ *  from `tree`, whose scratch is used: close the copy first. */
+WS_CHECKED enum ws_status ws_tree_copy(struct ws_tree *tree, struct ws_tree **copy, struct ws_error *error);
 /** What another tree holds becomes what a folder holds, which is empty but for what it has by the same name: that goes.
  *  Contents and attributes are borrowed from `other`, whose scratch is used. */
 WS_CHECKED enum ws_status ws_tree_graft(struct ws_tree *tree, struct ws_node *folder, struct ws_tree *other,

@@ -18,9 +18,10 @@
  * layout are gone with it. The hardware stands behind the tables of port.h; port/ has those for this machine
  * (port/linux.h), a simulated bench (port/sim.h) and emulated PCs (port/emulator.h).
  *
- * The subjects: status.h, base.h · source.h, tree.h, names.h, rules.h · layout.h, lock.h, write.h, pieces.h · port.h,
- * trial.h · table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h ·
- * image.h, medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h · proof.h.
+ * The subjects: status.h, base.h · source.h, shared.h, tree.h, names.h, rules.h · layout.h, lock.h, write.h, pieces.h ·
+ * port.h, trial.h · table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h
+ * · image.h, medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h, batch.h ·
+ * proof.h.
  */
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
@@ -29,6 +30,7 @@
 #include "wild_satchel/api.h"
 #include "wild_satchel/archive.h"
 #include "wild_satchel/base.h"
+#include "wild_satchel/batch.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/change.h"
 #include "wild_satchel/container.h"
@@ -55,6 +57,7 @@
 #include "wild_satchel/renew.h"
 #include "wild_satchel/request.h"
 #include "wild_satchel/rules.h"
+#include "wild_satchel/shared.h"
 #include "wild_satchel/squashfs.h"
 #include "wild_satchel/start.h"
 #include "wild_satchel/system.h"

@@ -42,6 +42,8 @@ bool ws_is_unfinished(const void *sector);
  *  @return false if there is no mark, or one whose check digits do not go with it: `build` is empty then */
 bool ws_unfinished_read(const void *sector, struct ws_unfinished *unfinished);
 
+struct ws_pieces;
+
 /** Why a write began where it did. */
 enum ws_begun {
     WS_BEGUN_FRESH,     /**< at the beginning: no unfinished build was on the drive */
@@ -72,6 +74,9 @@ struct ws_write_options {
     /** The body's inputs may change under the reader: of a change only its log is read back, not the body, which nobody
      *  could compare with anything. */
     bool body_moves;
+    /** out, to be freed by the caller: digests of the body's pieces that were written, as they were meant; may be NULL.
+     *  What an earlier run wrote is not among them. See struct ws_check_options. */
+    struct ws_pieces *pieces;
 };
 
 struct ws_write_result {
@@ -117,11 +122,13 @@ enum ws_check_scope {
     WS_CHECK_SEAL         /**< the seal alone */
 };
 
-struct ws_pieces;
 struct ws_check_options {
     enum ws_check_scope scope;
     bool with_hash;
-    struct ws_pieces *pieces;            /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
+    struct ws_pieces *pieces; /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
+    /** with_hash: digests of what was meant, as ws_write() gives them: what they cover is not read from the layout's
+     *  sources once more, but where it differs. May be NULL. */
+    const struct ws_pieces *written;
     uint32_t leave_out;                  /**< bit N: part N of the layout is neither compared nor hashed */
     uint64_t unknown_at, unknown_length; /**< of the layout: bytes whose value is not known here, and not compared */
     ws_progress_call on_progress;        /**< may be NULL */

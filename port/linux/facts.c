@@ -5,6 +5,7 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <libudev.h>
+#include <pthread.h>
 #include <linux/loop.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -183,6 +184,7 @@ static void find_bus(struct udev_device *device, struct ws_drive_facts *facts) {
     if (usb) {
         const char *megabits = udev_device_get_sysattr_value(port, "speed"); /* "480", "5000", "1.5" */
         bus = "usb";
+        (void)snprintf(facts->place, sizeof facts->place, "%s", udev_device_get_sysname(port)); /* "1-2.3" */
         facts->bus_bits_s = megabits ? (uint64_t)(strtod(megabits, NULL) * 1e6) : 0;
     }
     if (!usb && strstr(path, "/nvme")) bus = "nvme";
@@ -213,8 +215,8 @@ enum ws_status ws_linux_device_facts(const char *path, struct ws_drive_facts *fa
     return ws_linux_device_facts_of(s.st_rdev, path, facts, NULL, error);
 }
 
-enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct ws_drive_facts *facts,
-                                        uint64_t *sequence, struct ws_error *error) {
+static enum ws_status facts_of(dev_t number, const char *path, struct ws_drive_facts *facts, uint64_t *sequence,
+                               struct ws_error *error) {
     memset(facts, 0, sizeof *facts);
     struct udev *udev = udev_new();
     struct udev_device *device = udev ? udev_device_new_from_devnum(udev, 'b', number) : NULL;
@@ -263,4 +265,13 @@ enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct w
     udev_device_unref(device);
     udev_unref(udev);
     return ws_drive_short_name(facts, error);
+}
+
+enum ws_status ws_linux_device_facts_of(dev_t number, const char *path, struct ws_drive_facts *facts,
+                                        uint64_t *sequence, struct ws_error *error) {
+    static pthread_mutex_t one_at_a_time = PTHREAD_MUTEX_INITIALIZER; /* libudev begins by itself, and not twice */
+    (void)pthread_mutex_lock(&one_at_a_time);
+    enum ws_status status = facts_of(number, path, facts, sequence, error);
+    (void)pthread_mutex_unlock(&one_at_a_time);
+    return status;
 }

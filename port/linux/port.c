@@ -5,6 +5,8 @@
 
 #include <dirent.h>
 #include <errno.h>
+#include <libudev.h>
+#include <poll.h>
 #include <pthread.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -12,6 +14,12 @@
 #include <sys/random.h>
 #include <sys/stat.h>
 #include <time.h>
+
+struct linux_port {
+    struct ws_port port;
+    struct udev *udev; /* both made when drives are first watched */
+    struct udev_monitor *monitor;
+};
 
 struct ws_task {
     pthread_t thread;
@@ -70,6 +78,29 @@ double ws_linux_steady_clock(struct ws_port *port) {
     return (double)now.tv_sec + (double)now.tv_nsec / 1e9;
 }
 
+bool ws_linux_pause(struct ws_port *port, double seconds) {
+    struct timespec left = {(time_t)seconds, (long)((seconds - (double)(time_t)seconds) * 1e9)};
+    (void)port;
+    (void)nanosleep(&left, NULL); /* a signal ends it early: who waits looks again */
+    return true;
+}
+
+/* Tells by itself when a drive comes or goes, where rules have been applied to it already; else every second. */
+static enum ws_status watch(struct ws_port *port, double seconds, struct ws_error *error) {
+    struct linux_port *p = (struct linux_port *)port;
+    (void)error;
+    if (!p->udev) p->udev = udev_new();
+    if (p->udev && !p->monitor) {
+        p->monitor = udev_monitor_new_from_netlink(p->udev, "udev");
+        if (p->monitor) (void)udev_monitor_filter_add_match_subsystem_devtype(p->monitor, "block", "disk");
+        if (p->monitor) (void)udev_monitor_enable_receiving(p->monitor);
+    }
+    struct pollfd fd = {p->monitor ? udev_monitor_get_fd(p->monitor) : -1, POLLIN, 0};
+    const double most = seconds < 1 ? seconds : 1;
+    if (poll(&fd, 1, (int)(most * 1000)) > 0) udev_device_unref(udev_monitor_receive_device(p->monitor));
+    return WS_OK;
+}
+
 /* Whole devices only; those that are made of other things (loops, RAM, mappings, discs) are not drives to build on. */
 static bool is_drive_name(const char *name) {
     static const char *const others[] = {"loop", "ram", "zram", "dm-", "md", "sr", "fd", "nbd"};
@@ -107,7 +138,12 @@ void ws_linux_this_pc(struct ws_pc_facts *facts) {
     if (f) fclose(f);
 }
 
-static void close_port(struct ws_port *port) { free(port); }
+static void close_port(struct ws_port *port) {
+    struct linux_port *p = (struct linux_port *)port;
+    if (p->monitor) udev_monitor_unref(p->monitor);
+    if (p->udev) udev_unref(p->udev);
+    free(p);
+}
 
 void ws_port_close(struct ws_port *port) {
     if (port) port->ops->close(port);
@@ -122,11 +158,13 @@ enum ws_status ws_linux_open(struct ws_port **port, struct ws_error *error) {
         .random = ws_linux_random,
         .start = ws_linux_start,
         .join = ws_linux_join,
+        .pause = ws_linux_pause,
+        .watch = watch,
         .close = close_port,
     };
-    struct ws_port *made = malloc(sizeof *made);
+    struct linux_port *made = calloc(1, sizeof *made);
     if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for the port");
-    made->ops = &ops;
-    *port = made;
+    made->port.ops = &ops;
+    *port = &made->port;
     return WS_OK;
 }

@@ -33,7 +33,7 @@ static void disk_close(struct ws_source *source) {
 }
 static void disk_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
     const struct virtual_disk *d = source->state;
-    *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, d->drive, at};
+    *piece = ws_piece_base(d->drive, at, piece->length);
 }
 static const struct ws_source_ops disk_ops = {disk_read, disk_close, disk_piece};
 

@@ -56,6 +56,8 @@ static const struct {
     {"pulled_after_bytes", SIZE, AT(pull_after), 0, 1.8e13},
     {"cut_at_write", SIZE, AT(cut_at_write), 0, 1e12},
     {"pulled", FLAG, AT(pulled), 0, 0},
+    {"plugged_at_s", REAL, AT(plugged_at), 0, 1e9},
+    {"place", TEXT, AT(facts.place), 64, 0},
 #undef AT
 };
 enum { DRIVE_KEYS = sizeof drive_keys / sizeof drive_keys[0] };
@@ -204,6 +206,7 @@ static enum ws_status parse_root(json_t *root, struct ws_bench *bench, struct ws
         d->facts.removable = WS_YES;
         WS_TRY(fill_drive(drives, one, 0, d, error));
         if (!json_object_get(one, "model")) d->facts.model[0] = '\0'; /* another name is another model */
+        if (!json_object_get(one, "place")) d->facts.place[0] = '\0';
         WS_TRY(finish_drive(d, error));
         if (ws_bench_drive(bench, d->name)) return bad(error, d->name, "name", "is used by two drives");
         bench->drives++;
@@ -249,6 +252,22 @@ struct ws_sim_pc *ws_bench_pc(struct ws_bench *bench, const char *name) {
 static enum ws_status file_error(struct ws_error *error, const char *what, const char *path) {
     ws_fail(error, WS_E_WRITE, "%s: %s", what, strerror(errno));
     return ws_fail_where(error, "%s", path);
+}
+
+bool sim_drive_is_here(struct ws_bench *bench, struct ws_sim_drive *d) {
+    if (d->pulled && d->plugged_at > 0 && bench->clock_s >= d->plugged_at) {
+        d->pulled = false;
+        d->plugged_at = 0;
+    }
+    return !d->pulled;
+}
+
+void sim_bench_look_again(struct ws_bench *bench) {
+    struct ws_bench *now = NULL;
+    if (ws_bench_open(bench->folder, &now, NULL) != WS_OK) return;
+    for (size_t i = 0; i < bench->drives && i < now->drives; i++)
+        if (!bench->drive[i].plugged_at) bench->drive[i].pulled = now->drive[i].pulled;
+    ws_bench_close(now);
 }
 
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *d, char *out, size_t room) {

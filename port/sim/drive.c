@@ -79,10 +79,18 @@ static enum ws_status host_io(struct sim_drive *d, bool write, uint64_t at, char
     return WS_OK;
 }
 
+/* The drive is at work for so long, once it is done with what others had it do. */
+static void spend(struct sim_drive *d, double seconds) {
+    const double now = d->bench->clock_s;
+    const double from = d->model->free_at > now ? d->model->free_at : now;
+    d->model->free_at = from + seconds;
+    if (d->bench->tasks) sim_tasks_spend(d->bench->tasks, from + seconds - now);
+    else d->bench->clock_s = from + seconds;
+}
+
 static enum ws_status drain_one(struct sim_drive *d, struct ws_error *error) {
     struct pending *p = d->first;
-    d->bench->clock_s += (double)p->length / d->model->write_rate;
-    if (p->at != d->next_at) d->bench->clock_s += d->model->small_write_s;
+    spend(d, (double)p->length / d->model->write_rate + (p->at != d->next_at ? d->model->small_write_s : 0));
     d->next_at = p->at + p->length;
     enum ws_status status = host_io(d, true, p->at, p->data, p->length, error);
     d->first = p->next;
@@ -113,7 +121,7 @@ static enum ws_status read_drive(struct ws_drive *drive, uint64_t at, void *buff
                                  struct ws_error *error) {
     struct sim_drive *d = (struct sim_drive *)drive;
     if (d->gone) return gone(d, error);
-    d->bench->clock_s += (double)length / d->model->read_rate;
+    spend(d, (double)length / d->model->read_rate);
     if (d->model->bad_length && at < d->model->bad_at + d->model->bad_length && d->model->bad_at < at + length) {
         ws_fail(error, WS_E_READ, "the drive cannot be read at byte %llu: bad sector",
                 (unsigned long long)(at > d->model->bad_at ? at : d->model->bad_at));
@@ -171,6 +179,7 @@ static enum ws_status write_drive(struct ws_drive *drive, uint64_t at, const voi
     if (d->model->pull_after && d->written >= d->model->pull_after) {
         d->model->pull_after = 0;
         d->model->pulled = true;
+        (void)ws_bench_save(d->bench, NULL); /* for others to see, and to plug it in again */
         drop_cache(d);
         d->gone = true;
         return gone(d, error);
@@ -216,7 +225,7 @@ enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_
                                             flush,    release,    stores,      close_drive};
     struct ws_sim_drive *model = ws_bench_drive(bench, name);
     char path[700];
-    if (!model || model->pulled) {
+    if (!model || !sim_drive_is_here(bench, model)) {
         ws_fail(error, WS_E_NOTFOUND, model ? "the drive is not plugged in" : "there is no such drive on this bench");
         ws_fail_where(error, "%s", name);
         return ws_fail_next(
@@ -255,7 +264,7 @@ static enum ws_status list_drives(struct ws_port *port, ws_drive_visit visit, vo
     struct ws_bench *bench = ((struct sim_port *)port)->bench;
     (void)error;
     for (size_t i = 0; i < bench->drives; i++)
-        if (!bench->drive[i].pulled && !visit(context, &bench->drive[i].facts)) break;
+        if (sim_drive_is_here(bench, &bench->drive[i]) && !visit(context, &bench->drive[i].facts)) break;
     return WS_OK;
 }
 
@@ -271,27 +280,57 @@ static int64_t wall_clock(struct ws_port *port) {
 
 static double steady_clock(struct ws_port *port) { return ((struct sim_port *)port)->bench->clock_s; }
 
-/* Everything happens at once here, so that the clock does not depend on how threads run. */
 static enum ws_status start(struct ws_port *port, void (*work)(void *context), void *context, struct ws_task **task,
                             struct ws_error *error) {
-    (void)port, (void)error;
-    work(context);
-    *task = (struct ws_task *)port;
+    return sim_tasks_start(((struct sim_port *)port)->bench->tasks, work, context, task, error);
+}
+
+static void join(struct ws_port *port, struct ws_task *task) {
+    sim_tasks_join(((struct sim_port *)port)->bench->tasks, task);
+}
+
+static bool pause_for(struct ws_port *port, double seconds) {
+    sim_tasks_spend(((struct sim_port *)port)->bench->tasks, seconds);
+    return true;
+}
+
+/* Until the next drive is plugged in by the bench file. Other commands may plug one in as well: they take a moment of
+ * real time to do it. */
+static enum ws_status watch(struct ws_port *port, double seconds, struct ws_error *error) {
+    struct ws_bench *bench = ((struct sim_port *)port)->bench;
+    (void)error;
+    double step = seconds;
+    bool expected = false;
+    for (size_t i = 0; i < bench->drives; i++) {
+        const struct ws_sim_drive *d = &bench->drive[i];
+        if (!d->pulled || d->plugged_at <= bench->clock_s) continue;
+        expected = true;
+        if (d->plugged_at - bench->clock_s < step) step = d->plugged_at - bench->clock_s;
+    }
+    if (!expected) (void)ws_linux_pause(port, 0.05);
+    sim_tasks_spend(bench->tasks, step);
+    sim_bench_look_again(bench);
     return WS_OK;
 }
 
-static void join(struct ws_port *port, struct ws_task *task) { (void)port, (void)task; }
-
 static void close_port(struct ws_port *port) {
-    (void)ws_bench_save(((struct sim_port *)port)->bench, NULL);
+    struct ws_bench *bench = ((struct sim_port *)port)->bench;
+    (void)ws_bench_save(bench, NULL);
+    sim_tasks_close(bench->tasks);
+    bench->tasks = NULL;
     free(port);
 }
 
 enum ws_status ws_sim_port(struct ws_bench *bench, struct ws_port **port, struct ws_error *error) {
-    static const struct ws_port_ops ops = {list_drives,     open_drive, wall_clock, steady_clock,
-                                           ws_linux_random, start,      join,       close_port};
+    static const struct ws_port_ops ops = {list_drives, open_drive, wall_clock, steady_clock, ws_linux_random,
+                                           start,       join,       pause_for,  watch,        close_port};
     struct sim_port *made = malloc(sizeof *made);
-    if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for the bench");
+    struct sim_tasks *tasks = made ? sim_tasks_open(&bench->clock_s) : NULL;
+    if (!tasks) {
+        free(made);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for the bench");
+    }
+    bench->tasks = tasks;
     made->port.ops = &ops;
     made->bench = bench;
     *port = &made->port;

@@ -6,6 +6,20 @@
 #include "wild_satchel/image.h"
 #include "wild_satchel/system.h"
 
+/* tasks.c */
+struct sim_tasks;
+struct sim_tasks *sim_tasks_open(double *clock); /* NULL: out of memory */
+void sim_tasks_close(struct sim_tasks *all);
+/* Let time go by for the task that runs, and others catch up. */
+void sim_tasks_spend(struct sim_tasks *all, double seconds);
+enum ws_status sim_tasks_start(struct sim_tasks *all, void (*work)(void *context), void *context, struct ws_task **task,
+                               struct ws_error *error);
+void sim_tasks_join(struct sim_tasks *all, struct ws_task *task);
+
+/* Is it plugged in by now? */
+bool sim_drive_is_here(struct ws_bench *bench, struct ws_sim_drive *drive);
+/* Plugged and pulled by other commands meanwhile. */
+void sim_bench_look_again(struct ws_bench *bench);
 void sim_drive_path(const struct ws_bench *bench, const struct ws_sim_drive *drive, char *out, size_t room);
 enum ws_status sim_drive_open(struct ws_bench *bench, const char *name, enum ws_open_mode mode, struct ws_drive **drive,
                               struct ws_error *error);

@@ -1,5 +1,5 @@
 /* carry_out.c — a prepared build written and checked. */
-#include "assemble/internal.h"
+#include "assemble/batch.h"
 
 #include <string.h>
 
@@ -50,7 +50,13 @@ struct beside {
 
 static void check_inputs(void *context) {
     struct beside *h = context;
+    struct ws_batch *batch = h->build->batch;
+    if (batch && !batch_checks_inputs(batch, h->build->number)) {
+        h->status = batch_await_inputs(batch, &h->error);
+        return;
+    }
     h->status = build_check_inputs(h->build, h->port, &h->pieces, &h->error);
+    if (batch) batch_inputs_checked(batch, h->build->number, h->status, &h->error);
 }
 
 struct carrying {
@@ -61,6 +67,7 @@ struct carrying {
     struct ws_build_result *result;
     struct beside beside;
     struct ws_task *task;
+    struct ws_pieces written; /* what was meant, so that the check reads no source again; none where reading is cheap */
 };
 
 /* Comparing what an earlier run wrote takes a while: the drive is asked once more who it is. */
@@ -119,14 +126,16 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
     struct carrying *c = context;
     /* A replica that is equal to the image has its digests, too, at no cost. */
     bool in_pieces = c->build->plan->request.input[WS_INPUT_IMAGE].pieces_sha256[0] != '\0';
-    bool plain = c->build->plan->facts.kind == WS_KIND_REPLICA && !ws_request_by_state(&c->build->plan->request) &&
-                 (in_pieces || !c->options->pieces);
+    bool plain = !c->build->batch && c->build->plan->facts.kind == WS_KIND_REPLICA &&
+                 !ws_request_by_state(&c->build->plan->request) && (in_pieces || !c->options->pieces);
     struct ws_check_options o = {.scope = WS_CHECK_BEFORE_SEAL,
                                  .with_hash = !plain,
                                  .pieces = plain ? NULL : c->options->pieces,
+                                 .written = c->written.count ? &c->written : NULL,
                                  .on_progress = c->options->on_progress,
                                  .context = c->options->context};
     bool renewal = build_is_change(c->build->plan); /* compared by the change itself so far */
+    if (c->build->batch && c->written.count) batch_has_read(c->build->batch, c->build->number);
     if (!c->options->skip_check && !renewal) {
         enum ws_status status = ws_check(c->port, c->build->layout, c->drive, &o, &c->result->check, error);
         if (status == WS_E_CANCELLED) {
@@ -189,6 +198,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .before_seal = before_seal,
         .hook_context = &c,
         .body_moves = build_moves(b),
+        .pieces = b->batch && !options->skip_check ? &c.written : NULL,
     };
     c.beside.build = b;
     c.beside.port = port;
@@ -198,6 +208,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
                                     : ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
     ws_pieces_free(&c.beside.pieces);
+    ws_pieces_free(&c.written);
     WS_TRY(status);
     if (renewal) return options->skip_check || w.body_moves ? WS_OK : check_changed(&c, error);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */

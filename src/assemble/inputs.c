@@ -1,5 +1,5 @@
 /* inputs.c — are a build's inputs still those that were planned? */
-#include "assemble/internal.h"
+#include "assemble/batch.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -17,15 +17,22 @@ struct ws_own_file build_own_file(const struct ws_addition *a, const struct ws_s
     return (struct ws_own_file){a->what, a->to, slash ? slash + 1 : a->file.path, source, a->runs, a->file.of_files};
 }
 
+const struct ws_source *build_input_source(const struct ws_build *b, size_t number) {
+    const struct ws_source *source = number == WS_INPUT_IMAGE     ? b->image.source
+                                     : number == WS_INPUT_OVERLAY ? b->overlay
+                                                                  : b->added[number - WS_INPUTS];
+    return source && b->batch ? batch_input(b->batch, number) : source;
+}
+
 /* The file of the image that byte `at` lies in. */
 static bool file_at(const struct ws_build *b, const struct ws_source *image, uint64_t at, uint64_t length, char *path,
                     size_t room) {
-    if (!b->image.iso || image != b->image.source) return false;
+    if (!b->image.iso || image != build_input_source(b, WS_INPUT_IMAGE)) return false;
     struct ws_tree *tree = ws_iso_tree(b->image.iso);
     for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         if (n->kind != WS_NODE_FILE || !n->content || !n->content->size) continue;
         struct ws_piece piece = ws_source_piece(n->content, 0, n->content->size);
-        if (piece.kind != WS_PIECE_BASE || piece.base != image || piece.at >= at + length ||
+        if (piece.kind != WS_PIECE_BASE || piece.base != b->image.source || piece.at >= at + length ||
             piece.at + piece.length <= at)
             continue;
         ws_node_path(n, path, room);
@@ -81,7 +88,7 @@ static enum ws_status check_one(const struct ws_build *b, struct ws_port *port, 
 static enum ws_status check_drive(const struct ws_build *b, struct ws_error *error) {
     const struct ws_input *input = build_input(b->plan, WS_INPUT_IMAGE);
     char hex[WS_HASH_HEX];
-    WS_TRY(ws_source_state(b->image.source, hex, error));
+    WS_TRY(ws_source_state(build_input_source(b, WS_INPUT_IMAGE), hex, error));
     if (strcmp(hex, input->sha256) == 0) return WS_OK;
     ws_fail(error, WS_E_FORMAT, "the original was used while it was read, or since it was planned");
     return ws_fail_where(error, "%s", input->path);
@@ -91,10 +98,11 @@ enum ws_status build_check_inputs(const struct ws_build *b, struct ws_port *port
                                   struct ws_error *error) {
     if (b->twin) WS_TRY(build_check_original(b, error));
     else if (b->image.source && ws_request_by_state(&b->plan->request)) WS_TRY(check_drive(b, error));
-    else if (b->image.source) WS_TRY(check_one(b, port, WS_INPUT_IMAGE, b->image.source, pieces, error));
+    else if (b->image.source)
+        WS_TRY(check_one(b, port, WS_INPUT_IMAGE, build_input_source(b, WS_INPUT_IMAGE), pieces, error));
     for (size_t i = WS_INPUT_OVERLAY; i < ws_request_inputs(&b->plan->request); i++) {
         struct ws_pieces others = {0};
-        const struct ws_source *source = i == WS_INPUT_OVERLAY ? b->overlay : b->added[i - WS_INPUTS];
+        const struct ws_source *source = build_input_source(b, i);
         enum ws_status status = source ? check_one(b, port, i, source, &others, error) : WS_OK;
         ws_pieces_free(&others);
         WS_TRY(status);

@@ -75,6 +75,8 @@ struct ws_build {
     char start_serial[16];   /* of the volume that firmware reads, as the system on the drive has it */
     struct build_twin *twin;
     struct ws_layout *layout;
+    struct ws_batch *batch; /* that it is one of; NULL: it is alone */
+    size_t number;
 };
 
 /* A kind of drive: what it is made of, and what goes with it. */
@@ -102,6 +104,9 @@ enum ws_status build_settle(struct ws_build *build, const struct ws_system_facts
 void build_note_system(struct ws_build *build, const struct ws_system_facts *facts);
 /* root.c: the root into build->tree[WS_ROLE_SYSTEM], kernels that would not find it behind the others, and what starts
  * it on UEFI; where that will be. */
+/* What an image has of a root; `medium`: out, what that may borrow from besides the image. */
+enum ws_status build_read_root(const struct ws_image *image, const char *edition, struct ws_tree **medium,
+                               struct ws_root *root, struct ws_error *error);
 enum ws_status build_open_root(struct ws_build *build, struct ws_system_facts *facts, struct ws_error *error);
 enum ws_status build_look_at_kernels(struct ws_build *build, struct ws_system_facts *facts, struct ws_error *error);
 enum ws_status build_choose_loader(struct ws_build *build, const struct ws_system_facts *facts, struct ws_error *error);
@@ -270,6 +275,8 @@ enum ws_status build_compose_persistence(struct ws_build *build, struct ws_error
 /* inputs.c */
 struct ws_own_file build_own_file(const struct ws_addition *addition, const struct ws_source *source);
 struct ws_input *build_input(struct ws_plan *plan, size_t number);
+/* Opened; NULL: it has none. */
+const struct ws_source *build_input_source(const struct ws_build *build, size_t number);
 const char *build_input_word(size_t number); /* "image", "data file", "added file" */
 /* Are they still those that were planned? `pieces`: out, the image's digests, if it was planned with them. */
 enum ws_status build_check_inputs(const struct ws_build *build, struct ws_port *port, struct ws_pieces *pieces,

@@ -1,4 +1,5 @@
 /* prepare.c — a request decided for one drive: its recipe chosen and followed, its layout sealed and named. */
+#include "assemble/batch.h"
 #include "assemble/twin.h"
 
 #include "wild_satchel/sizing.h"
@@ -95,14 +96,17 @@ static enum ws_status follow_recipe(struct ws_build *b, struct ws_error *error) 
 
 static enum ws_status name_layout(struct ws_build *b, const struct ws_build_setting *setting, struct ws_error *error) {
     struct ws_plan *p = b->plan;
-    struct ws_known_input known[WS_INPUTS_MOST];
+    struct ws_known_input known[2 * WS_INPUTS_MOST];
     size_t count = 0;
     WS_TRY(ws_layout_seal(b->layout, error));
     if (build_is_change(p)) WS_TRY(build_place_log(b, error));
     p->facts.write_bytes = ws_layout_bytes(b->layout);
-    for (size_t i = 0; i < ws_request_inputs(&p->request); i++)
-        if (setting->input[i])
-            known[count++] = (struct ws_known_input){setting->input[i], ws_request_input(&p->request, i)->sha256};
+    for (size_t i = 0; i < ws_request_inputs(&p->request); i++) {
+        const char *digest = ws_request_input(&p->request, i)->sha256;
+        if (!setting->input[i]) continue;
+        known[count++] = (struct ws_known_input){setting->input[i], digest};
+        if (b->batch) known[count++] = (struct ws_known_input){batch_input(b->batch, i), digest};
+    }
     if (b->twin && !b->twin->original.source)
         return ws_hash_bytes(WS_HASH_SHA256, &p->facts.id, sizeof p->facts.id, p->facts.fingerprint,
                              error); /* it changes as it is read */
@@ -126,6 +130,8 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->running = setting->original;
     b->compare = setting->compare;
     b->passphrase = setting->passphrase;
+    b->batch = setting->batch;
+    b->number = setting->number;
     b->owner = request->owner;
     b->menu_seconds = request->menu_seconds;
     memcpy(b->kernel_options, request->kernel_options, sizeof request->kernel_options);

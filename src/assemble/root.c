@@ -1,19 +1,33 @@
 /* root.c — the root that a full system is made of, its kernels, and what starts it. */
-#include "assemble/internal.h"
+#include "assemble/batch.h"
 
 #include <stdio.h>
 #include <string.h>
 
+/* The files of a live medium: a disc image's, or those of a live stick's volume laid down file by file. */
+static enum ws_status read_medium(const struct ws_image *image, struct ws_tree **medium, struct ws_error *error) {
+    const struct ws_format *format = image->iso || *medium ? NULL : ws_format_of(image->source, NULL);
+    if (!format || !format->everywhere || !format->read) return WS_OK;
+    return format->read(image->source, medium, NULL, error);
+}
+
+static const struct ws_tree *medium_of(const struct ws_image *image, const struct ws_tree *medium) {
+    return image->iso ? ws_iso_tree(image->iso) : medium;
+}
+
+enum ws_status build_read_root(const struct ws_image *image, const char *edition, struct ws_tree **medium,
+                               struct ws_root *root, struct ws_error *error) {
+    WS_TRY(read_medium(image, medium, error));
+    return ws_root_open(image->source, medium_of(image, *medium), edition, root, error);
+}
+
 /* The root, with the kernel of its live medium where it has none of its own. */
 enum ws_status build_open_root(struct ws_build *b, struct ws_system_facts *facts, struct ws_error *error) {
     struct ws_plan *p = b->plan;
-    const struct ws_tree *medium = b->image.iso ? ws_iso_tree(b->image.iso) : NULL;
-    const struct ws_format *format = medium ? NULL : ws_format_of(b->image.source, NULL);
-    if (format && format->everywhere && format->read) { /* the volume of a live stick laid down file by file */
-        WS_TRY(format->read(b->image.source, &b->medium, NULL, error));
-        medium = b->medium;
-    }
-    WS_TRY(ws_root_open(b->image.source, medium, p->request.edition, &b->root, error));
+    if (b->batch) WS_TRY(batch_take_root(b->batch, b, &b->root, error));
+    else WS_TRY(build_read_root(&b->image, p->request.edition, &b->medium, &b->root, error));
+    WS_TRY(read_medium(&b->image, &b->medium, error));
+    const struct ws_tree *medium = medium_of(&b->image, b->medium);
     WS_TRY(ws_system_look(b->root.tree, facts, error));
     if (facts->machine[0] && strcmp(facts->machine, "x86-64") != 0) {
         ws_fail(error, WS_E_UNSUPPORTED, "its programs are made for %s, and PCs are x86-64", facts->machine);

@@ -137,7 +137,7 @@ static void drive_piece(const struct ws_source *source, uint64_t at, struct ws_p
     if (m.kind != MAP_BASE) return;
     const uint64_t end = c->base ? c->base->size : 0;
     if (at >= end) piece->kind = WS_PIECE_HOLE;
-    else *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, end - at), c->base, at};
+    else *piece = ws_piece_base(c->base, at, ws_min_u64(piece->length, end - at));
 }
 
 static void drive_close(struct ws_source *source) { close_container(source->state); }

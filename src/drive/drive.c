@@ -64,40 +64,102 @@ enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const stru
     return hint == WS_HINT_NONE ? ws_fail_next(error, "%s", next) : ws_fail_hint(error, hint, "", "%s", next);
 }
 
+/* How a word may mean a drive, the surest way first. */
+enum { BY_ID, BY_PLACE, BY_NAME, BY_MODEL, BY_LETTERS, BY_PART, WAYS };
 struct search {
     const char *word;
-    struct ws_drive_facts *facts;
-    int by_id, by_name, by_model;
+    struct ws_drive_facts first[WAYS];
+    int found[WAYS];
+    struct ws_text all[WAYS]; /* the names of those found */
+    char nearest[64];
+    size_t distance;
 };
+
+static bool same_letters(const char *a, const char *b) {
+    while (*a && ws_lower(*a) == ws_lower(*b)) a++, b++;
+    return *a == *b || (!*a && !*b);
+}
+
+static bool has_part(const char *text, const char *part) {
+    size_t length = strlen(part);
+    for (; *text; text++) {
+        size_t i = 0;
+        while (i < length && text[i] && ws_lower(text[i]) == ws_lower(part[i])) i++;
+        if (i == length) return length > 0;
+    }
+    return false;
+}
 
 static bool match(void *context, const struct ws_drive_facts *f) {
     struct search *s = context;
-    bool id = strcmp(f->id, s->word) == 0;
-    bool name = strcmp(f->short_name, s->word) == 0;
-    bool model = strcmp(f->model, s->word) == 0;
-    if (id || (name && !s->by_id) || (model && !s->by_id && !s->by_name)) *s->facts = *f;
-    s->by_id += id;
-    s->by_name += name;
-    s->by_model += model;
+    const char *const names[] = {f->short_name, f->model};
+    const bool is[WAYS] = {[BY_ID] = strcmp(f->id, s->word) == 0,
+                           [BY_PLACE] = f->place[0] && strcmp(f->place, s->word) == 0,
+                           [BY_NAME] = strcmp(f->short_name, s->word) == 0,
+                           [BY_MODEL] = strcmp(f->model, s->word) == 0,
+                           [BY_LETTERS] = same_letters(f->short_name, s->word) || same_letters(f->model, s->word),
+                           [BY_PART] = has_part(f->short_name, s->word) || has_part(f->model, s->word)};
+    for (int i = 0; i < WAYS; i++) {
+        if (!is[i]) continue;
+        if (!s->found[i]++) s->first[i] = *f;
+        ws_text_printf(&s->all[i], "%s%s%s%s", s->all[i].length ? ", " : "", f->short_name, f->place[0] ? " at " : "",
+                       f->place);
+    }
+    for (size_t i = 0; i < 2; i++) {
+        size_t distance = ws_word_distance(names[i], s->word);
+        if (distance >= s->distance) continue;
+        s->distance = distance;
+        memcpy(s->nearest, names[i], sizeof s->nearest);
+    }
     return true;
+}
+
+static enum ws_status several(const struct search *s, int by, struct ws_error *error) {
+    ws_fail(error, WS_E_USAGE, "%d drives here are %s \"%s\": %s", s->found[by],
+            by == BY_PART ? "called something like" : "called", s->word, s->all[by].data ? s->all[by].data : "");
+    if (by == BY_NAME)
+        return ws_fail_next(error, "they are of one model and size and have no serial number: unplug all but one");
+    return ws_fail_hint(error, WS_HINT_DRIVES, "", "use the short name, or where it is plugged in");
+}
+
+/* What is not listed is a path, or else a part of a name. */
+static enum ws_status find_unlisted(struct ws_port *port, const struct search *s, struct ws_drive_facts *facts,
+                                    struct ws_error *error) {
+    struct ws_drive *drive = NULL;
+    struct ws_error own = {0};
+    enum ws_status status = port->ops->open(port, s->word, WS_OPEN_READ, &drive, &own);
+    if (status == WS_OK) {
+        status = drive->ops->describe(drive, facts, error);
+        drive->ops->close(drive);
+        return status;
+    }
+    for (int i = BY_LETTERS; i <= BY_PART && status == WS_E_NOTFOUND; i++) {
+        if (s->found[i] > 1) return several(s, i, error);
+        if (s->found[i] == 1) {
+            *facts = s->first[i];
+            return WS_OK;
+        }
+    }
+    if (status == WS_E_NOTFOUND && s->distance <= ws_word_slip(s->word))
+        ws_fail_hint(&own, WS_HINT_DRIVES, "", "did you mean \"%s\"? Else look which drives are here", s->nearest);
+    if (error) *error = own;
+    return status;
 }
 
 enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
                              struct ws_error *error) {
-    struct search s = {.word = word, .facts = facts};
-    WS_TRY(port->ops->list(port, match, &s, error));
-    int found = s.by_id ? 1 : s.by_name ? s.by_name : s.by_model;
-    if (found == 1) return WS_OK;
-    if (found > 1) {
-        ws_fail(error, WS_E_USAGE, "%d drives here are called \"%s\"", found, word);
-        if (s.by_name > 1)
-            return ws_fail_next(error, "they are of one model and size and have no serial number: unplug all but one");
-        return ws_fail_hint(error, WS_HINT_DRIVES, "", "use the short name");
-    }
-    struct ws_drive *drive = NULL;
-    WS_TRY(port->ops->open(port, word, WS_OPEN_READ, &drive, error));
-    enum ws_status status = drive->ops->describe(drive, facts, error);
-    drive->ops->close(drive);
+    struct search *s = calloc(1, sizeof *s);
+    if (!s) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of drives");
+    s->word = word;
+    s->distance = SIZE_MAX;
+    enum ws_status status = port->ops->list(port, match, s, error);
+    int by = BY_ID;
+    while (by < BY_LETTERS && !s->found[by]) by++;
+    if (status == WS_OK && by == BY_LETTERS) status = find_unlisted(port, s, facts, error);
+    else if (status == WS_OK && s->found[by] > 1) status = several(s, by, error);
+    else if (status == WS_OK) *facts = s->first[by];
+    for (int i = 0; i < WAYS; i++) ws_text_free(&s->all[i]);
+    free(s);
     return status;
 }
 

@@ -105,6 +105,26 @@ static enum ws_status wait_for(struct checking *c, const struct passing *p, stru
     return ws_bad_place(p->chunk.status, error);
 }
 
+/* The digest of what was written in this place; NULL: none is known. */
+static const uint8_t *written_there(const struct checking *c, const struct ws_chunk *chunk) {
+    const struct ws_pieces *w = c->options->written;
+    size_t low = 0;
+    for (size_t high = w ? w->count : 0; low < high;) {
+        size_t middle = low + (high - low) / 2;
+        if (w->list[middle].at < chunk->at) low = middle + 1;
+        else high = middle;
+    }
+    bool there = w && low < w->count && w->list[low].at == chunk->at && w->list[low].length == chunk->length;
+    return there ? w->list[low].sha256 : NULL;
+}
+
+/* Where in a chunk of another digest than was meant: read from the layout after all. */
+static enum ws_status find_difference(struct checking *c, const struct ws_chunk *chunk, struct ws_error *error) {
+    WS_TRY(ws_source_read(c->view, chunk->at, c->meant.data, chunk->length, error));
+    note_difference(c, chunk->at + first_difference(chunk->data, c->meant.data, chunk->length));
+    return WS_OK;
+}
+
 /* What a hasher found, put into the list; they finish in the order in which they were given their chunks. */
 static enum ws_status finish_hash(struct checking *c, struct hashing *h, struct ws_error *error) {
     if (!h->of) return WS_OK;
@@ -112,8 +132,10 @@ static enum ws_status finish_hash(struct checking *c, struct hashing *h, struct 
     const struct ws_chunk *chunk = &h->of->chunk;
     struct ws_digest_piece piece = {.at = chunk->at, .length = (uint32_t)chunk->length, .part = h->of->part};
     memcpy(piece.sha256, h->sha256, 32);
+    const uint8_t *meant = h->of->meant ? NULL : written_there(c, chunk);
     h->of = NULL;
     if (h->failed) return ws_fail(error, WS_E_NOMEM, "a hash could not be worked out");
+    if (meant && memcmp(meant, piece.sha256, 32) != 0) WS_TRY(find_difference(c, chunk, error));
     while (c->wanted && c->options->leave_out >> c->wanted->list[c->finished].part & 1) c->finished++;
     if (c->wanted && memcmp(c->wanted->list[c->finished++].sha256, piece.sha256, 32) != 0) note_difference(c, piece.at);
     return ws_pieces_add(&c->pieces, &piece, error);
@@ -136,7 +158,7 @@ static void pass_unknown(const struct checking *c, const struct passing *p) {
 }
 
 static enum ws_status compare(struct checking *c, const struct passing *p, struct ws_error *error) {
-    if (p->meant || c->wanted) return WS_OK;
+    if (p->meant || c->wanted || written_there(c, &p->chunk)) return WS_OK;
     WS_TRY(ws_source_read(c->view, p->chunk.at, c->meant.data, p->chunk.length, error));
     pass_unknown(c, p);
     if (memcmp(p->chunk.data, c->meant.data, p->chunk.length) != 0)

@@ -44,6 +44,32 @@ static enum ws_status add_bytes(struct printing *p, const struct ws_source *sour
     return WS_OK;
 }
 
+/* The input that a source is nothing but a part of, and where in it that begins; NULL: it is another's too, or made. */
+static const struct ws_known_input *part_of(const struct printing *p, const struct ws_source *source, uint64_t *at) {
+    uint64_t length = source->size;
+    *at = 0;
+    for (unsigned depth = 0; depth < DEPTH_MOST; depth++) {
+        const struct ws_known_input *input = known(p, source);
+        if (input) return input;
+        struct ws_piece piece = ws_source_piece(source, *at, length);
+        if (piece.kind != WS_PIECE_BASE || piece.length != length) return NULL;
+        source = piece.base;
+        *at = piece.at;
+    }
+    return NULL;
+}
+
+/* What is unpacked from an input is known by what it is in it: it need not be unpacked for that. */
+static bool add_unpacked(struct printing *p, const struct ws_piece *piece) {
+    uint64_t at = 0;
+    const struct ws_known_input *input = part_of(p, piece->base, &at);
+    if (!input) return false;
+    note(p, "unpacked", piece->at, piece->length);
+    note(p, "of", piece->number, at);
+    ws_hash_add(p->hash, input->digest, strlen(input->digest));
+    return true;
+}
+
 static enum ws_status add_stretch(struct printing *p, const struct ws_source *source, uint64_t at, uint64_t length,
                                   unsigned depth, struct ws_error *error) {
     const struct ws_known_input *input = known(p, source);
@@ -56,7 +82,8 @@ static enum ws_status add_stretch(struct printing *p, const struct ws_source *so
     while (length > 0) {
         struct ws_piece piece = ws_source_piece(source, at, length);
         if (piece.kind == WS_PIECE_HOLE) note(p, "zeros", piece.length, 0);
-        else if (piece.kind == WS_PIECE_OWN) WS_TRY(add_bytes(p, source, at, piece.length, error));
+        else if (piece.kind == WS_PIECE_UNPACKED && add_unpacked(p, &piece)) {
+        } else if (piece.kind != WS_PIECE_BASE) WS_TRY(add_bytes(p, source, at, piece.length, error));
         else WS_TRY(add_stretch(p, piece.base, piece.at, piece.length, depth + 1, error));
         at += piece.length;
         length -= piece.length;

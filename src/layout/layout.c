@@ -174,9 +174,10 @@ static void view_piece(const struct ws_source *source, uint64_t at, struct ws_pi
     size_t i = extent_at(layout, at);
     const struct ws_extent *e = i < layout->count ? &layout->extent[i] : NULL;
     if (e && e->at <= at)
-        *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, e->at + e->length - at), e->from,
-                                   e->from_at + (at - e->at)};
-    else *piece = (struct ws_piece){WS_PIECE_HOLE, e ? ws_min_u64(piece->length, e->at - at) : piece->length, NULL, 0};
+        *piece = ws_piece_base(e->from, e->from_at + (at - e->at), ws_min_u64(piece->length, e->at + e->length - at));
+    else
+        *piece =
+            (struct ws_piece){WS_PIECE_HOLE, e ? ws_min_u64(piece->length, e->at - at) : piece->length, NULL, 0, 0};
 }
 
 static const struct ws_source_ops view_ops = {view_read, NULL, view_piece};

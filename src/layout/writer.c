@@ -2,8 +2,10 @@
  */
 #include "base/bytes.h"
 #include "layout/stream.h"
+#include "wild_satchel/pieces.h"
 #include "wild_satchel/write.h"
 
+#include <openssl/evp.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -28,11 +30,15 @@ struct writer {
 struct fill {
     const struct ws_source *view;
     struct ws_chunk *chunk;
+    bool digest;
 };
 
 static void fill_chunk(void *context) {
     struct fill *fill = context;
-    fill->chunk->status = ws_chunk_fill(fill->view, fill->chunk, &fill->chunk->error);
+    struct ws_chunk *c = fill->chunk;
+    c->status = ws_chunk_fill(fill->view, c, &c->error);
+    if (c->status == WS_OK && fill->digest && EVP_Digest(c->data, c->length, c->sha256, NULL, EVP_sha256(), NULL) != 1)
+        c->status = ws_fail(&c->error, WS_E_NOMEM, "a hash could not be worked out");
 }
 
 /* The first sector, once what was written before is on the medium: the mark never says more than is true. It is flushed
@@ -133,9 +139,10 @@ static enum ws_status read_ahead(struct writer *w, struct ws_cursor *cursor, str
         size_t i = (a->first + a->count) % CHUNKS;
         struct ws_chunk *next = &a->chunk[i];
         if (next->length == 0) ws_cursor_next(cursor, &next->at, &next->length);
+        next->part = cursor->chunk_part;
         a->ended = next->length == 0;
         if (a->ended) break;
-        a->fill[i] = (struct fill){w->view, next};
+        a->fill[i] = (struct fill){w->view, next, w->options->pieces && cursor->phase == (int)WS_PHASE_BODY};
         WS_TRY(w->port->ops->start(w->port, fill_chunk, &a->fill[i], &a->task[i], error));
         a->count++;
     }
@@ -168,6 +175,11 @@ static enum ws_status put_chunk(struct writer *w, enum ws_phase phase, const str
                                 bool last, struct ws_error *error) {
     enum ws_step step = phase == WS_PHASE_SEAL ? WS_STEP_SEALING : WS_STEP_WRITING;
     WS_TRY(ws_bad_place(write_any(w, c->at, c->data, c->length, error), error));
+    if (w->options->pieces && phase == WS_PHASE_BODY) {
+        struct ws_digest_piece piece = {.at = c->at, .length = (uint32_t)c->length, .part = c->part};
+        memcpy(piece.sha256, c->sha256, sizeof piece.sha256);
+        WS_TRY(ws_pieces_add(w->options->pieces, &piece, error));
+    }
     w->result->written += c->length;
     *since_flush += c->length;
     w->done += c->length;

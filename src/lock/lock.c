@@ -68,7 +68,7 @@ static enum ws_status body_read(const struct ws_source *source, uint64_t at, voi
 /* As long as there is no key its bytes are the open volume's. */
 static void body_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
     const struct ws_lock *l = source->state;
-    if (!l->key) *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, l->open, at};
+    if (!l->key) *piece = ws_piece_base(l->open, at, piece->length);
 }
 
 static const struct ws_source_ops head_ops = {head_read, NULL, NULL};

@@ -39,14 +39,13 @@ static void patched_piece(const struct ws_source *source, uint64_t at, struct ws
         const struct patch *patch = &p->patch[i];
         if (at >= patch->at + patch->length || at + piece->length <= patch->at) continue;
         if (at >= patch->at) { /* changed bytes are this source's own; which change wins does not matter */
-            *piece =
-                (struct ws_piece){WS_PIECE_OWN, ws_min_u64(piece->length, patch->at + patch->length - at), NULL, 0};
+            piece->length = ws_min_u64(piece->length, patch->at + patch->length - at);
             return;
         }
         piece->length = patch->at - at;
     }
     if (at >= p->base->size) piece->kind = WS_PIECE_HOLE;
-    else *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, p->base->size - at), p->base, at};
+    else *piece = ws_piece_base(p->base, at, ws_min_u64(piece->length, p->base->size - at));
 }
 
 static void patched_close(struct ws_source *source) {

@@ -32,7 +32,7 @@ void ws_source_close(struct ws_source *source) {
 }
 
 struct ws_piece ws_source_piece(const struct ws_source *source, uint64_t at, uint64_t length) {
-    struct ws_piece piece = {WS_PIECE_OWN, length, NULL, 0};
+    struct ws_piece piece = {WS_PIECE_OWN, length, NULL, 0, 0};
     if (source->ops->piece) source->ops->piece(source, at, &piece);
     return piece;
 }
@@ -131,7 +131,7 @@ static void runs_piece(const struct ws_source *source, uint64_t at, struct ws_pi
     uint64_t skip = at - runs->start[i];
     piece->length = ws_min_u64(piece->length, runs->run[i].length - skip);
     if (runs->run[i].at == WS_RUN_HOLE) return;
-    *piece = (struct ws_piece){WS_PIECE_BASE, piece->length, runs->base, runs->run[i].at + skip};
+    *piece = ws_piece_base(runs->base, runs->run[i].at + skip, piece->length);
 }
 
 static void runs_close(struct ws_source *source) {

@@ -121,6 +121,16 @@ enum ws_status ws_tree_graft(struct ws_tree *tree, struct ws_node *folder, struc
     return WS_OK;
 }
 
+enum ws_status ws_tree_copy(struct ws_tree *tree, struct ws_tree **out, struct ws_error *error) {
+    struct ws_tree *copy = NULL;
+    WS_TRY(ws_tree_create(&copy, error));
+    tree_take_over(ws_tree_root(copy), ws_tree_root(tree));
+    enum ws_status status = ws_tree_graft(copy, ws_tree_root(copy), tree, error);
+    if (status == WS_OK) *out = copy;
+    else ws_tree_close(copy);
+    return status;
+}
+
 enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
     struct ws_node *top = ws_tree_root(upper);
     enum ws_status status = take_over(lower, ws_tree_root(lower), top, error);

@@ -63,6 +63,7 @@ void ws_linux_join(struct ws_port *port, struct ws_task *task);
 WS_CHECKED enum ws_status ws_linux_random(struct ws_port *port, void *bytes, size_t length, struct ws_error *error);
 int64_t ws_linux_wall_clock(struct ws_port *port);
 double ws_linux_steady_clock(struct ws_port *port);
+bool ws_linux_pause(struct ws_port *port, double seconds);
 
 /** How a document is put on disk. */
 struct ws_keep {

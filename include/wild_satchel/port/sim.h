@@ -25,6 +25,8 @@ struct ws_sim_drive {
     uint64_t pull_after;                 /**< bytes written until somebody pulls it out; 0 never */
     uint64_t cut_at_write;               /**< the power fails at this write, counted from 1; 0 never */
     bool pulled;                         /**< is not plugged in */
+    double plugged_at; /**< seconds of the bench's clock: somebody plugs it in then, if it is pulled; 0 never */
+    double free_at;    /**< the bench's own: until then it is busy */
 };
 
 struct ws_sim_pc {
@@ -41,9 +43,10 @@ struct ws_bench {
     size_t drives;
     struct ws_sim_pc pc[WS_SIM_MOST];
     size_t pcs;
-    double clock_s; /**< simulated seconds since the bench was set up */
-    uint64_t seed;  /**< for what is torn at a power cut */
-    int64_t began;  /**< wall clock of its first moment */
+    double clock_s;          /**< simulated seconds since the bench was set up */
+    uint64_t seed;           /**< for what is torn at a power cut */
+    int64_t began;           /**< wall clock of its first moment */
+    struct sim_tasks *tasks; /**< the bench's own, while it is a port */
 };
 
 /** Read a bench file's text. Unknown keys, wrong types, impossible values, names used twice and descriptions that go

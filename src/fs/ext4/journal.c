@@ -271,7 +271,7 @@ static void replay_piece(const struct ws_source *source, uint64_t at, struct ws_
         piece->length = ws_min_u64(piece->length, start + r->j.block - at);
         return;
     }
-    *piece = (struct ws_piece){WS_PIECE_BASE, ws_min_u64(piece->length, start - at), r->base, at};
+    *piece = ws_piece_base(r->base, at, ws_min_u64(piece->length, start - at));
 }
 
 static const struct ws_source_ops replay_ops = {replay_read, replay_close, replay_piece};

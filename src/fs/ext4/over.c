@@ -162,8 +162,9 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
     for (uint64_t at = 0, length; at < size; at += length) {
         struct ws_piece piece = follow(g->params.over, node->content, at, size - at);
         length = piece.length;
-        if (piece.kind == WS_PIECE_OWN || at % BLOCK || (piece.kind == WS_PIECE_BASE && piece.at % BLOCK)) return WS_OK;
-        if (piece.kind == WS_PIECE_HOLE) continue;
+        const bool hole = piece.kind == WS_PIECE_HOLE;
+        if (at % BLOCK || (!hole && (piece.kind != WS_PIECE_BASE || piece.at % BLOCK))) return WS_OK;
+        if (hole) continue;
         uint64_t logical = at / BLOCK;
         uint64_t block = piece.at / BLOCK;
         uint64_t blocks = ws_div_up(length, BLOCK);

@@ -219,7 +219,7 @@ static enum ws_status content_read(const struct ws_source *source, uint64_t at, 
 
 static void content_close(struct ws_source *source) { free(source->state); }
 
-/* A block of no length on the medium is a hole. */
+/* A block of no length on the medium is a hole; what the others hold, the volume's bytes decide. */
 static void content_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
     const struct content *c = source->state;
     size_t blocks = sqfs_inode_get_file_block_count(c->inode);
@@ -229,6 +229,9 @@ static void content_piece(const struct ws_source *source, uint64_t at, struct ws
     size_t next = first + 1;
     while (next < blocks && (uint64_t)next * c->block < end && (c->inode->extra[next] == 0) == hole) next++;
     if (hole) piece->kind = WS_PIECE_HOLE;
+    else
+        *piece = (struct ws_piece){WS_PIECE_UNPACKED, piece->length, c->volume->file->source, at,
+                                   c->inode->base.inode_number};
     if ((hole || next < blocks) && (uint64_t)next * c->block < end) piece->length = (uint64_t)next * c->block - at;
 }
 
