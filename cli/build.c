@@ -179,7 +179,7 @@ static enum ws_status carry_out(struct cli *cli, struct building *b, const struc
 
 int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     struct cli_plan p = {0};
-    struct building b = {.cli = cli, .meter = {.cli = cli}};
+    struct building b = {.cli = cli, .meter = {.cli = cli, .checks = !job->no_check}};
     struct ws_drive_facts facts;
     struct ws_drive *drive = NULL;
     struct ws_build_result result;
@@ -203,7 +203,7 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
         confirm = answer;
     }
     bool told = p.now && cli_is_locked(p.plan); /* what is on the drive could not be read without */
-    WS_GO(secret_give(cli, p.build, told ? NULL : job->password_fd));
+    WS_GO(secret_give(cli, &p.build, 1, told ? NULL : job->password_fd));
     WS_GO(secret_recovery(cli, p.build, job->recovery_fd));
     ws_text_printf(&record, "%s.built", plan);
     WS_GO(ws_text_status(&record, &cli->error));

@@ -8,11 +8,21 @@
 #include <jansson.h>
 #include <popt.h>
 
+/** How the way through long work is told, on standard error. */
+enum progress {
+    PROGRESS_TABLE, /**< redrawn in place: on a terminal */
+    PROGRESS_LINES, /**< a line now and then */
+    PROGRESS_JSON,  /**< a JSON object a line */
+    PROGRESS_NONE
+};
+
 /** What every command has at hand. */
 struct cli {
     bool json;     /**< --json: one JSON document on standard output */
     bool colour;   /**< standard output is a terminal that takes colours */
-    bool terminal; /**< standard error is one: progress redraws its line */
+    bool terminal; /**< standard error is one */
+    bool noted;    /**< it takes colours */
+    enum progress progress;
     char *bench_folder;
     struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
     struct ws_port *port;
@@ -37,6 +47,7 @@ int run_size(struct cli *cli, int argc, const char **argv);
 int run_plan(struct cli *cli, int argc, const char **argv);
 int run_twin(struct cli *cli, int argc, const char **argv);
 int run_build(struct cli *cli, int argc, const char **argv);
+int run_prepare(struct cli *cli, int argc, const char **argv);
 int run_check(struct cli *cli, int argc, const char **argv);
 int run_prove(struct cli *cli, int argc, const char **argv);
 int run_bench(struct cli *cli, int argc, const char **argv);
@@ -47,6 +58,8 @@ int run_release(struct cli *cli, int argc, const char **argv);
 int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
                 const struct poptOption *options, const char **words, int least, int most);
 const struct command *cli_command(const char *name);
+/** How both output streams are written to, from what is asked for (may be NULL) and what they are. */
+enum ws_status cli_streams(struct cli *cli, const char *progress, const char *colour);
 /** Open the port that --bench or the machine gives. */
 enum ws_status cli_open_port(struct cli *cli);
 /** Say what went wrong and turn it into an exit code. */
@@ -68,6 +81,10 @@ enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *m
  *  and let the technician type the drive's name into `answer`. */
 enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, const char *what,
                        char *answer, size_t room);
+/** A line from standard input, without blanks at its ends. @return false at the end of it */
+bool cli_read_answer(char *out, size_t room);
+/** Ask for these very words; a slip is forgiven once. @return WS_E_REFUSED for others; WS_E_CANCELLED */
+enum ws_status cli_ask_for(struct cli *cli, const char *question, const char *wanted);
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
 /* The image of a plan: files of a root keep all that a root has, those of a medium become a disc image. */
@@ -164,6 +181,7 @@ const char *note_ink(const struct cli *cli, enum ink ink);
  *  Conversions: s, d, u, llu, zu, f, g. */
 void say(const char *format, ...) WS_PRINTF(1, 2);
 void note(const char *format, ...) WS_PRINTF(1, 2);
+void note_list(const char *format, va_list *list);
 void show_line(const struct cli *cli, enum ink colour, const char *format, ...) WS_PRINTF(3, 4);
 /** A labelled value: "  Starts on      BIOS, UEFI". */
 void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
@@ -203,14 +221,21 @@ struct picture {
 enum ws_status cli_draw_maps(const char *path, const struct picture *picture, struct ws_text *out,
                              struct ws_error *error);
 
+/** Columns and rows of the terminal that standard error is, now: it may have been resized. */
+int note_columns(void);
+int note_rows(void);
+/** Progress as a line of JSON; `drive` may be NULL, `left_s` negative: not known. */
+void progress_line(const char *drive, const struct ws_progress *progress, double left_s);
+
 /** Progress, for ws_progress_call. */
 struct meter {
     const struct cli *cli;
     enum ws_step last;
     bool any;
     double drawn_s;
-    int told; /* tenths */
-    int columns;
+    int told;          /* tenths */
+    const char *drive; /**< for lines of JSON; may be NULL */
+    bool checks;       /**< what is written is read back afterwards */
 };
 bool meter_tell(void *context, const struct ws_progress *progress);
 void meter_end(struct meter *meter);

@@ -1,5 +1,6 @@
 /* common.c — options, ports, errors, documents: what all commands share. */
 #include "cli/secret.h"
+#include "cli/wishes.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -8,6 +9,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 int cli_exit_code(enum ws_status status) {
     switch (status) {
@@ -67,12 +69,15 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
                 const struct poptOption *options, const char **words, int least, int most) {
     int json = 0;
     int help = 0;
-    char *bench = NULL;
+    char *bench = NULL, *progress = NULL, *colour = NULL;
     struct poptOption none[] = {POPT_TABLEEND};
     struct poptOption table[] = {
         {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)(options ? options : none), 0, "Options:", NULL},
         {"json", 0, POPT_ARG_NONE, &json, 0, "one JSON document instead of text", NULL},
         {"bench", 0, POPT_ARG_STRING, &bench, 0, "work on the simulated bench in this folder", "DIR"},
+        {"progress", 0, POPT_ARG_STRING, &progress, 0,
+         "how long work is told: auto, lines, json (an object a line, on standard error) or none", "HOW"},
+        {"colour", 0, POPT_ARG_STRING, &colour, 0, "auto (the default), always or never", "WHEN"},
         {"help", 'h', POPT_ARG_NONE, &help, 0, "show this", NULL},
         POPT_TABLEEND};
     poptContext context = poptGetContext("satchel", argc, argv, table, 0);
@@ -82,7 +87,12 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
     int code = 0;
     int rc = poptGetNextOpt(context);
     cli->json |= json != 0;
-    if (help) {
+    bool words_good = cli_streams(cli, progress, colour) == WS_OK;
+    free(progress);
+    free(colour);
+    if (rc >= -1 && !help && !words_good) {
+        code = cli_fail(cli) + 1;
+    } else if (help) {
         say("satchel %s — %s\n\n", command->name, command->summary);
         poptPrintHelp(context, stdout, 0);
         code = EXIT_DONE + 1;
@@ -108,6 +118,31 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
     cli->bench_folder = bench;
     poptFreeContext(context);
     return code;
+}
+
+static const char *progress_word(unsigned i) {
+    static const char *const words[] = {"auto", "lines", "json", "none"};
+    return words[i];
+}
+static const char *colour_word(unsigned i) {
+    static const char *const words[] = {"auto", "always", "never"};
+    return words[i];
+}
+
+enum ws_status cli_streams(struct cli *cli, const char *progress, const char *colour) {
+    static const enum progress ways[] = {PROGRESS_TABLE, PROGRESS_LINES, PROGRESS_JSON, PROGRESS_NONE};
+    const char *term = getenv("TERM");
+    const bool dumb = term && strcmp(term, "dumb") == 0, plain = dumb || (getenv("NO_COLOR") && *getenv("NO_COLOR"));
+    unsigned how = 0, when = 0;
+    enum ws_status status = WS_OK;
+    if (progress) status = cli_pick(cli, "--progress", progress, progress_word, 0, 4, &how);
+    if (status == WS_OK && colour) status = cli_pick(cli, "--colour", colour, colour_word, 0, 3, &when);
+    cli->progress = ways[how];
+    if (!how && cli->json) cli->progress = PROGRESS_NONE;
+    else if (!how && (!cli->terminal || dumb)) cli->progress = PROGRESS_LINES;
+    cli->colour = when ? when == 1 : isatty(STDOUT_FILENO) && !plain;
+    cli->noted = when ? when == 1 : cli->terminal && !plain;
+    return status;
 }
 
 enum ws_status cli_open_port(struct cli *cli) {
@@ -157,6 +192,31 @@ enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct w
     if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
     answer[strcspn(answer, "\r\n")] = '\0';
     return stop_asked() ? ws_fail(&cli->error, WS_E_CANCELLED, "stopped as asked; nothing was written") : WS_OK;
+}
+
+bool cli_read_answer(char *out, size_t room) {
+    out[0] = '\0';
+    if (!fgets(out, (int)room, stdin)) return false;
+    char *end = out + strlen(out);
+    while (end > out && strchr(" \t\r\n", end[-1])) *--end = '\0';
+    const size_t blanks = strspn(out, " \t");
+    memmove(out, out + blanks, strlen(out + blanks) + 1);
+    return true;
+}
+
+enum ws_status cli_ask_for(struct cli *cli, const char *question, const char *wanted) {
+    char answer[128];
+    for (int tries = 0; tries < 2; tries++) {
+        note("  %s: ", question);
+        (void)fflush(stderr);
+        const bool came = cli_read_answer(answer, sizeof answer);
+        if (stop_asked()) return ws_fail(&cli->error, WS_E_CANCELLED, "stopped as asked; nothing was written");
+        if (strcmp(answer, wanted) == 0) return WS_OK;
+        if (!came || !answer[0]) break;
+        if (!tries) note("  That is \"%s\", not \"%s\"; once more.\n", answer, wanted);
+    }
+    ws_fail(&cli->error, WS_E_REFUSED, "it was not confirmed; nothing was written");
+    return ws_fail_next(&cli->error, "the words were: %s", wanted);
 }
 
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error) {

@@ -14,6 +14,10 @@ struct plan_job {
                 const struct ws_drive_facts *facts); /* how; NULL: by its plan */
     bool even_so;                                    /* in spite of its faults, too */
 };
+/* A PC by its name on the bench, by its kind of firmware, or this one. */
+enum ws_status plan_find_pc(struct cli *cli, const char *word, struct ws_pc_facts *pc);
+/* What is decided for a drive, as `plan` shows it. */
+void plan_show(struct cli *cli, struct ws_build *build, const struct ws_drive_facts *facts, uint64_t image_bytes);
 /* @return an exit code */
 int plan_run(struct cli *cli, const struct plan_job *job);
 
@@ -24,6 +28,12 @@ struct build_job {
 extern struct build_job build_wished; /* what those options fill */
 extern const struct poptOption build_options[];
 int build_run(struct cli *cli, const char *plan, const struct build_job *job);
+/* prove.c: started on a PC, which the bench has or which is emulated; the drive is confirmed already.
+ * @param log  a file for what the console says; may be NULL */
+enum ws_status prove_drive(struct cli *cli, const struct ws_drive_facts *facts, const char *on, const char *log,
+                           const struct ws_proof_options *options, struct ws_proof *proof, char pc_name[64]);
+bool prove_knows(struct cli *cli, const char *on);
+
 /* running.c: a twin of the system that runs, prepared: written, and again what changed meanwhile. @return an exit code
  */
 int running_carry_over(struct cli *cli, struct ws_build *build, const struct ws_drive_facts *facts);

@@ -19,6 +19,8 @@ static const struct command commands[] = {
     {"plan", "--image FILE --drive DRIVE", "decide the whole drive; nothing is written", run_plan},
     {"twin", "SOURCE --drive DRIVE", "a drive or its image carried over to another drive, in one go", run_twin},
     {"build", "PLAN", "carry a plan out, after confirmation by the drive's own name", run_build},
+    {"prepare", "--image FILE [--drive DRIVE ...]", "plan, show, ask, build and check, one drive or many at once",
+     run_prepare},
     {"check", "DRIVE", "does what reads back equal what was meant", run_check},
     {"prove", "DRIVE --on PC", "do saved changes survive a restart", run_prove},
     {"release", "DRIVE", "flushed and safe to unplug", run_release},
@@ -59,17 +61,23 @@ static bool is_pipe(void) {
     return fstat(STDOUT_FILENO, &s) == 0 && (S_ISFIFO(s.st_mode) || S_ISSOCK(s.st_mode));
 }
 
-static bool is_for_every_command(const char *word) {
-    return strcmp(word, "--json") == 0 || strcmp(word, "--bench") == 0 || strncmp(word, "--bench=", 8) == 0;
+/* How many words an option takes that every command has; 0: it is another word. */
+static int words_for_every_command(const char *word) {
+    static const char *const with_value[] = {"--bench", "--progress", "--colour"};
+    if (strcmp(word, "--json") == 0) return 1;
+    for (size_t i = 0; i < sizeof with_value / sizeof with_value[0]; i++) {
+        const size_t length = strlen(with_value[i]);
+        if (strncmp(word, with_value[i], length) == 0 && (!word[length] || word[length] == '='))
+            return word[length] ? 1 : 2;
+    }
+    return 0;
 }
 
 /* What every command takes may stand before it, too: it goes behind. @return where the command's words begin */
 static char **order_words(int argc, char **argv) {
     int n = 1;
-    while (n < argc) {
-        if (!is_for_every_command(argv[n])) break;
-        n += strcmp(argv[n], "--bench") == 0 && n + 1 < argc ? 2 : 1;
-    }
+    while (n < argc && words_for_every_command(argv[n])) n += words_for_every_command(argv[n]);
+    if (n > argc) n = argc;
     char **words = calloc((size_t)argc + 1, sizeof *words);
     if (!words) return NULL;
     words[0] = argv[0];
@@ -90,7 +98,7 @@ static int run(struct cli *cli, int argc, char **argv) {
         return EXIT_DONE;
     }
     const struct command *command = cli_command(word);
-    bool none = !word[0] || is_for_every_command(word);
+    bool none = !word[0] || words_for_every_command(word) > 0;
     if (none && !cli->json) {
         usage(stderr);
         return EXIT_USAGE;
@@ -112,10 +120,10 @@ int main(int argc, char **argv) {
     (void)signal(SIGPIPE, SIG_IGN);
     (void)setlocale(LC_CTYPE, "");
     cli.terminal = isatty(STDERR_FILENO);
-    cli.colour = isatty(STDOUT_FILENO) && !getenv("NO_COLOR");
     cli.wraps = isatty(STDOUT_FILENO);
     if (ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) cli.width = size.ws_col;
     for (int i = 1; i < argc; i++) cli.json |= strcmp(argv[i], "--json") == 0; /* errors of usage follow it, too */
+    (void)cli_streams(&cli, NULL, NULL);
     char **words = order_words(argc, argv);
     if (!words) return EXIT_FAULT;
     int code = run(&cli, argc, words);

@@ -189,6 +189,29 @@ static void show_plan(const struct cli *cli, const struct planning *g) {
     show_map(cli, drive->size, part, after_map(p, part));
 }
 
+/* What is on the drive now, for the map before; a drive that cannot be read is planned for all the same. */
+static void look_before(struct cli *cli, struct planning *g) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    struct ws_error ignored;
+    g->have_before = cli->port->ops->open(cli->port, g->facts.id, WS_OPEN_READ, &drive, &ignored) == WS_OK &&
+                     ws_source_drive(drive, &source, &ignored) == WS_OK &&
+                     ws_contents_look(source, g->facts.logical_sector, false, &g->before, &ignored) == WS_OK;
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+}
+
+void plan_show(struct cli *cli, struct ws_build *build, const struct ws_drive_facts *facts, uint64_t image_bytes) {
+    struct planning *g = calloc(1, sizeof *g);
+    if (!g) return;
+    g->plan = ws_build_plan(build);
+    g->facts = *facts;
+    ws_estimate_times(facts, NULL, ws_plan_facts(g->plan)->write_bytes, image_bytes, &g->times);
+    look_before(cli, g);
+    show_plan(cli, g);
+    free(g);
+}
+
 static enum ws_status draw(struct cli *cli, const struct planning *g, const char *path, bool over,
                            const struct cli_never *never) {
     struct map_part before[MAP_PARTS * 2], after[MAP_PARTS];
@@ -206,7 +229,7 @@ static enum ws_status draw(struct cli *cli, const struct planning *g, const char
 }
 
 /* A PC by its name on the bench, by its kind of firmware, or this one. */
-static enum ws_status find_pc(struct cli *cli, const char *word, struct ws_pc_facts *pc) {
+enum ws_status plan_find_pc(struct cli *cli, const char *word, struct ws_pc_facts *pc) {
     static const struct {
         const char *word;
         enum ws_firmware firmware;
@@ -252,18 +275,6 @@ static enum ws_status load_trial(struct cli *cli, const char *path, struct plann
     ws_trial_judge(&g->trial);
     g->have_trial = true;
     return WS_OK;
-}
-
-/* What is on the drive now, for the map before; a drive that cannot be read is planned for all the same. */
-static void look_before(struct cli *cli, struct planning *g) {
-    struct ws_drive *drive = NULL;
-    struct ws_source *source = NULL;
-    struct ws_error ignored;
-    g->have_before = cli->port->ops->open(cli->port, g->facts.id, WS_OPEN_READ, &drive, &ignored) == WS_OK &&
-                     ws_source_drive(drive, &source, &ignored) == WS_OK &&
-                     ws_contents_look(source, g->facts.logical_sector, false, &g->before, &ignored) == WS_OK;
-    ws_source_close(source);
-    if (drive) drive->ops->close(drive);
 }
 
 /* What stands against building it as planned. */
@@ -430,7 +441,7 @@ static int show_kept(struct cli *cli, const struct planning *g, const struct pla
 static enum ws_status make(struct cli *cli, struct planning *g, const struct plan_job *job, struct ws_text *document,
                            bool *made) {
     struct ws_input *original = &g->request.input[WS_INPUT_IMAGE];
-    if (job->pc) WS_TRY(find_pc(cli, job->pc, &g->pc));
+    if (job->pc) WS_TRY(plan_find_pc(cli, job->pc, &g->pc));
     g->have_pc = job->pc != NULL;
     if (job->drive) {
         WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts));

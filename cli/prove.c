@@ -1,4 +1,5 @@
 /* prove.c — satchel prove: evidence and verdict. */
+#include "cli/jobs.h"
 #include "cli/secret.h"
 
 #include "wild_satchel/port/emulator.h"
@@ -167,12 +168,32 @@ static enum ws_status ask_secrets(struct cli *cli, const struct ws_drive_facts *
     return WS_OK;
 }
 
+enum ws_status prove_drive(struct cli *cli, const struct ws_drive_facts *facts, const char *where, const char *log,
+                           const struct ws_proof_options *how, struct ws_proof *proof, char pc_name[64]) {
+    struct ws_pc *pc = NULL;
+    struct ws_pc_facts pc_facts;
+    enum ws_status status;
+    WS_GO(open_pc(cli, where, log, &pc));
+    WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
+    memcpy(pc_name, pc_facts.name, sizeof pc_facts.name);
+    WS_GO(pc->ops->plug(pc, facts->id, &cli->error));
+    status = ws_prove(cli->port, pc, facts->id, how, proof, &cli->error);
+done:
+    if (pc) pc->ops->close(pc);
+    return status;
+}
+
+bool prove_knows(struct cli *cli, const char *where) {
+    struct ws_pc *pc = NULL;
+    bool known = open_pc(cli, where, NULL, &pc) == WS_OK;
+    if (pc) pc->ops->close(pc);
+    return known;
+}
+
 int run_prove(struct cli *cli, int argc, const char **argv) {
     const char *word[1] = {NULL};
     struct ws_drive_facts facts;
-    struct ws_pc *pc = NULL;
-    struct ws_pc_facts pc_facts;
-    char answer[128] = "";
+    char pc_name[64], answer[128] = "";
     struct ws_proof *proof = NULL;
     enum ws_status status;
     int code = cli_options(cli, cli_command("prove"), argc, argv, options, word, 1, 1);
@@ -196,17 +217,13 @@ int run_prove(struct cli *cli, int argc, const char **argv) {
                                  .on_step = tell_step,
                                  .context = cli};
     WS_GO(ask_secrets(cli, &facts, &o));
-    WS_GO(open_pc(cli, on, log_path, &pc));
-    WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
-    WS_GO(pc->ops->plug(pc, facts.id, &cli->error));
     proof = malloc(sizeof *proof);
     if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
-    WS_GO(ws_prove(cli->port, pc, facts.id, &o, proof, &cli->error));
-    code = conclude(cli, proof, facts.short_name, pc_facts.name);
+    WS_GO(prove_drive(cli, &facts, on, log_path, &o, proof, pc_name));
+    code = conclude(cli, proof, facts.short_name, pc_name);
 done:
     secret_clear();
     if (status != WS_OK) code = cli_fail(cli);
-    if (pc) pc->ops->close(pc);
     free(proof);
     return code;
 }

@@ -56,25 +56,26 @@ static enum ws_status read_line(struct cli *cli, int fd, char out[ROOM], bool *e
 }
 
 /* What is kept, to the build. A passphrase is typed where the keyboard may be another. */
-static enum ws_status give(struct cli *cli, struct ws_build *build, size_t number) {
-    size_t doubtful = ws_build_password_of(build, number)[0] ? 0 : ws_passphrase_doubtful(kept);
+static enum ws_status give(struct cli *cli, struct ws_build *const *build, size_t builds, size_t number) {
+    size_t doubtful = ws_build_password_of(build[0], number)[0] ? 0 : ws_passphrase_doubtful(kept);
     if (doubtful && !cli->json)
         fprintf(
             stderr,
             "  %zu of its characters stand elsewhere on other keyboards; at a start most systems know the US layout "
             "only.\n",
             doubtful);
-    return ws_build_password(build, number, kept, &cli->error);
+    for (size_t i = 0; i < builds; i++) WS_TRY(ws_build_password(build[i], number, kept, &cli->error));
+    return WS_OK;
 }
 
-static enum ws_status from_descriptor(struct cli *cli, struct ws_build *build, int fd) {
-    for (size_t i = 0; i < ws_build_passwords(build); i++) {
+static enum ws_status from_descriptor(struct cli *cli, struct ws_build *const *build, size_t builds, int fd) {
+    for (size_t i = 0; i < ws_build_passwords(build[0]); i++) {
         bool end = false;
         WS_TRY(read_line(cli, fd, kept, &end));
         if (end && !kept[0])
             return ws_fail(&cli->error, WS_E_USAGE, "%zu passwords are needed, a line each, and only %zu came",
-                           ws_build_passwords(build), i);
-        WS_TRY(give(cli, build, i));
+                           ws_build_passwords(build[0]), i);
+        WS_TRY(give(cli, build, builds, i));
     }
     return WS_OK;
 }
@@ -88,12 +89,12 @@ static enum ws_status ask_once(struct cli *cli, const char *what, const char *wh
     return status;
 }
 
-static enum ws_status ask(struct cli *cli, struct ws_build *build, size_t number) {
-    const char *whose = ws_build_password_of(build, number);
+static enum ws_status ask(struct cli *cli, struct ws_build *const *build, size_t builds, size_t number) {
+    const char *whose = ws_build_password_of(build[0], number);
     for (int tries = 0; tries < 3; tries++) {
         WS_TRY(ask_once(cli, whose[0] ? "Password" : "Passphrase that opens the drive", whose, kept));
         WS_TRY(ask_once(cli, "The same again", whose, again));
-        if (strcmp(kept, again) == 0) return give(cli, build, number);
+        if (strcmp(kept, again) == 0) return give(cli, build, builds, number);
         fprintf(stderr, "  The two are not the same.\n");
     }
     return ws_fail(&cli->error, WS_E_USAGE, "no password was typed twice the same; nothing was written");
@@ -109,11 +110,11 @@ static enum ws_status be_silent(struct cli *cli, struct termios *was) {
     return WS_OK;
 }
 
-static enum ws_status from_terminal(struct cli *cli, struct ws_build *build) {
+static enum ws_status from_terminal(struct cli *cli, struct ws_build *const *build, size_t builds) {
     struct termios was;
     enum ws_status status = be_silent(cli, &was);
     if (status != WS_OK) return status;
-    for (size_t i = 0; status == WS_OK && i < ws_build_passwords(build); i++) status = ask(cli, build, i);
+    for (size_t i = 0; status == WS_OK && i < ws_build_passwords(build[0]); i++) status = ask(cli, build, builds, i);
     (void)tcsetattr(STDIN_FILENO, TCSAFLUSH, &was);
     return status;
 }
@@ -204,18 +205,18 @@ void secret_show_recovery(const struct cli *cli, const struct ws_build *build, b
     }
 }
 
-enum ws_status secret_give(struct cli *cli, struct ws_build *build, const char *descriptor) {
+enum ws_status secret_give(struct cli *cli, struct ws_build *const *build, size_t builds, const char *descriptor) {
     enum ws_status status = WS_OK;
-    if (!ws_build_passwords(build) && descriptor)
+    if (!ws_build_passwords(build[0]) && descriptor)
         return ws_fail(&cli->error, WS_E_USAGE, "this plan has no account and no lock that needs a password");
-    if (!ws_build_passwords(build)) return WS_OK;
+    if (!ws_build_passwords(build[0])) return WS_OK;
     guard();
     if (descriptor) {
         int fd = -1;
         status = descriptor_of(cli, "--password-fd", descriptor, &fd);
-        if (status == WS_OK) status = from_descriptor(cli, build, fd);
+        if (status == WS_OK) status = from_descriptor(cli, build, builds, fd);
     } else if (isatty(STDIN_FILENO)) {
-        status = from_terminal(cli, build);
+        status = from_terminal(cli, build, builds);
     }
     secret_clear();
     return status;

@@ -4,9 +4,9 @@
 
 #include "cli/cli.h"
 
-/* Give a build the passwords it needs: from the file descriptor, a line each, or asked for on a terminal. Without
- * either it gets none, and refuses. */
-enum ws_status secret_give(struct cli *cli, struct ws_build *build, const char *descriptor);
+/* Give builds of one request the passwords they need: from the file descriptor, a line each, or asked for on a
+ * terminal. Without either it gets none, and refuses. */
+enum ws_status secret_give(struct cli *cli, struct ws_build *const *build, size_t builds, const char *descriptor);
 
 /* Secrets that are known already, to be shown to nobody: from the file descriptor, a line each in this order, or asked
  * for once on a terminal. `out` is kept until secret_clear(); two at most.

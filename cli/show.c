@@ -1,4 +1,4 @@
-/* show.c — lines, maps and meters on a terminal. */
+/* show.c — lines and maps on a terminal. */
 #include "cli/cli.h"
 
 #include <stdarg.h>
@@ -11,7 +11,7 @@ enum { INKS = sizeof inks / sizeof inks[0] };
 
 const char *ink(const struct cli *cli, enum ink which) { return cli->colour ? inks[which] : ""; }
 
-const char *note_ink(const struct cli *cli, enum ink which) { return cli->terminal ? inks[which] : ""; }
+const char *note_ink(const struct cli *cli, enum ink which) { return cli->noted ? inks[which] : ""; }
 
 static bool is_ink(const char *text) {
     for (size_t i = 0; i < INKS; i++)
@@ -135,6 +135,8 @@ void say(const char *format, ...) {
     print(stdout, format, &list);
     va_end(list);
 }
+
+void note_list(const char *format, va_list *list) { print(stderr, format, list); }
 
 void note(const char *format, ...) {
     va_list list;
@@ -280,64 +282,4 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
             ws_size_both(part[i].length, text, sizeof text),
             part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
     }
-}
-
-enum { BAR = 24 };
-
-static void draw(struct meter *m, const struct ws_progress *p) {
-    char done[24], total[24], rate[24], left[32], line[256];
-    double part = p->total ? (double)p->done / (double)p->total : 1;
-    char bar[BAR * 3 + 1];
-    size_t n = 0;
-    for (int i = 0; i < BAR; i++) {
-        const char *c = i < (int)(part * BAR + 0.5) ? "━" : "╌";
-        memcpy(bar + n, c, strlen(c));
-        n += strlen(c);
-    }
-    bar[n] = '\0';
-    const char *remark = p->step == WS_STEP_FLUSHING ? " · waiting for the drive to empty its cache" : "";
-    (void)snprintf(line, sizeof line, "  %-9s %s %3d %%  %s of %s%s%s%s%s%s", ws_step_name(p->step), bar,
-                   (int)(part * 100), ws_size_counted(p->done, done, sizeof done),
-                   ws_size_counted(p->total, total, sizeof total), p->rate > 0 ? " · " : "",
-                   p->rate > 0 ? ws_size_counted((uint64_t)p->rate, rate, sizeof rate) : "", p->rate > 0 ? "/s" : "",
-                   p->left_s >= 0 && !remark[0] ? " · " : "",
-                   remark[0]        ? remark
-                   : p->left_s >= 0 ? ws_duration(p->left_s, left, sizeof left)
-                                    : "");
-    note("\r\033[K%s%s", line, p->left_s >= 0 && !remark[0] ? " left" : "");
-    fflush(stderr);
-    m->any = true;
-}
-
-bool meter_tell(void *context, const struct ws_progress *p) {
-    struct meter *m = context;
-    bool go_on = !stop_asked();
-    if (m->cli->json) return go_on;
-    bool fresh = !m->any || p->step != m->last;
-    if (m->cli->terminal) {
-        if (!fresh && p->elapsed_s - m->drawn_s < 0.1 && p->done < p->total) return go_on;
-        if (fresh && m->any && (p->step == WS_STEP_CHECKING) != (m->last == WS_STEP_CHECKING)) note("\n");
-        draw(m, p);
-        m->drawn_s = p->elapsed_s;
-    } else {
-        int tenths = p->total ? (int)(p->done * 4 / p->total) : 4;
-        if (p->step == WS_STEP_FLUSHING && fresh && p->done == p->total && p->total)
-            note("  flushing         waiting for the drive to empty its cache\n");
-        bool big = p->step == WS_STEP_WRITING || p->step == WS_STEP_CHECKING;
-        if (big && (fresh || tenths != m->told)) {
-            char done[24], total[24], time[32];
-            if (tenths == 4 || fresh || tenths > m->told)
-                note("  %-9s %3d %%  %s of %s, %s\n", ws_step_name(p->step),
-                     p->total ? (int)(p->done * 100 / p->total) : 100, ws_size_counted(p->done, done, sizeof done),
-                     ws_size_counted(p->total, total, sizeof total), ws_duration(p->elapsed_s, time, sizeof time));
-            m->told = tenths;
-        }
-        m->any = true;
-    }
-    m->last = p->step;
-    return go_on;
-}
-
-void meter_end(struct meter *m) {
-    if (m->any && m->cli->terminal && !m->cli->json) note("\n");
 }

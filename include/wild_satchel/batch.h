@@ -42,7 +42,8 @@ WS_CHECKED enum ws_status ws_batch_add(struct ws_batch *batch, const struct ws_b
                                        struct ws_error *error);
 /** The build of one, for its plan and its passwords; the batch's own. NULL once it was dropped. */
 struct ws_build *ws_batch_build(struct ws_batch *batch, size_t number);
-/** This one is not wanted after all, or is done with: what it took is freed. Not while it is under way. */
+/** This one is not wanted after all, or is done with: what it took is freed, and its number is given to another. Not
+ *  while it is under way. */
 void ws_batch_drop(struct ws_batch *batch, size_t number);
 
 struct ws_batch_start {
@@ -53,7 +54,8 @@ struct ws_batch_start {
 };
 /** Begin to write these, each as ws_build_carry_out() does. Those of one call share what they read; the first call's
  *  find out for all others whether the inputs are still the planned ones.
- *  @return WS_E_USAGE for one that is under way, or done; WS_E_NOMEM: none was begun */
+ *  One that failed may begin again, from where it got to: its drive is opened anew.
+ *  @return WS_E_USAGE for one that is under way, or done: none was begun */
 WS_CHECKED enum ws_status ws_batch_start(struct ws_batch *batch, const struct ws_batch_start *start, size_t count,
                                          struct ws_error *error);
 

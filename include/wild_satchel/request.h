@@ -116,6 +116,8 @@ struct ws_request;
 /** Is its image known by a state, not by a digest of all its bytes? So is what would take hours to read twice: the
  *  original of a twin, and a drive that is copied byte for byte. */
 bool ws_request_by_state(const struct ws_request *request);
+/** Is any volume to be locked? */
+bool ws_request_locks(const struct ws_request *request);
 
 /** One of the user's own files. */
 enum { WS_ADDED_MOST = 16 };

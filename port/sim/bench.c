@@ -258,6 +258,7 @@ bool sim_drive_is_here(struct ws_bench *bench, struct ws_sim_drive *d) {
     if (d->pulled && d->plugged_at > 0 && bench->clock_s >= d->plugged_at) {
         d->pulled = false;
         d->plugged_at = 0;
+        (void)ws_bench_save(bench, NULL);
     }
     return !d->pulled;
 }

@@ -82,25 +82,28 @@ enum ws_status ws_batch_add(struct ws_batch *b, const struct ws_build_setting *s
                             struct ws_error *error) {
     struct ws_build_setting own = *setting;
     enum ws_status status = WS_OK;
-    if (b->count == WS_BATCH_MOST) return ws_fail(error, WS_E_RANGE, "a batch has at most %d drives", WS_BATCH_MOST);
+    size_t place = 0;
+    while (place < b->count && b->one[place]) place++; /* that of one which was dropped */
+    if (place == WS_BATCH_MOST) return ws_fail(error, WS_E_RANGE, "a batch has at most %d drives", WS_BATCH_MOST);
     struct one *o = calloc(1, sizeof *o);
     if (!o) return ws_fail(error, WS_E_NOMEM, "out of memory for a build");
     o->batch = b;
     atomic_flag_clear(&o->busy);
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) {
-        if (b->input[i]) WS_GO(ws_shared_view(b->shared, b->count, b->input[i], &o->view[i], error));
+        if (b->input[i]) WS_GO(ws_shared_view(b->shared, place, b->input[i], &o->view[i], error));
         own.input[i] = o->view[i];
     }
     own.batch = b;
-    own.number = b->count;
+    own.number = place;
     status = ws_build_prepare(&b->request, &own, &o->build, error);
 done:
     if (status != WS_OK) {
         close_one(o);
         return status;
     }
-    *number = b->count;
-    b->one[b->count++] = o;
+    *number = place;
+    b->one[place] = o;
+    if (place == b->count) b->count++;
     return WS_OK;
 }
 
@@ -194,20 +197,35 @@ static void carry_out(void *context) {
     atomic_store(&o->ended, true);
 }
 
+static bool failed(const struct one *o) { return atomic_load(&o->ended) && o->status != WS_OK; }
+
+/* Once more: nothing is left of the first time. */
+static void begin_again(struct one *o) {
+    if (o->task) o->batch->port->ops->join(o->batch->port, o->task);
+    o->task = NULL;
+    memset(&o->result, 0, sizeof o->result);
+    memset(&o->error, 0, sizeof o->error);
+    memset(&o->progress, 0, sizeof o->progress);
+    atomic_store(&o->ended, false);
+    atomic_store(&o->stop, false);
+}
+
 enum ws_status ws_batch_start(struct ws_batch *b, const struct ws_batch_start *start, size_t count,
                               struct ws_error *error) {
     for (size_t i = 0; i < count; i++) {
         const struct one *o = start[i].number < b->count ? b->one[start[i].number] : NULL;
-        if (!o || o->begun) return ws_fail(error, WS_E_USAGE, "a drive of a batch is begun once");
+        if (!o || (o->begun && !failed(o)))
+            return ws_fail(error, WS_E_USAGE, "a drive of a batch is begun once, and again when it failed");
     }
     const bool first = !b->any_begun;
     b->any_begun = true;
     for (size_t i = 0; i < count; i++) {
         struct one *o = b->one[start[i].number];
+        if (o->begun) begin_again(o);
         o->drive = start[i].drive;
         o->wished = start[i].options;
         o->begun = true;
-        o->first = first;
+        o->first |= first; /* who begins again may still be waited for */
         if (count > 1) ws_shared_begin(b->shared, start[i].number);
     }
     for (size_t i = 0; i < count; i++) {

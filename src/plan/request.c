@@ -265,6 +265,12 @@ enum ws_status ws_request_from_json(const char *text, size_t length, struct ws_r
     return status;
 }
 
+bool ws_request_locks(const struct ws_request *r) {
+    for (size_t i = 0; i < r->volumes; i++)
+        if (r->volume[i].locked) return true;
+    return false;
+}
+
 bool ws_request_by_state(const struct ws_request *r) {
     return r->kind == WS_KIND_TWIN || (r->kind == WS_KIND_REPLICA && r->input[WS_INPUT_IMAGE].is_drive);
 }
