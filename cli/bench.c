@@ -1,5 +1,5 @@
 /* bench.c — satchel bench: the simulated bench. */
-#include "cli/cli.h"
+#include "cli/commands.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -104,19 +104,17 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
     return status;
 }
 
-int run_bench(struct cli *cli, int argc, const char **argv) {
-    char *pull_after = NULL;
-    int cut = 0, protect = 0, unprotect = 0;
-    const struct poptOption options[] = {
-        {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0,
-         "arm: somebody pulls the drive out after so many bytes written", "SIZE"},
-        {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
-        {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
-        {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
-        POPT_TABLEEND};
-    const char *word[3] = {NULL};
-    int code = cli_options(cli, cli_command("bench"), argc, argv, options, word, 1, 3);
-    if (code) return code - 1;
+static char *pull_after;
+static int cut, protect, unprotect;
+const struct poptOption bench_options[] = {
+    {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written",
+     "SIZE"},
+    {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
+    {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
+    {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
+    POPT_TABLEEND};
+
+int run_bench(struct cli *cli, const char *const word[]) {
     enum ws_status status;
     if (strcmp(word[0], "setup") == 0) {
         status = word[1] ? setup(cli, word[1])

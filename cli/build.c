@@ -1,4 +1,5 @@
 /* build.c — satchel build: a plan carried out. */
+#include "cli/commands.h"
 #include "cli/jobs.h"
 #include "cli/record.h"
 #include "cli/secret.h"
@@ -79,7 +80,7 @@ const struct poptOption build_options[] = {
      "start at the beginning even if an earlier build can be continued", NULL},
     POPT_TABLEEND};
 static char *finish;
-static const struct poptOption options[] = {
+const struct poptOption build_all_options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)build_options, 0, NULL, NULL},
     {"finish", 0, POPT_ARG_STRING, &finish, 0,
      "finish a change that was cut of the drive with this name; needs no plan", "DRIVE"},
@@ -221,11 +222,8 @@ done:
     return code;
 }
 
-int run_build(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int run_build(struct cli *cli, const char *const word[]) {
     struct building b = {.cli = cli, .meter = {.cli = cli}};
-    int code = cli_options(cli, cli_command("build"), argc, argv, options, word, 0, 1);
-    if (code) return code - 1;
     enum ws_status status = WS_OK;
     if (!word[0] == !finish) status = ws_fail(&cli->error, WS_E_USAGE, "build takes a plan, or --finish DRIVE");
     if (status == WS_OK && word[0]) return build_run(cli, word[0], &build_wished);

@@ -1,4 +1,5 @@
 /* check.c — satchel check: is a drive sound, and does what reads back equal what was meant. */
+#include "cli/commands.h"
 #include "cli/record.h"
 
 #include <stdlib.h>
@@ -128,26 +129,21 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
     return code;
 }
 
-int run_check(struct cli *cli, int argc, const char **argv) {
-    char *plan_path = NULL, *record_path = NULL;
-    int used = 0;
-    const struct poptOption options[] = {
-        {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
-        {"record", 'r', POPT_ARG_STRING, &record_path, 0,
-         "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
-        {"used", 0, POPT_ARG_NONE, &used, 0,
-         "the drive has been started since: leave out its persistence, data and swap, and a full system's volume",
-         NULL},
-        POPT_TABLEEND};
-    const char *word[1] = {NULL};
+static char *plan_path, *record_path;
+static int used;
+const struct poptOption check_options[] = {
+    {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
+    {"record", 'r', POPT_ARG_STRING, &record_path, 0,
+     "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
+    {"used", 0, POPT_ARG_NONE, &used, 0,
+     "the drive has been started since: leave out its persistence, data and swap, and a full system's volume", NULL},
+    POPT_TABLEEND};
+
+int run_check(struct cli *cli, const char *const word[]) {
     struct comparing *c = calloc(1, sizeof *c);
     struct ws_drive *drive = NULL;
     enum ws_status status;
-    int code = cli_options(cli, cli_command("check"), argc, argv, options, word, 1, 1);
-    if (code) {
-        free(c);
-        return code - 1;
-    }
+    int code = EXIT_DONE;
     if (!c) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a check"));
     c->by_plan = plan_path != NULL;
     c->by_record = record_path != NULL;

@@ -26,6 +26,7 @@ struct cli {
     char *bench_folder;
     struct ws_bench *bench; /**< opened when --bench or WILD_SATCHEL_BENCH names one */
     struct ws_port *port;
+    const char *defaults; /**< the file that some of its options come from; NULL: all were typed */
     const char
         *secrets; /**< the open file that secrets are read from, as its option has it; NULL: a terminal is asked */
     struct ws_error error;
@@ -33,33 +34,18 @@ struct cli {
     bool wraps; /**< standard output is a terminal: long lines are wrapped */
 };
 
-/** A command: its own options, then its words. Returns an exit code. */
-struct command {
-    const char *name, *words, *summary;
-    int (*run)(struct cli *cli, int argc, const char **argv);
-};
-
 enum { EXIT_DONE = 0, EXIT_NEGATIVE = 1, EXIT_USAGE = 2, EXIT_REFUSED = 3, EXIT_FAULT = 4, EXIT_STOPPED = 5 };
 
-int run_drives(struct cli *cli, int argc, const char **argv);
-int run_image(struct cli *cli, int argc, const char **argv);
-int run_size(struct cli *cli, int argc, const char **argv);
-int run_plan(struct cli *cli, int argc, const char **argv);
-int run_twin(struct cli *cli, int argc, const char **argv);
-int run_build(struct cli *cli, int argc, const char **argv);
-int run_prepare(struct cli *cli, int argc, const char **argv);
-int run_check(struct cli *cli, int argc, const char **argv);
-int run_prove(struct cli *cli, int argc, const char **argv);
-int run_bench(struct cli *cli, int argc, const char **argv);
-int run_release(struct cli *cli, int argc, const char **argv);
-
-/* common.c */
-/** Parse options; leaves at most `most` words in `words`. Prints usage errors. @return 0, or an exit code + 1 */
+/* options.c: */
+/** Read a command's options, defaults of the site first, and its words, of which there are at most COMMAND_WORDS.
+ *  Prints usage errors. @return 0, or an exit code + 1 */
+struct command;
+enum { COMMAND_WORDS = 3 };
 int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
-                const struct poptOption *options, const char **words, int least, int most);
-const struct command *cli_command(const char *name);
+                const char *words[COMMAND_WORDS]);
 /** How both output streams are written to, from what is asked for (may be NULL) and what they are. */
 enum ws_status cli_streams(struct cli *cli, const char *progress, const char *colour);
+
 /** Open the port that --bench or the machine gives. */
 enum ws_status cli_open_port(struct cli *cli);
 /** Say what went wrong and turn it into an exit code. */

@@ -1,6 +1,5 @@
 /* common.c — options, ports, errors, documents: what all commands share. */
 #include "cli/secret.h"
-#include "cli/wishes.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -9,7 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <unistd.h>
 
 int cli_exit_code(enum ws_status status) {
     switch (status) {
@@ -62,87 +60,9 @@ int cli_fail(struct cli *cli) {
          e->what);
     char next[WAYS_ROOM];
     if (e->next[0]) note("         %s.\n", ways_next(e, next));
+    if (cli->defaults && e->status == WS_E_USAGE)
+        note("         Some of its options are this site's defaults: %s.\n", cli->defaults);
     return code;
-}
-
-int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
-                const struct poptOption *options, const char **words, int least, int most) {
-    int json = 0;
-    int help = 0;
-    char *bench = NULL, *progress = NULL, *colour = NULL;
-    struct poptOption none[] = {POPT_TABLEEND};
-    struct poptOption table[] = {
-        {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)(options ? options : none), 0, "Options:", NULL},
-        {"json", 0, POPT_ARG_NONE, &json, 0, "one JSON document instead of text", NULL},
-        {"bench", 0, POPT_ARG_STRING, &bench, 0, "work on the simulated bench in this folder", "DIR"},
-        {"progress", 0, POPT_ARG_STRING, &progress, 0,
-         "how long work is told: auto, lines, json (an object a line, on standard error) or none", "HOW"},
-        {"colour", 0, POPT_ARG_STRING, &colour, 0, "auto (the default), always or never", "WHEN"},
-        {"help", 'h', POPT_ARG_NONE, &help, 0, "show this", NULL},
-        POPT_TABLEEND};
-    poptContext context = poptGetContext("satchel", argc, argv, table, 0);
-    char head[200];
-    (void)snprintf(head, sizeof head, "%s %s", command->name, command->words);
-    poptSetOtherOptionHelp(context, head);
-    int code = 0;
-    int rc = poptGetNextOpt(context);
-    cli->json |= json != 0;
-    bool words_good = cli_streams(cli, progress, colour) == WS_OK;
-    free(progress);
-    free(colour);
-    if (rc >= -1 && !help && !words_good) {
-        code = cli_fail(cli) + 1;
-    } else if (help) {
-        say("satchel %s — %s\n\n", command->name, command->summary);
-        poptPrintHelp(context, stdout, 0);
-        code = EXIT_DONE + 1;
-    } else if (rc < -1) {
-        ws_fail(&cli->error, WS_E_USAGE, "%s: %s", poptBadOption(context, POPT_BADOPTION_NOALIAS), poptStrerror(rc));
-        ws_fail_next(&cli->error, "`satchel %s --help` lists its options", command->name);
-        code = cli_fail(cli) + 1;
-    } else {
-        int n = 0;
-        const char *word;
-        while ((word = poptGetArg(context))) {
-            if (n < most) words[n] = strdup(word);
-            n++;
-        }
-        if (n < least || n > most) {
-            ws_fail(&cli->error, WS_E_USAGE, "`satchel %s` takes %s%d word%s, not %d", command->name,
-                    least != most ? "up to " : "", most, most == 1 ? "" : "s", n);
-            ws_fail_next(&cli->error, "satchel %s %s", command->name, command->words);
-            code = cli_fail(cli) + 1;
-        }
-    }
-    if (!bench && getenv("WILD_SATCHEL_BENCH")) bench = strdup(getenv("WILD_SATCHEL_BENCH"));
-    cli->bench_folder = bench;
-    poptFreeContext(context);
-    return code;
-}
-
-static const char *progress_word(unsigned i) {
-    static const char *const words[] = {"auto", "lines", "json", "none"};
-    return words[i];
-}
-static const char *colour_word(unsigned i) {
-    static const char *const words[] = {"auto", "always", "never"};
-    return words[i];
-}
-
-enum ws_status cli_streams(struct cli *cli, const char *progress, const char *colour) {
-    static const enum progress ways[] = {PROGRESS_TABLE, PROGRESS_LINES, PROGRESS_JSON, PROGRESS_NONE};
-    const char *term = getenv("TERM");
-    const bool dumb = term && strcmp(term, "dumb") == 0, plain = dumb || (getenv("NO_COLOR") && *getenv("NO_COLOR"));
-    unsigned how = 0, when = 0;
-    enum ws_status status = WS_OK;
-    if (progress) status = cli_pick(cli, "--progress", progress, progress_word, 0, 4, &how);
-    if (status == WS_OK && colour) status = cli_pick(cli, "--colour", colour, colour_word, 0, 3, &when);
-    cli->progress = ways[how];
-    if (!how && cli->json) cli->progress = PROGRESS_NONE;
-    else if (!how && (!cli->terminal || dumb)) cli->progress = PROGRESS_LINES;
-    cli->colour = when ? when == 1 : isatty(STDOUT_FILENO) && !plain;
-    cli->noted = when ? when == 1 : cli->terminal && !plain;
-    return status;
 }
 
 enum ws_status cli_open_port(struct cli *cli) {

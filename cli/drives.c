@@ -1,5 +1,5 @@
 /* drives.c — satchel drives: which drives are here, which may be used, what is on each. */
-#include "cli/cli.h"
+#include "cli/commands.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -168,16 +168,16 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
 
 static struct drive_work work;
 static char *make;
-static const struct poptOption options[] = {
+const struct poptOption drives_options[] = {
     {"test", 't', POPT_ARG_STRING, &work.test, 0,
      "try the drive: \"read\" writes nothing; \"sample\" finds its real size in minutes; \"full\" tries every "
      "byte. "
      "Sample and full lose what is on it",
-     "HOW"},
+     "read|sample|full"},
     {"save", 's', POPT_ARG_STRING, &work.save, 0, "with --test: keep the result here, for plan --trial", "FILE"},
     {"blank", 'b', POPT_ARG_NONE, &work.blank, 0, "make it an ordinary drive again: one volume, all else gone", NULL},
     {"system", 0, POPT_ARG_STRING, &work.system, 0,
-     "with --blank: fat32 (the default) or exfat (files over 4 GiB, drives over 2 TiB)", "SYSTEM"},
+     "with --blank: fat32 (the default) or exfat (files over 4 GiB, drives over 2 TiB)", "fat32|exfat"},
     {"label", 'l', POPT_ARG_STRING, &work.label, 0, "with --blank: the volume's label", "TEXT"},
     {"cluster", 0, POPT_ARG_STRING, &work.cluster, 0, "with --blank: bytes a cluster (usual for the size)", "SIZE"},
     {"over", 0, POPT_ARG_NONE, &work.over, 0, "with --save: replace a file that is no such result", NULL},
@@ -228,12 +228,10 @@ static int show_drives(struct cli *cli, const struct seen *seen, bool alone, str
     return EXIT_DONE;
 }
 
-int run_drives(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int run_drives(struct cli *cli, const char *const word[]) {
     struct ws_contents *contents = NULL;
     struct seen *seen = NULL;
-    int code = cli_options(cli, cli_command("drives"), argc, argv, options, word, 0, 1);
-    if (code) return code - 1;
+    int code = EXIT_DONE;
     enum ws_status status = WS_OK;
     bool works = work.test || work.blank;
     if ((works || make) && !word[0]) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which drive is meant"));

@@ -1,5 +1,5 @@
 /* image.c — satchel image: what an image is, whether it is the published one. */
-#include "cli/cli.h"
+#include "cli/commands.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -275,7 +275,7 @@ static const char *next_step(const struct ws_image *i, const struct ws_system_fa
 
 static char *published, *keyring;
 static int hash, quick;
-static const struct poptOption options[] = {
+const struct poptOption image_options[] = {
     {"published", 0, POPT_ARG_STRING, &published, 0,
      "compare with this published checksum, or with the one in this list (a list beside the image is found by "
      "itself)",
@@ -307,20 +307,15 @@ static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_
     return hash_file(path, c->kind, c->hex, &cli->error);
 }
 
-int run_image(struct cli *cli, int argc, const char **argv) {
+int run_image(struct cli *cli, const char *const word[]) {
     struct ws_system_facts *facts = calloc(1, sizeof *facts);
-    const char *word[1] = {NULL};
     struct ws_source *source = NULL;
     struct ws_tree *folder = NULL;
     struct ws_image image = {0};
     struct compared c = {0};
     struct stat s;
     enum ws_status status = WS_OK;
-    int code = cli_options(cli, cli_command("image"), argc, argv, options, word, 1, 1);
-    if (code) {
-        free(facts);
-        return code - 1;
-    }
+    int code = EXIT_DONE;
     if (!facts) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for an image"));
     bool is_folder = stat(word[0], &s) == 0 && S_ISDIR(s.st_mode);
     if (is_folder) {

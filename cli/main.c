@@ -1,5 +1,7 @@
 /* main.c — the commands, as a table. */
-#include "cli/cli.h"
+#include "cli/commands.h"
+
+#include "wild_satchel/port/linux.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -12,38 +14,17 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static const struct command commands[] = {
-    {"drives", "[DRIVE]", "which drives are here, what is on each; --test and --blank one", run_drives},
-    {"image", "FILE", "what an image is, where it starts, how it remembers", run_image},
-    {"size", "--image FILE [--drive DRIVE]", "how large persistence should be; alternatives side by side", run_size},
-    {"plan", "--image FILE --drive DRIVE", "decide the whole drive; nothing is written", run_plan},
-    {"twin", "SOURCE --drive DRIVE", "a drive or its image carried over to another drive, in one go", run_twin},
-    {"build", "PLAN", "carry a plan out, after confirmation by the drive's own name", run_build},
-    {"prepare", "--image FILE [--drive DRIVE ...]", "plan, show, ask, build and check, one drive or many at once",
-     run_prepare},
-    {"check", "DRIVE", "does what reads back equal what was meant", run_check},
-    {"prove", "DRIVE --on PC", "do saved changes survive a restart", run_prove},
-    {"release", "DRIVE", "flushed and safe to unplug", run_release},
-    {"bench", "WHAT ...", "the simulated bench: setup, show, start, plug, pull, arm", run_bench},
-};
-enum { COMMANDS = sizeof commands / sizeof commands[0] };
-
-const struct command *cli_command(const char *name) {
-    for (size_t i = 0; i < COMMANDS; i++)
-        if (strcmp(commands[i].name, name) == 0) return &commands[i];
-    return NULL;
-}
-
 static void usage(FILE *out) {
     fprintf(out, "satchel %s — live drives that remember, full systems, twins\n\nsatchel COMMAND ...\n\n",
             ws_version());
-    for (size_t i = 0; i < COMMANDS; i++)
-        fprintf(out, "  %-7s %-30s %s\n", commands[i].name, commands[i].words, commands[i].summary);
+    for (const struct command *c = commands; c->name; c++)
+        fprintf(out, "  %-8s %-33s %s\n", c->name, c->words, c->summary);
     fprintf(out,
-            "\nEvery command takes:\n"
-            "  --json         one JSON document instead of text (docs/json-output.md)\n"
-            "  --bench DIR    work on the simulated bench in DIR (or set WILD_SATCHEL_BENCH)\n"
-            "  --help         its own options\n\n"
+            "\n`satchel help COMMAND` tells its options. Every command takes:\n"
+            "  --json           one JSON document instead of text (docs/json-output.md)\n"
+            "  --bench FOLDER   work on the simulated bench there (or set WILD_SATCHEL_BENCH)\n"
+            "  --progress HOW   auto, lines, json or none: how long work is told\n"
+            "  --colour WHEN    auto, always or never\n\n"
             "Exit codes: 0 done; 1 the check or proof failed, or the plan is not good; 2 wrong usage; 3 refused for\n"
             "safety; 4 input or drive error; 5 stopped as asked.\n");
 }
@@ -73,44 +54,90 @@ static int words_for_every_command(const char *word) {
     return 0;
 }
 
-/* What every command takes may stand before it, too: it goes behind. @return where the command's words begin */
-static char **order_words(int argc, char **argv) {
+/* Does the word before this one, an option of the command, take it? */
+static bool is_taken(const struct command *command, char **argv, int i) {
+    const char *before = argv[i - 1];
+    if (i < 2 || strncmp(before, "--", 2) != 0 || strchr(before, '=')) return false;
+    const struct poptOption *o = options_find(command->options, before + 2);
+    if (!o) o = options_find(common_options, before + 2);
+    return o && (o->argInfo & POPT_ARG_MASK) != POPT_ARG_NONE;
+}
+
+/* Where the command stands: options may stand before it. 0: nowhere. */
+static int find_command(int argc, char **argv) {
+    for (int i = 1; i < argc && argv[1][0] == '-'; i++) {
+        const struct command *command = cli_command(argv[i]);
+        if (command && !is_taken(command, argv, i)) return i;
+    }
     int n = 1;
     while (n < argc && words_for_every_command(argv[n])) n += words_for_every_command(argv[n]);
-    if (n > argc) n = argc;
+    return n < argc ? n : 0;
+}
+
+/* The command first, and behind it all other words in their order. */
+static char **order_words(int argc, char **argv) {
+    const int at = find_command(argc, argv);
     char **words = calloc((size_t)argc + 1, sizeof *words);
     if (!words) return NULL;
-    words[0] = argv[0];
-    int k = 1;
-    for (int i = n; i < argc; i++) words[k++] = argv[i];
-    for (int i = 1; i < n; i++) words[k++] = argv[i];
+    int k = 0;
+    words[k++] = argv[0];
+    if (at) words[k++] = argv[at];
+    for (int i = 1; i < argc; i++)
+        if (i != at) words[k++] = argv[i];
     return words;
+}
+
+static int version(const struct cli *cli) {
+    if (cli->json)
+        return cli_print_json(cli_pack("{s:s, s:s}", "format", "wild-satchel-version", "version", ws_version()),
+                              EXIT_DONE);
+    say("satchel %s\n", ws_version());
+    return EXIT_DONE;
+}
+
+static bool is_one_of(const char *word, const char *a, const char *b, const char *c) {
+    return strcmp(word, a) == 0 || strcmp(word, b) == 0 || strcmp(word, c) == 0;
+}
+
+static int unknown(struct cli *cli, const char *word) {
+    const char *near = cli_nearest_command(word);
+    if (!word[0]) ws_fail(&cli->error, WS_E_USAGE, "no command was given");
+    else if (ws_linux_is_document(word, "wild-satchel-plan"))
+        ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is a plan, and not a command", word);
+    else ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a command", word);
+    if (word[0] && strncmp(cli->error.what + strlen(word) + 2, " is a plan", 10) == 0)
+        ws_fail_next(&cli->error, "satchel build %s", word);
+    else if (near) ws_fail_next(&cli->error, "did you mean `satchel %s`? `satchel help` lists them all", near);
+    else ws_fail_next(&cli->error, "`satchel help` lists them");
+    return cli_fail(cli);
+}
+
+/* "help", "help CMD", and "CMD --help" are one. */
+static int help(struct cli *cli, const char *word) {
+    const char *asked[] = {"satchel", "--help"};
+    const char *words[COMMAND_WORDS] = {NULL};
+    const struct command *command = cli_command(word);
+    if (!word[0]) usage(stdout);
+    else if (command) (void)cli_options(cli, command, 2, asked, words);
+    else return unknown(cli, word);
+    return EXIT_DONE;
 }
 
 static int run(struct cli *cli, int argc, char **argv) {
     const char *word = argc > 1 ? argv[1] : "";
-    if (strcmp(word, "--help") == 0 || strcmp(word, "help") == 0) {
-        usage(stdout);
-        return EXIT_DONE;
-    }
-    if (strcmp(word, "--version") == 0) {
-        say("satchel %s\n", ws_version());
-        return EXIT_DONE;
-    }
+    const char *words[COMMAND_WORDS] = {NULL};
     const struct command *command = cli_command(word);
-    bool none = !word[0] || words_for_every_command(word) > 0;
+    if (is_one_of(word, "--help", "-h", "help")) return help(cli, argc > 2 ? argv[2] : "");
+    if (is_one_of(word, "--version", "-V", "version")) return version(cli);
+    const bool none = !word[0] || words_for_every_command(word) > 0;
     if (none && !cli->json) {
         usage(stderr);
         return EXIT_USAGE;
     }
-    if (!command) {
-        if (none) ws_fail(&cli->error, WS_E_USAGE, "no command was given");
-        else ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a command", word);
-        ws_fail_next(&cli->error, "`satchel --help` lists them");
-        return cli_fail(cli);
-    }
+    if (!command) return unknown(cli, none ? "" : word);
     argv[1] = argv[0]; /* what its help calls the program */
-    return command->run(cli, argc - 1, (const char **)argv + 1);
+    const int code = cli_options(cli, command, argc - 1, (const char **)argv + 1, words);
+    return code ? code - 1 : command->run(cli, words);
 }
 
 int main(int argc, char **argv) {

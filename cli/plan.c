@@ -1,4 +1,5 @@
 /* plan.c — satchel plan: the whole drive decided, drawn and kept; nothing is written. */
+#include "cli/commands.h"
 #include "cli/jobs.h"
 #include "cli/secret.h"
 #include "cli/wishes.h"
@@ -389,7 +390,7 @@ done:
 }
 
 static struct plan_job asked;
-static const struct poptOption options[] = {
+const struct poptOption plan_options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)wish_options, 0, NULL, NULL},
     {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive to plan for: its name or path", "DRIVE"},
     {"make", 0, POPT_ARG_STRING, &asked.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
@@ -406,7 +407,7 @@ static const struct poptOption options[] = {
     {"over", 0, POPT_ARG_NONE, &asked.over, 0, "with what is kept: replace a file that is none of ours", NULL},
     POPT_TABLEEND};
 
-static enum ws_status check_options(struct cli *cli, const struct plan_job *job) {
+static enum ws_status check_wishes(struct cli *cli, const struct plan_job *job) {
     if (!wished.image && !wished.request && !wished.running)
         return ws_fail(&cli->error, WS_E_USAGE, "a plan needs --image FILE, or --request FILE");
     if (job->password_fd && wished.kind && strcmp(wished.kind, "renewal") != 0)
@@ -466,7 +467,7 @@ int plan_run(struct cli *cli, const struct plan_job *job) {
     enum ws_status status = WS_OK;
     if (!g) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a plan"));
     cli->secrets = job->password_fd;
-    WS_GO(check_options(cli, job));
+    WS_GO(check_wishes(cli, job));
     WS_GO(cli_open_port(cli));
     WS_GO(make(cli, g, job, &text, &made));
     if (g->plan) verdict = judge(cli, g);
@@ -491,7 +492,7 @@ done:
     return code;
 }
 
-int run_plan(struct cli *cli, int argc, const char **argv) {
-    int code = cli_options(cli, cli_command("plan"), argc, argv, options, NULL, 0, 0);
-    return code ? code - 1 : plan_run(cli, &asked);
+int run_plan(struct cli *cli, const char *const word[]) {
+    (void)word;
+    return plan_run(cli, &asked);
 }

@@ -1,4 +1,5 @@
 /* prepare.c — satchel prepare: planned, shown, asked once, built, checked and proved, on one drive or many at once. */
+#include "cli/commands.h"
 #include "cli/jobs.h"
 #include "cli/record.h"
 #include "cli/secret.h"
@@ -11,7 +12,7 @@
 #include <unistd.h>
 
 static struct prepare_job asked;
-static const struct poptOption options[] = {
+const struct poptOption prepare_options[] = {
     {"drive", 'd', POPT_ARG_ARGV, &asked.drives, 0,
      "a drive: its name, where it is plugged in, or its path; once for each. Without: the only one that may be used, "
      "or "
@@ -43,7 +44,7 @@ static const struct poptOption options[] = {
     POPT_TABLEEND};
 
 /* What goes with what. */
-static enum ws_status check_options(struct cli *cli) {
+static enum ws_status check_wishes(struct cli *cli) {
     const bool rule = asked.like != NULL;
     if (!wished.image && !wished.request) {
         ws_fail(&cli->error, WS_E_USAGE, "prepare needs --image FILE, or --request FILE");
@@ -403,20 +404,16 @@ done:
     return status == WS_OK ? code : cli_fail(cli);
 }
 
-int run_prepare(struct cli *cli, int argc, const char **argv) {
+int run_prepare(struct cli *cli, const char *const word[]) {
     struct ws_source *input[WS_INPUTS_MOST] = {0};
     struct targets *t = calloc(1, sizeof *t);
     struct ws_request *request = calloc(1, sizeof *request);
-    int code = cli_options(cli, cli_command("prepare"), argc, argv, options, NULL, 0, 0);
+    int code = EXIT_DONE;
     enum ws_status status = WS_OK;
-    if (code) {
-        free(request);
-        free(t);
-        return code - 1;
-    }
+    (void)word;
     if (!t || !request) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a batch"));
     *t = (struct targets){.cli = cli, .job = &asked, .request = request, .input = input};
-    WS_GO(check_options(cli));
+    WS_GO(check_wishes(cli));
     WS_GO(cli_open_port(cli));
     if (asked.pc) {
         struct ws_pc_facts pc;

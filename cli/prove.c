@@ -1,4 +1,5 @@
 /* prove.c — satchel prove: evidence and verdict. */
+#include "cli/commands.h"
 #include "cli/jobs.h"
 #include "cli/secret.h"
 
@@ -101,7 +102,7 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
 
 static char *on, *log_path, *confirm, *account, *password_fd;
 static int starts = 2, cut, keep, wait_s, external;
-static const struct poptOption options[] = {
+const struct poptOption prove_options[] = {
     {"on", 'o', POPT_ARG_STRING, &on, 0,
      "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
     {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
@@ -117,7 +118,7 @@ static const struct poptOption options[] = {
     {"console", 0, POPT_ARG_STRING, &log_path, 0, "add everything an emulated console says to this file", "FILE"},
     POPT_TABLEEND};
 
-static enum ws_status check_options(struct cli *cli) {
+static enum ws_status check_wishes(struct cli *cli) {
     if (!on) {
         ws_fail(&cli->error, WS_E_USAGE, "say on which PC the drive is to start: --on PC");
         return ws_fail_next(&cli->error, "emulated-bios, emulated-uefi, emulated-secure, or one of the bench's PCs");
@@ -190,15 +191,13 @@ bool prove_knows(struct cli *cli, const char *where) {
     return known;
 }
 
-int run_prove(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int run_prove(struct cli *cli, const char *const word[]) {
     struct ws_drive_facts facts;
     char pc_name[64], answer[128] = "";
     struct ws_proof *proof = NULL;
     enum ws_status status;
-    int code = cli_options(cli, cli_command("prove"), argc, argv, options, word, 1, 1);
-    if (code) return code - 1;
-    WS_GO(check_options(cli));
+    int code = EXIT_DONE;
+    WS_GO(check_wishes(cli));
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
     struct ws_target_rules rules = {external != 0};

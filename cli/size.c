@@ -1,4 +1,5 @@
 /* size.c — satchel size: how large should it be, with alternatives side by side. */
+#include "cli/commands.h"
 #include "cli/size.h"
 #include "cli/wishes.h"
 
@@ -199,10 +200,10 @@ static json_t *job_json(const struct sizing_job *j, const char *path) {
 
 static char *image_path, *drive_word, *documents, *programs, *logs, *months, *churn, *spare, *kind, *edition, *memory,
     *leave_out;
-static const struct poptOption options[] = {
+const struct poptOption size_options[] = {
     {"image", 'i', POPT_ARG_STRING, &image_path, 0, "the live image, or a full system's root", "FILE"},
     {"kind", 'k', POPT_ARG_STRING, &kind, 0,
-     "live (the default), system (a full one) or twin (IMAGE is a drive, or its image)", "KIND"},
+     "live (the default), system (a full one) or twin (IMAGE is a drive, or its image)", "live|system|twin"},
     {"edition", 0, POPT_ARG_STRING, &edition, 0, "with kind system: which of the image's editions", "NAME"},
     {"leave-out", 0, POPT_ARG_STRING, &leave_out, 0, "with kind twin: what it does without", "WORDS"},
     {"memory", 0, POPT_ARG_STRING, &memory, 0, "with kind system: memory of the PCs, for swap", "SIZE"},
@@ -254,17 +255,14 @@ static enum ws_status size_live(struct cli *cli, struct sizing_job *j, struct ws
     return WS_OK;
 }
 
-int run_size(struct cli *cli, int argc, const char **argv) {
+int run_size(struct cli *cli, const char *const words[]) {
+    (void)words;
     struct ws_source *source = NULL;
     struct sizing_job *j = calloc(1, sizeof *j);
     unsigned word = 0;
     uint32_t leaves = 0;
     enum ws_status status = WS_OK;
-    int code = cli_options(cli, cli_command("size"), argc, argv, options, NULL, 0, 0);
-    if (code) {
-        free(j);
-        return code - 1;
-    }
+    int code = EXIT_DONE;
     if (!j) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory"));
     if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
     WS_GO(read_wishes(&j->wishes, &cli->error));

@@ -1,5 +1,5 @@
 /* trial.c — satchel drives --test and --blank: a drive tried, or made ordinary again; satchel release. */
-#include "cli/cli.h"
+#include "cli/commands.h"
 
 #include "wild_satchel/trial.h"
 
@@ -192,13 +192,11 @@ int cli_drive_work(struct cli *cli, const struct ws_drive_facts *facts, const st
     return work->blank ? run_blank(cli, facts, work) : run_test(cli, facts, work);
 }
 
-int run_release(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int run_release(struct cli *cli, const char *const word[]) {
     struct ws_drive_facts facts;
     struct ws_drive *drive = NULL;
     enum ws_status status;
-    int code = cli_options(cli, cli_command("release"), argc, argv, NULL, word, 1, 1);
-    if (code) return code - 1;
+    int code = EXIT_DONE;
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
     if (facts.system || facts.internal != WS_NO) {

@@ -1,4 +1,5 @@
 /* twin.c — satchel twin: a drive, or an image of one, planned, shown, confirmed, carried over and checked in one go. */
+#include "cli/commands.h"
 #include "cli/jobs.h"
 #include "cli/wishes.h"
 
@@ -8,7 +9,7 @@
 
 static struct plan_job asked;
 static int exact;
-static const struct poptOption options[] = {
+const struct poptOption twin_all_options[] = {
     {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive that becomes the twin: its name or path", "DRIVE"},
     {"make", 0, POPT_ARG_STRING, &asked.make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
     {"running", 0, POPT_ARG_STRING, &wished.running, 0,
@@ -21,7 +22,7 @@ static const struct poptOption options[] = {
     {"data", 0, POPT_ARG_STRING, &wished.data, 0, "the same of its first ordinary volume", "SIZE"},
     {"persistence", 'p', POPT_ARG_STRING, &wished.persistence, 0, "the same of what a live system remembers", "SIZE"},
     {"swap", 0, POPT_ARG_STRING, &wished.swap, 0, "the size of its swap partition (as it was), or \"none\"", "SIZE"},
-    {"table", 0, POPT_ARG_STRING, &wished.table, 0, "mbr or gpt (as the original's)", "KIND"},
+    {"table", 0, POPT_ARG_STRING, &wished.table, 0, "mbr or gpt (as the original's)", "mbr|gpt"},
     {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0, "further parameters for its kernel", "TEXT"},
     {"trial", 't', POPT_ARG_STRING, &asked.trial, 0, "the drive's own trial, for better estimates", "FILE"},
     {"for", 'f', POPT_ARG_STRING, &asked.pc, 0,
@@ -95,13 +96,10 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
     return wished.running ? WS_OK : name_plan(cli);
 }
 
-int run_twin(struct cli *cli, int argc, const char **argv) {
-    const char *word[1] = {NULL};
+int run_twin(struct cli *cli, const char *const word[]) {
     struct ws_drive_facts made;
-    int code = cli_options(cli, cli_command("twin"), argc, argv, options, word, 0, 1);
-    if (code) return code - 1;
     if (prepare(cli, word[0]) != WS_OK) return cli_fail(cli);
-    code = plan_run(cli, &asked);
+    const int code = plan_run(cli, &asked);
     if (wished.running || (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so))) return code;
     if (!cli->json) putchar('\n');
     if (asked.make && cli_find_drive(cli, asked.drive, &made) != WS_OK) return cli_fail(cli);
