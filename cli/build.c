@@ -1,5 +1,6 @@
 /* build.c — satchel build: a plan carried out. */
 #include "cli/commands.h"
+#include "cli/history.h"
 #include "cli/jobs.h"
 #include "cli/record.h"
 #include "cli/secret.h"
@@ -14,7 +15,8 @@
 struct building {
     struct cli *cli;
     struct meter meter;
-    char *record; /* where the result is kept: beside the plan */
+    const char *plan; /* its file */
+    char *record;     /* where the result is kept: beside the plan */
     struct ws_pieces pieces;
 };
 
@@ -99,6 +101,7 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     for (size_t i = 0; i < ws_request_inputs(ws_plan_request(p)); i++)
         cli_never(&never, ws_request_input(ws_plan_request(p), i)->path);
     cli_never(&never, facts->id);
+    history_note(cli, "build", facts, p, b->plan, true, result->checked ? "written and checked" : "written");
     bool noted = record_keep(cli, b->record, document, &b->pieces, &never) == WS_OK;
     if (cli->json) return cli_print_json(document, EXIT_DONE);
     json_decref(document);
@@ -209,7 +212,11 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     ws_text_printf(&record, "%s.built", plan);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;
-    WS_GO(carry_out(cli, &b, &p, drive, job, confirm, &result));
+    b.plan = plan;
+    status = carry_out(cli, &b, &p, drive, job, confirm, &result);
+    if (status != WS_OK && status != WS_E_REFUSED)
+        history_note(cli, "build", &facts, p.plan, plan, false, cli->error.what);
+    if (status != WS_OK) goto done;
     code = conclude(cli, &b, p.plan, &facts, &result);
     secret_show_recovery(cli, p.build, job->recovery_fd != NULL);
 done:

@@ -1,5 +1,6 @@
 /* check.c — satchel check: is a drive sound, and does what reads back equal what was meant. */
 #include "cli/commands.h"
+#include "cli/history.h"
 #include "cli/record.h"
 
 #include <stdlib.h>
@@ -160,6 +161,10 @@ int run_check(struct cli *cli, const char *const word[]) {
     WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
     if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));
     code = show_check(cli, c);
+    history_note(cli, "check", &c->facts, NULL, NULL, code == EXIT_DONE,
+                 code != EXIT_DONE            ? "not as it should be"
+                 : c->by_plan || c->by_record ? "as it was meant"
+                                              : "sound");
 done:
     if (status != WS_OK) code = cli_fail(cli);
     if (drive) drive->ops->close(drive);

@@ -21,7 +21,8 @@ static const struct goes_with plan_company[] = {{"over", "save|picture|save-requ
                                                 {"data-label", "data|request"},
                                                 {"data-on", "data|request|in"},
                                                 {NULL, NULL}};
-static const struct goes_with size_company[] = {{"memory", "kind"}, {"leave-out", "kind"}, {NULL, NULL}};
+static const struct goes_with size_company[] = {
+    {"memory", "kind=system"}, {"edition", "kind=system"}, {"leave-out", "kind=twin"}, {NULL, NULL}};
 static const struct goes_with prepare_company[] = {
     {"like", "as-they-come"}, {"count", "as-they-come"}, {"data-label", "data|request"}, {NULL, NULL}};
 static const struct goes_with check_company[] = {{"used", "plan|record"}, {"image", "plan"}, {NULL, NULL}};

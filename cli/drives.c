@@ -1,5 +1,6 @@
 /* drives.c — satchel drives: which drives are here, which may be used, what is on each. */
 #include "cli/commands.h"
+#include "cli/history.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -168,6 +169,7 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
 
 static struct drive_work work;
 static char *make;
+static int history;
 const struct poptOption drives_options[] = {
     {"test", 't', POPT_ARG_STRING, &work.test, 0,
      "try the drive: \"read\" writes nothing; \"sample\" finds its real size in minutes; \"full\" tries every "
@@ -183,6 +185,8 @@ const struct poptOption drives_options[] = {
     {"over", 0, POPT_ARG_NONE, &work.over, 0, "with --save: replace a file that is no such result", NULL},
     {"confirm", 'c', POPT_ARG_STRING, &work.confirm, 0, "the drive's own name, for scripts", "NAME"},
     {"external-disk", 0, POPT_ARG_NONE, &work.external, 0, "an external hard drive or SSD is really meant", NULL},
+    {"history", 0, POPT_ARG_NONE, &history, 0, "what was done to drives here, the latest first; with DRIVE to that one",
+     NULL},
     {"make", 0, POPT_ARG_STRING, &make, 0, "make DRIVE as a new image file of this size first", "SIZE"},
     POPT_TABLEEND};
 
@@ -237,6 +241,13 @@ int run_drives(struct cli *cli, const char *const word[]) {
     if ((works || make) && !word[0]) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which drive is meant"));
     if (work.test && work.blank)
         WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--test and --blank are two steps: first the one, then the other"));
+    if (history) {
+        struct ws_drive_facts named;
+        WS_GO(cli_open_port(cli));
+        const bool here =
+            word[0] && cli_find_drive(cli, word[0], &named) == WS_OK; /* else a name, or a serial number */
+        return history_show(cli, here ? named.short_name : word[0]);
+    }
     contents = malloc(sizeof *contents);
     seen = calloc(1, sizeof *seen);
     if (!contents || !seen) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a list of drives"));

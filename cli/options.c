@@ -222,6 +222,8 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
     struct defaults_words with = {0};
     int code = 0;
     enum ws_status status = defaults_before(cli, command, argc, argv, &with);
+    for (int i = 1; i < argc; i++)
+        if (strcmp(argv[i], "--help") == 0 || strcmp(argv[i], "-h") == 0) status = WS_OK; /* whatever they are */
     poptContext context = poptGetContext("satchel", with.argc, with.argv, table, 0);
     char head[200];
     (void)snprintf(head, sizeof head, "%s %s", command->name, command->words);

@@ -480,7 +480,7 @@ int plan_run(struct cli *cli, const struct plan_job *job) {
 done:
     if (status != WS_OK) {
         if (made) (void)unlink(g->facts.id); /* nothing was planned for it */
-        ws_fail_where(&cli->error, "%s", wished.image ? wished.image : "");
+        if (status != WS_E_USAGE) ws_fail_where(&cli->error, "%s", wished.image ? wished.image : "");
         code = cli_fail(cli);
     }
     ws_text_free(&text);

@@ -419,13 +419,16 @@ int run_prepare(struct cli *cli, const char *const word[]) {
         struct ws_pc_facts pc;
         WS_GO(plan_find_pc(cli, asked.pc, &pc));
     }
-    if (asked.prove && !prove_knows(cli, asked.prove)) WS_GO(cli->error.status);
+    if (asked.prove && !prove_knows(cli, asked.prove)) {
+        status = ws_fail_where(&cli->error, "--prove");
+        goto done;
+    }
     WS_GO(cli_read_wishes(cli, &wished, request, input));
     status = ws_batch_open(cli->port, request, (const struct ws_source *const *)input, &t->batch, &cli->error);
     if (status == WS_OK) code = asked.as_they_come ? targets_as_they_come(t) : run_named(t);
 done:
     if (status != WS_OK) {
-        ws_fail_where(&cli->error, "%s", wished.image ? wished.image : "");
+        if (status != WS_E_USAGE) ws_fail_where(&cli->error, "%s", wished.image ? wished.image : "");
         code = cli_fail(cli);
     }
     secret_clear();

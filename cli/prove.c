@@ -1,5 +1,6 @@
 /* prove.c — satchel prove: evidence and verdict. */
 #include "cli/commands.h"
+#include "cli/history.h"
 #include "cli/jobs.h"
 #include "cli/secret.h"
 
@@ -127,6 +128,9 @@ static enum ws_status check_wishes(struct cli *cli) {
     return ws_fail(&cli->error, WS_E_USAGE, "a proof takes 2 to 12 starts, not %d", starts);
 }
 
+static const char *const verdict_words[] = {
+    [WS_VERDICT_KEPT] = "it remembers", [WS_VERDICT_LOST] = "it forgets", [WS_VERDICT_NO_START] = "no start"};
+
 static int conclude(struct cli *cli, const struct ws_proof *proof, const char *drive, const char *pc) {
     static const char *const words[] = {
         [WS_VERDICT_KEPT] = "It remembers.", [WS_VERDICT_LOST] = "It forgets.", [WS_VERDICT_NO_START] = "No start."};
@@ -220,6 +224,7 @@ int run_prove(struct cli *cli, const char *const word[]) {
     if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
     WS_GO(prove_drive(cli, &facts, on, log_path, &o, proof, pc_name));
     code = conclude(cli, proof, facts.short_name, pc_name);
+    history_note(cli, "prove", &facts, NULL, NULL, code == EXIT_DONE, verdict_words[proof->verdict]);
 done:
     secret_clear();
     if (status != WS_OK) code = cli_fail(cli);

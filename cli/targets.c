@@ -1,6 +1,7 @@
 /* targets.c — several drives prepared at once: decided, begun, looked after, concluded, each for itself. */
 #include "cli/targets.h"
 
+#include "cli/history.h"
 #include "cli/jobs.h"
 #include "cli/record.h"
 
@@ -181,11 +182,15 @@ static void conclude(struct targets *t, struct target *x) {
     x->took_s = now_of(t->cli) - x->began_s;
     x->drive->ops->close(x->drive);
     x->drive = NULL;
+    const struct ws_plan *plan = ws_build_plan(targets_build(t, x));
     if (status == WS_OK) {
         x->state = TARGET_DONE;
         keep_record(t, x);
+        history_note(t->cli, "prepare", &x->facts, plan, x->plan, true,
+                     x->result.checked ? "written and checked" : "written");
         return;
     }
+    if (status != WS_E_REFUSED) history_note(t->cli, "prepare", &x->facts, plan, x->plan, false, error.what);
     if (!error.next[0] && status != WS_E_REFUSED)
         ws_fail_next(&error, "it is unfinished and says so; `satchel build %.120s` continues it", x->plan);
     fail(x, &error);
@@ -268,6 +273,7 @@ static void prove(struct targets *t, struct target *x) {
         x->proved = words[proof->verdict];
         x->forgets = proof->verdict != WS_VERDICT_KEPT;
         if (x->forgets) ws_fail(&x->error, WS_E_DIFFERENT, "%s", proof->text);
+        history_note(cli, "prove", &x->facts, NULL, NULL, !x->forgets, x->proved);
     } else {
         x->proved = "not proved";
         x->forgets = true;

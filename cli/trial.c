@@ -1,5 +1,6 @@
 /* trial.c — satchel drives --test and --blank: a drive tried, or made ordinary again; satchel release. */
 #include "cli/commands.h"
+#include "cli/history.h"
 
 #include "wild_satchel/trial.h"
 
@@ -102,6 +103,7 @@ static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struc
     if (work->save)
         WS_GO(cli_keep(cli, work->save, text.data, text.length, "wild-satchel-trial", work->over != 0, &never));
     code = trial.sound ? EXIT_DONE : EXIT_NEGATIVE;
+    history_note(cli, "test", f, NULL, NULL, trial.sound, trial.sound ? "sound" : "not sound");
     bool to_output = work->save && strcmp(work->save, "-") == 0;
     if (!to_output && cli->json) cli_put_document(text.data);
     else if (!to_output) {
@@ -165,6 +167,7 @@ static int run_blank(struct cli *cli, const struct ws_drive_facts *f, const stru
     status = ws_build_carry_out(build, cli->port, drive, &o, &result, &cli->error);
     meter_end(&meter);
     if (status != WS_OK) goto done;
+    history_note(cli, "blank", f, NULL, NULL, true, "an ordinary drive");
     if (cli->json) {
         code = cli_print_json(
             cli_pack("{s:s, s:s, s:s, s:s, s:I, s:I, s:I, s:I, s:f, s:b}", "format", "wild-satchel-blank", "drive",

@@ -127,26 +127,26 @@ static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct 
 }
 
 /* "rest", "none" where that is possible, or so many bytes. */
-static enum ws_status read_size(struct cli *cli, const char *text, struct ws_size *size) {
+static enum ws_status read_size(struct cli *cli, const char *option, const char *text, struct ws_size *size) {
     uint64_t bytes = 0;
     *size = (struct ws_size){strcmp(text, "rest") == 0 ? WS_SIZE_REST : WS_SIZE_NONE, 0};
     if (size->kind == WS_SIZE_REST || strcmp(text, "none") == 0) return WS_OK;
-    WS_TRY(ws_size_parse(text, &bytes, &cli->error));
+    if (ws_size_parse(text, &bytes, &cli->error) != WS_OK) return ws_fail_where(&cli->error, "%s", option);
     *size = ws_size_of(bytes);
     return WS_OK;
 }
 
 static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, struct ws_request *r) {
     const struct {
-        const char *text;
+        const char *option, *text;
         enum ws_role role;
-    } sizes[] = {{w->persistence, WS_ROLE_PERSISTENCE},
-                 {w->data, WS_ROLE_DATA},
-                 {w->system, WS_ROLE_SYSTEM},
-                 {w->swap, WS_ROLE_SWAP}};
+    } sizes[] = {{"--persistence", w->persistence, WS_ROLE_PERSISTENCE},
+                 {"--data", w->data, WS_ROLE_DATA},
+                 {"--system", w->system, WS_ROLE_SYSTEM},
+                 {"--swap", w->swap, WS_ROLE_SWAP}};
     unsigned word = 0;
     for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
-        if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
+        if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].option, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
     const enum ws_role its_own = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
     if (w->locked) ws_request_want(r, its_own)->locked = true;
     if (w->grows) ws_request_want(r, WS_ROLE_SYSTEM)->grows = true;
@@ -164,7 +164,7 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
     }
     if (w->cluster) {
         uint64_t bytes = 0;
-        WS_TRY(ws_size_parse(w->cluster, &bytes, &cli->error));
+        if (ws_size_parse(w->cluster, &bytes, &cli->error) != WS_OK) return ws_fail_where(&cli->error, "--cluster");
         const struct ws_wanted *data = ws_request_wanted(r, WS_ROLE_DATA);
         if (!data || bytes < 512 || bytes > 65536 || (bytes & (bytes - 1)))
             return ws_fail(&cli->error, WS_E_USAGE,

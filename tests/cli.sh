@@ -12,7 +12,7 @@ expect 2 '--frobnicate\" is not a command' "$satchel" --json --frobnicate
 expect 2 "no command was given" "$satchel" --bench b --json
 expect 2 "--frobnicate" "$satchel" drives --frobnicate
 expect 2 "takes" "$satchel" image
-expect 2 "takes" "$satchel" image one two
+expect 2 "no use for the word" "$satchel" image one two
 for c in drives image plan build check prove bench; do expect 0 "--json" "$satchel" $c --help; done
 
 # The bench
@@ -271,7 +271,7 @@ expect 0 "it would forget everything unless its kernel has the driver exfat buil
 expect 0 "flushed and checked" "$satchel" build o.plan --confirm "$gorse" --bench b
 expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --bench b
 expect 2 "takes fat32 or exfat" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data 1G --data-on btrfs
-expect 2 "none is asked for" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-on exfat
+expect 2 "no effect without --data" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-on exfat
 "$satchel" plan --bench b --image dracut.iso --drive "$gorse" --in file --persistence 80M --data 400M --save o.plan >/dev/null
 "$satchel" build o.plan --confirm "$gorse" --bench b >/dev/null 2>&1
 
@@ -592,7 +592,7 @@ expect 0 "flushed and checked" "$satchel" build fulmar.plan --bench b --confirm 
 json '[v["role"] for v in d["result"]["volumes"]] == ["system", "persistence", "data"]' "$satchel" plan --bench b --request tide.request --drive "$gorse" --swap none --json
 json 'd["saved"] == "again.request"' "$satchel" plan --bench b --request tide.request --save-request again.request --json
 ok "a request goes through unchanged" cmp tide.request again.request
-expect 2 "a data partition is described" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-label tide
+expect 2 "no effect without --data" "$satchel" plan --bench b --image curlew.iso --drive "$gorse" --data-label tide
 expect 2 "needs --drive" "$satchel" plan --bench b --request tide.request
 expect 2 "needs --image FILE, or --request" "$satchel" plan --bench b --drive "$gorse"
 # The largest overlay file on FAT32 is one whose clusters come to less than 4 GiB; what is sized can be planned.

@@ -67,6 +67,8 @@ follows() {
         echo "FAILED: $* does not follow $schema: $(head -3 faults.txt)"
     fi
 }
+# name_of_in BENCH SERIAL
+name_of_in() { "$satchel" drives --bench "$1" --json | python3 -c "import json, sys; print([d[\"name\"] for d in json.load(sys.stdin)[\"drives\"] if d[\"serial\"] == \"$2\"][0])"; }
 name_of() { "$satchel" drives "$1" --bench b --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])'; }
 
 "$demo_image" curlew.iso || exit 1

@@ -53,7 +53,7 @@ least=$("$satchel" size --kind system --image huts --json | python3 -c 'import j
 expect 0 "full system" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --system "$least"
 expect 4 "which needs" "$satchel" plan --bench b --image huts --drive "$gorse" --kind system --system $((least - 1048576))
 expect 2 "takes live, system or twin" "$satchel" size --kind none --image huts
-expect 2 "go with --kind system" "$satchel" size --image curlew.iso --memory 2G
+expect 2 "no effect without --kind system" "$satchel" size --image curlew.iso --memory 2G
 expect 2 "not a size" "$satchel" size --kind system --image huts --memory much
 expect 4 "noise.iso" "$satchel" size --kind system --image noise.iso
 # One that takes the room of larger drives

@@ -20,7 +20,7 @@ less='int([w for w in d["ways"] if w["way"] == "least"][0]["least_drive_bytes"])
 with=$("$satchel" size --kind twin --image office.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); print($less)")
 json "$less < $with" "$satchel" size --kind twin --image office.img --leave-out caches,logs --json
 follows output "$satchel" size --kind twin --image office.img --bench b --drive "$gorse" --json
-expect 2 "--leave-out goes with --kind twin" "$satchel" size --image office.img --leave-out caches
+expect 2 "--leave-out has no effect without --kind twin" "$satchel" size --image office.img --leave-out caches
 
 # Mistyped, left out, turned round
 expect 2 "SOURCE, or --running FOLDER" "$satchel" twin --bench b --drive "$gorse"

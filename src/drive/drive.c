@@ -140,8 +140,11 @@ static enum ws_status find_unlisted(struct ws_port *port, const struct search *s
             return WS_OK;
         }
     }
-    if (status == WS_E_NOTFOUND && s->distance <= ws_word_slip(s->word))
+    if (status == WS_E_NOTFOUND && s->distance <= ws_word_slip(s->word)) {
+        own.next[0] = '\0'; /* what the port says holds for every word */
+        own.ways = 0;
         ws_fail_hint(&own, WS_HINT_DRIVES, "", "did you mean \"%s\"? Else look which drives are here", s->nearest);
+    }
     if (error) *error = own;
     return status;
 }

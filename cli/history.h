@@ -1,0 +1,15 @@
+/* history.h — what was done to which drive, and what came of it: one database, shared by all who work here. */
+#ifndef CLI_HISTORY_H
+#define CLI_HISTORY_H
+
+#include "cli/cli.h"
+
+/** Note what came of a command on a drive. What cannot be noted is said on standard error, and changes nothing else.
+ *  @param plan  what was built; may be NULL
+ *  @param done  it came to a good end */
+void history_note(struct cli *cli, const char *command, const struct ws_drive_facts *facts, const struct ws_plan *plan,
+                  const char *plan_path, bool good, const char *verdict);
+/** `satchel drives --history`: all, or those of one drive, the latest first. @return an exit code */
+int history_show(struct cli *cli, const char *drive);
+
+#endif

@@ -1,0 +1,166 @@
+#!/bin/sh
+# One command for one drive or many; what is mistyped; defaults, history; what is made of the table of commands.
+#   cli_many.sh SATCHEL DEMO_IMAGE BENCHFILE
+. "$(dirname "$0")/cli_common.sh"
+export XDG_CONFIG_HOME="$work/config" XDG_DATA_HOME="$work/data"
+unset WILD_SATCHEL_DEFAULTS WILD_SATCHEL_HISTORY
+words=$(dirname "$satchel")/words
+screen() { # COLUMNS ANSWERS CODE TEXT COMMAND...: on a terminal of so many columns
+    columns=$1 answers=$2 wanted=$3 part=$4
+    shift 4
+    expect "$wanted" "$part" python3 "$here/on_terminal.py" "$columns" "$answers" "$@"
+}
+
+# Words that are nearly right
+expect 2 'did you mean `satchel plan`' "$satchel" paln
+expect 2 'did you mean --image' "$satchel" prepare --imgae x
+expect 2 'did you mean --persistence' "$satchel" plan --persistance 4G
+expect 2 "write 4GB in one word" "$satchel" plan --image curlew.iso --persistence 4 GB
+expect 2 'in quotes: "Gorse 32"' "$satchel" plan --image curlew.iso --drive Gorse 32
+expect 2 "no effect without --blank" "$satchel" drives --label x
+expect 2 "no effect without --as-they-come" "$satchel" prepare --image curlew.iso --like 32GB
+expect 2 "names no folder" "$satchel" drives --bench ""
+expect 0 "prepare" "$satchel" help
+expect 0 "--as-they-come" "$satchel" help prepare
+expect 0 "--as-they-come" "$satchel" prepare -h
+expect 2 'did you mean `satchel image`' "$satchel" help imag
+for how in -V --version version; do expect 0 "satchel" "$satchel" $how; done
+expect 2 "--colour takes auto, always or never" "$satchel" drives --colour blue
+expect 2 "--progress takes" "$satchel" --progress loud drives
+expect 2 "--kind takes" "$satchel" --image curlew.iso --drive "$work/x.img" --make 1G plan --kind cake
+
+# Drives by what tells them
+expect 0 "5 drives" "$satchel" bench setup "$benchfile" --bench b
+export WILD_SATCHEL_BENCH=b
+gorse=$(name_of "Gorse 32") teasel=$(name_of "Teasel 8") sorrel=$(name_of "Sorrel 64")
+for word in 1-2.1 teasel "TEASEL 8" "$teasel" kdt6; do expect 0 "GP-0008-B7" "$satchel" drives "$word"; done
+expect 4 "did you mean \"$gorse\"" "$satchel" drives "$(echo "$gorse" | sed s/or/ro/)"
+expect 0 "GP-0032-A1" "$satchel" --json drives "$gorse"
+
+# Options before the command, and colours where they are asked for
+expect 0 "Teasel 8" "$satchel" --bench b --json drives teasel
+ok "colours when asked" sh -c "'$satchel' --colour always drives | grep -q '\[32m'"
+ok "none without a terminal" sh -c "! '$satchel' drives | grep -q '\['"
+ok "none with NO_COLOR" sh -c "! NO_COLOR=1 python3 '$here/on_terminal.py' 80 '' '$satchel' drives | grep -q '\[32m'"
+
+# Three at once: refused as a whole until each is confirmed
+expect 2 "none is named" "$satchel" prepare --image curlew.iso
+expect 3 "--confirm $teasel" "$satchel" prepare --image curlew.iso --drive "$gorse" --drive teasel --confirm "$gorse"
+expect 2 "named twice" "$satchel" prepare --image curlew.iso --drive "$gorse" --drive 1-1
+expect 2 "no drive of this name" "$satchel" prepare --image curlew.iso --drive "$gorse" --confirm "$teasel"
+expect 3 "running system" "$satchel" prepare --image curlew.iso --drive "Office disk" --confirm "$(name_of "Office disk")"
+expect 2 "is no PC that is known" "$satchel" prepare --image curlew.iso --drive "$gorse" --for moon
+expect 4 "prove: there is no PC" "$satchel" prepare --image curlew.iso --drive "$gorse" --prove moon
+expect 2 "makes drives from an image" "$satchel" prepare --image curlew.iso --kind renewal --drive "$gorse"
+expect 0 "3 of 3 drives are ready" "$satchel" prepare --image curlew.iso --persistence 2G --drive "$gorse" --drive teasel --drive 1-2.2 \
+    --confirm "$gorse" --confirm "$teasel" --confirm "$sorrel" --prove hut --release --then 'echo "$WILD_SATCHEL_RESULT: $WILD_SATCHEL_DRIVES" > ended'
+ok "the hook was told" grep -q "good: $gorse $teasel $sorrel" ended
+for d in $gorse $teasel; do expect 0 "exactly" "$satchel" check "$d" --plan "$d.plan" --used; done
+expect 0 "exactly" "$satchel" check "$teasel" --record "$teasel.plan.built" --used
+follows output "$satchel" prepare --image curlew.iso --kind replica --drive "$gorse" --drive teasel --confirm "$gorse" --confirm "$teasel" --json
+json 'd["good"] and [x["state"] for x in d["drives"]] == ["done", "done"] and d["drives"][0]["built"]["checked"]' \
+    "$satchel" prepare --image curlew.iso --drive "$gorse" --drive teasel --confirm "$gorse" --confirm "$teasel" --json --keep-in .
+json 'd["error"]["status"] == "refused"' "$satchel" prepare --image curlew.iso --drive "$gorse" --json
+
+# One is too small: its own affair
+json 'not d["good"] and d["done"] == 1 and d["drives"][1]["error"]["status"] == "space"' \
+    "$satchel" prepare --image curlew.iso --persistence 20G --drive "$gorse" --drive teasel --confirm "$gorse" --json
+expect 4 "1 of 2 drives are ready" "$satchel" prepare --image curlew.iso --persistence 20G --drive "$gorse" --drive teasel --confirm "$gorse"
+
+# On terminals narrow and wide: the board, one slip at the prompt
+for columns in 60 80 100 200; do
+    screen $columns "all 3| all 2 " 0 "2 of 2 drives are ready" "$satchel" prepare --image curlew.iso --drive "$gorse" --drive teasel
+    screen $columns "$gorse" 0 "flushed and checked" "$satchel" build "$gorse.plan" --afresh
+done
+screen 80 "gorse|gorse" 3 "not confirmed" "$satchel" prepare --image curlew.iso --drive "$gorse"
+screen 80 "$gorse" 0 "is ready" env TERM=dumb "$satchel" prepare --image curlew.iso --drive "$gorse"
+ok "lines of JSON" sh -c "'$satchel' build $gorse.plan --confirm $gorse --afresh --progress json 2>&1 >/dev/null | python3 -c 'import json, sys
+steps = [json.loads(line) for line in sys.stdin]
+sys.exit(not (steps and steps[-1][\"done_bytes\"] <= steps[-1][\"total_bytes\"] and {s[\"step\"] for s in steps} & {\"writing\", \"checking\"}))'"
+
+# Pulled in the middle: it goes on when it is back; another takes its place; and every one that comes
+bench_of() { printf '{"format": "wild-satchel-bench", "version": 1, "seed": 5, "pcs": [], "drives": [
+ {"name": "Gorse a", "model": "Gorse 32", "serial": "A", "bus": "usb", "place": "1-1", "size_bytes": 32010928128, "write_bytes_s": 24000000, "read_bytes_s": 110000000, "small_write_s": 0.004, "cache_bytes": 33554432%s},
+ {"name": "Gorse b", "model": "Gorse 32", "like": "Gorse a", "serial": "B", "place": "1-2"%s},
+ {"name": "Teasel 8", "like": "Gorse a", "serial": "C", "size_bytes": 8004829184, "place": "1-3"%s}]}' "$2" "$3" "$4" > "$1.json"
+    rm -rf "$1"; "$satchel" bench setup "$1.json" --bench "$1" >/dev/null; }
+bench_of back ', "pulled_after_bytes": 9000000, "plugged_at_s": 20' ', "pulled_after_bytes": 0, "plugged_at_s": 0' ', "pulled_after_bytes": 0, "plugged_at_s": 0'
+a=$(WILD_SATCHEL_BENCH=back name_of_in back A) b=$(WILD_SATCHEL_BENCH=back name_of_in back B)
+expect 0 "is back, and goes on" "$satchel" prepare --bench back --image curlew.iso --drive 1-1 --drive 1-2 --confirm "$a" --confirm "$b"
+expect 0 "exactly" "$satchel" check --bench back "$a" --plan "$a.plan"
+bench_of gone ', "pulled_after_bytes": 9000000' ', "pulled_after_bytes": 0' ', "pulled_after_bytes": 0'
+expect 4 "1 of 2 drives are ready" "$satchel" prepare --bench gone --image curlew.iso --drive 1-1 --drive 1-2 --confirm "$a" --confirm "$b"
+"$satchel" bench plug "$a" --bench gone >/dev/null
+expect 0 "flushed and checked" "$satchel" build "$a.plan" --bench gone --confirm "$a"
+bench_of swap ', "pulled_after_bytes": 9000000' ', "pulled_after_bytes": 0' ', "pulled_after_bytes": 0'
+screen 100 "all 2|teasel|$(WILD_SATCHEL_BENCH=swap name_of_in swap C)" 0 "took its place" "$satchel" prepare --bench swap --image curlew.iso --drive 1-1 --drive 1-2
+bench_of come ', "pulled": true, "plugged_at_s": 5' ', "plugged_at_s": 6' ', "plugged_at_s": 7'
+expect 2 "needs a rule" "$satchel" prepare --bench come --image curlew.iso --as-they-come
+expect 3 "rule was not confirmed" "$satchel" prepare --bench come --image curlew.iso --as-they-come --like 32GB
+expect 0 "2 of 2 drives are ready" "$satchel" prepare --bench come --image curlew.iso --as-they-come --like 32GB --like gorse --confirm 32GB --confirm gorse --count 2
+expect 0 "blank" "$satchel" drives teasel --bench come
+bench_of wait ', "pulled": true, "plugged_at_s": 5' ', "plugged_at_s": 0' ', "plugged_at_s": 0'
+expect 0 "Plug the stick in now" "$satchel" prepare --bench wait --image curlew.iso --confirm "$a"
+
+# The history tells it; many may write it at once
+json "len(d['runs']) > 3 and {r['drive'] for r in d['runs']} == {'$gorse'} and any(r['verdict'] == 'it remembers' for r in d['runs'])" "$satchel" drives "$gorse" --history --json
+expect 0 "written and checked" "$satchel" drives --history
+follows output "$satchel" drives --history --json
+follows output "$satchel" version --json
+expect 0 "Nothing is noted of nobody" "$satchel" drives nobody --history
+before=$("$satchel" drives --history --json | grep -c '"at"')
+truncate -s 100M one.img
+for i in 1 2 3 4 5 6 7 8; do "$satchel" check "$gorse" >/dev/null 2>&1 & done
+wait
+ok "eight more" test "$("$satchel" drives --history --json | grep -c '"at"')" -eq $((before + 8))
+expect 0 "not noted in the history" env WILD_SATCHEL_HISTORY=/proc/none "$satchel" check "$gorse"
+
+# Defaults of a site: shown, changed, overruled; nothing that names or forces
+expect 0 "There are none" "$satchel" defaults
+expect 0 "persistence = 3G" "$satchel" defaults persistence=3G
+expect 0 "prepare.bell" "$satchel" defaults prepare.bell=yes
+follows defaults cat "$XDG_CONFIG_HOME/wild-satchel/defaults.json"
+json 'd["request"]["volumes"][0]["size"] == 3 << 30' "$satchel" plan --image curlew.iso --drive "$gorse" --json
+json 'd["request"]["volumes"][0]["size"] == 1 << 30' "$satchel" plan --image curlew.iso --drive "$gorse" --persistence 1G --json
+expect 2 "cannot be a default" "$satchel" defaults confirm=x
+expect 2 "cannot be a default" "$satchel" defaults even-so=yes
+expect 2 "takes no value" "$satchel" defaults bell=loud
+expect 2 "say what it is to be" "$satchel" defaults persistence
+expect 2 "this site's defaults" "$satchel" plan --image curlew.iso --drive "$gorse" --kind replica
+expect 0 "Nothing was written" env WILD_SATCHEL_DEFAULTS= "$satchel" plan --image curlew.iso --drive "$gorse" --kind replica
+expect 0 "" "$satchel" defaults persistence=
+printf '{"format": "wild-satchel-defaults", "version": 1, "options": {"confirm": "x"}}' > bad.json
+expect 4 "no such key" env WILD_SATCHEL_DEFAULTS=bad.json "$satchel" drives
+printf '{"format": ' > bad.json
+expect 4 "no JSON" env WILD_SATCHEL_DEFAULTS=bad.json "$satchel" drives
+expect 0 "Usage" env WILD_SATCHEL_DEFAULTS=bad.json "$satchel" drives --help
+
+# Every option stands in its manual page, in completion for three shells, and on the page of commands
+for c in drives image size plan twin build prepare check prove release defaults bench; do
+    for o in $("$satchel" help $c | grep -oE -- '--[a-z][a-z0-9-]+' | sort -u); do
+        escaped=$(printf '%s' "$o" | sed 's/-/\\\\-/g')
+        "$satchel" help $c | grep -qE -- "^ .*$o([= ]|$)" || continue
+        grep -q -- "$escaped" "$words/man/satchel-$c.1" && grep -q -- "$o" "$words/completion/satchel" && grep -q -- "$o" "$words/completion/_satchel" &&
+            grep -q -- "-l ${o#--} \|-l ${o#--}$" "$words/completion/satchel.fish" && grep -q -- "$o" "$words/commands.md" && passed=$((passed + 1)) ||
+            { failed=$((failed + 1)); echo "FAILED: $c: $o is missing somewhere"; }
+    done
+    ok "groff reads its page" sh -c "! command -v groff >/dev/null || [ -z \"\$(groff -man -ww -z -T utf8 '$words/man/satchel-$c.1' 2>&1)\" ]"
+done
+ok "zsh reads its file" sh -c "! command -v zsh >/dev/null || zsh -n '$words/completion/_satchel'"
+ok "fish reads its file" sh -c "! command -v fish >/dev/null || fish -n '$words/completion/satchel.fish'"
+completes() { # WANTED WORD...: what bash makes of these words
+    wanted=$1
+    shift
+    PATH=$(dirname "$satchel"):$PATH bash -c ". '$words/completion/satchel'; COMP_WORDS=(\"\$@\"); COMP_CWORD=\$((\$# - 1)); _satchel; printf '%s\n' \"\${COMPREPLY[@]}\"" bash "$@" |
+        grep -qx -- "$wanted" && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: $* is not completed to $wanted"; }
+}
+completes plan satchel pl
+completes --persistence satchel plan --pers
+completes system satchel plan --kind s
+completes "$teasel" satchel prepare --drive te
+completes "$gorse" satchel check go
+completes curlew.iso satchel image cur
+completes prove satchel help pr
+
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ]
