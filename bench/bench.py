@@ -168,20 +168,24 @@ WATCH = """import os, sys, time
 began = time.monotonic()
 child = os.fork()
 if child == 0:
-    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+    os.dup2(2, 1)
     os.execvp(sys.argv[1], sys.argv[1:])
 _, status, usage = os.wait4(child, 0)
 print(time.monotonic() - began, usage.ru_maxrss, status)
 """
 
 
-def peak_of(*command):
-    """A command's own seconds, and the most memory it had, in MiB."""
-    said = subprocess.run([sys.executable, "-S", "-c", WATCH, *command], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True).stdout
-    seconds, peak, status = said.split()
+def peak_and_text(*command):
+    """A command's own seconds, the most memory it had, in MiB, and what it said."""
+    done = subprocess.run([sys.executable, "-S", "-c", WATCH, *command], capture_output=True, text=True)
+    seconds, peak, status = done.stdout.split()
     if status != "0":
-        sys.exit(f"{' '.join(command)} failed")
-    return float(seconds), int(peak) / 1024
+        sys.exit(f"{' '.join(command)} failed: {done.stderr}")
+    return float(seconds), int(peak) / 1024, done.stderr
+
+
+def peak_of(*command):
+    return peak_and_text(*command)[:2]
 
 
 class Trace:
@@ -357,6 +361,62 @@ def twins(folder):
     print(f"  brought up to date, 2 % of the files changed: {time.monotonic() - began:.2f} s, {said['written_bytes'] >> 20} MiB written")
 
 
+def drives_of(folder, count, size):
+    """A simulated bench of so many drives, each slower than the one before it; what it is called, and their names."""
+    bench = os.path.join(folder, f"bench-{count}")
+    text = {"format": "wild-satchel-bench", "version": 1, "seed": 1, "pcs": [], "drives": [
+        {"name": f"Gorse {i}", "serial": f"GP-{i}", "bus": "usb", "size_bytes": size, "write_bytes_s": 30e6 - 2.5e6 * i,
+         "read_bytes_s": 100e6 - 8e6 * i, "small_write_s": 0.002, "cache_bytes": 16 << 20} for i in range(count)]}
+    with open(bench + ".json", "w") as f:
+        json.dump(text, f)
+    run(satchel, "bench", "setup", bench + ".json", "--bench", bench)
+    listed = json.loads(run(satchel, "drives", "--bench", bench, "--json")[1])["drives"]
+    return bench, sorted((d["name"] for d in listed), key=lambda n: [d["serial"] for d in listed if d["name"] == n])
+
+
+def prepare(image, names, *more):
+    words = [w for n in names for w in ("--drive", n, "--confirm", n)]
+    seconds, peak, out = peak_and_text(satchel, "prepare", "--image", image, "--json", "--afresh", *words, *more)
+    return seconds, peak, json.loads(out)
+
+
+def many(folder):
+    """Several drives at once, against the slowest of them alone: on the simulated bench by its own clock, and files on one disk."""
+    image, packed = os.path.join(folder, "many.iso"), os.path.join(folder, "many.tar")
+    run(os.path.join(build, "demo-image"), image, "live-boot", "200")
+    make_root(packed, 3000, 40000)
+    print("several drives of unequal speed at once, on the simulated bench by its own clock:")
+    for what, source, how in (("live image", image, ("--persistence", "64M")), ("full system", packed, ("--kind", "system"))):
+        for count in (1, 2, 4, 8):
+            bench, names = drives_of(folder, count, 1 << 30)
+            seconds, peak, said = prepare(source, names, "--bench", bench, "--keep-in", folder, *how)
+            slowest, _, only = prepare(source, names[-1:], "--bench", bench, "--keep-in", folder, *how)
+            took = max(d["seconds"] for d in said["drives"])
+            alone = only["drives"][0]["seconds"]
+            print(f"  {what}, {count} drive{'s' if count > 1 else ' '}: {took:6.1f} s, the slowest alone {alone:6.1f} s, ratio {took / alone:.2f} "
+                  f"(target: at most 1.10); read {said['source_read_bytes'] / (1 << 20):.0f} MiB for {said['source_wanted_bytes'] / (1 << 20):.0f}; "
+                  f"{peak:.0f} MiB of memory")
+            subprocess.run(["rm", "-rf", bench])
+    sticks = [os.path.join(folder, f"many-{i}.img") for i in range(4)]
+    for s in sticks:
+        with open(s, "wb") as f:
+            f.truncate(1 << 30)
+    names = [json.loads(run(satchel, "drives", s, "--json")[1])["drives"][0]["name"] for s in sticks]
+    for what, source, how in (("live image", image, ("--persistence", "64M")), ("full system", packed, ("--kind", "system"))):
+        all_four, one, copies = [], [], []
+        for i in range(max(RUNS // 2, 3) + 1):
+            words = [w for s, n in zip(sticks, names) for w in ("--drive", s, "--confirm", n)]
+            run("sync")
+            a, peak, _ = peak_and_text(satchel, "prepare", "--image", source, "--json", "--afresh", "--keep-in", folder, *how, *words)
+            run("sync")
+            b, _, _ = peak_and_text(satchel, "prepare", "--image", source, "--json", "--afresh", "--keep-in", folder, *how, *words[:4])
+            if i:
+                all_four.append(a)
+                one.append(b)
+        print(f"  {what} on 4 files of one disk at once: {statistics.median(all_four):.2f} s, one of them alone {statistics.median(one):.2f} s: "
+              f"{statistics.median([a / b for a, b in zip(all_four, one)]):.2f} x for 4 x the bytes; {peak:.0f} MiB of memory")
+
+
 def names(folder):
     """Ten times as many names should take ten times as long, whatever reads them."""
     count = os.environ.get("WS_BENCH_NAMES", "20000")
@@ -367,8 +427,8 @@ def names(folder):
         print(f"  {what:18} {shape:26} {few:>8} {many:>8}  {ratio} x")
 
 
-WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals twins names").split()
+WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals twins many names").split()
 with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
-    for part in (replica, files, persistence, memory, systems, renewals, twins, names):
+    for part in (replica, files, persistence, memory, systems, renewals, twins, many, names):
         if part.__name__ in WANTED:
             part(folder)

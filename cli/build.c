@@ -57,7 +57,7 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
                ws_size_counted((uint64_t)((double)r->write.written / s), rate, sizeof rate),
                ws_duration(r->write.flush_seconds, flush, sizeof flush));
     if (r->checked)
-        show_field(cli, "Checked", "%s read back in %s, all as meant",
+        show_field(cli, "Checked", "%s read back in %s, all as meant; the rest of the drive was not written",
                    ws_size_both(r->check.checked, size, sizeof size), ws_duration(r->check.seconds, time, sizeof time));
     const bool by_state = ws_request_by_state(ws_plan_request(p));
     if (!by_state) show_field(cli, "SHA-256", "image  %s", r->image_sha256);
@@ -108,13 +108,14 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_built(cli, p, result);
     if (noted) show_field(cli, "Record", "%s", b->record);
     else show_field(cli, "Record", "not kept: %s: %s", cli->error.where, cli->error.what);
-    show_result(cli, true, "%s is written%s. %s", facts->short_name,
+    const bool provable =
+        ws_plan_volume(p, WS_ROLE_PERSISTENCE) || twin_of_system(p) || ws_kind_is_system(ws_plan_facts(p)->kind);
+    const char *pc = provable && !cli_is_locked(p) ? next_pc(cli) : NULL;
+    show_result(cli, true, "%s is written%s.%s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
-                cli_is_locked(p) ? "It asks for its passphrase when it starts."
-                : ws_plan_volume(p, WS_ROLE_PERSISTENCE) || twin_of_system(p) ||
-                        ws_kind_is_system(ws_plan_facts(p)->kind)
-                    ? "Next: satchel prove, to see that it remembers."
-                    : "It can be unplugged.");
+                cli_is_locked(p) ? " It asks for its passphrase when it starts." : "");
+    if (pc) show_next(cli, "prove", facts->short_name, "--on", pc, NULL);
+    else show_next(cli, "release", facts->short_name, NULL);
     return EXIT_DONE;
 }
 
@@ -139,9 +140,11 @@ static enum ws_status finish_change(struct cli *cli, struct building *b) {
         (void)cli_print_json(cli_pack("{s:s, s:s, s:I}", "format", "wild-satchel-finished", "drive", facts.short_name,
                                       "written_bytes", (json_int_t)written),
                              EXIT_DONE);
-    else
-        show_result(cli, true, "The change of %s is finished: %s were put in their places. Next: satchel check %s",
-                    facts.short_name, ws_size_both(written, size, sizeof size), facts.short_name);
+    else {
+        show_result(cli, true, "The change of %s is finished: %s were put in their places.", facts.short_name,
+                    ws_size_both(written, size, sizeof size));
+        show_next(cli, "check", facts.short_name, NULL);
+    }
 done:
     drive->ops->close(drive);
     return status;

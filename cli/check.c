@@ -64,6 +64,9 @@ struct comparing {
     struct ws_check_result result;
     struct ws_findings findings;
     struct ws_memory memory;
+    bool only_remembered;      /* all differences lie where a started system writes */
+    struct ws_located located; /* the first one elsewhere */
+    uint64_t located_at;
 };
 
 /* As what it was made; of a drive that is held against nothing: usual. */
@@ -92,23 +95,72 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
     return status;
 }
 
+/* Whose are the differences? */
+static void look_at_differences(struct comparing *c, struct ws_drive *drive) {
+    const struct ws_check_result *r = &c->result;
+    const uint32_t elsewhere = r->different_parts & ~ws_roles_in_use(kind_of(c));
+    struct ws_contents *contents = malloc(sizeof *contents);
+    struct ws_source *source = NULL;
+    struct ws_error ignored;
+    c->only_remembered = r->different_parts && !elsewhere;
+    c->located_at = UINT64_MAX;
+    for (unsigned i = 0; i < WS_LAYOUT_PARTS; i++)
+        if ((elsewhere >> i & 1) && r->different_in[i] < c->located_at) c->located_at = r->different_in[i];
+    if (elsewhere && contents && ws_source_drive(drive, &source, &ignored) == WS_OK &&
+        ws_contents_look(source, c->facts.logical_sector, false, contents, &ignored) == WS_OK)
+        ws_contents_locate(source, contents, c->located_at, &c->located);
+    ws_source_close(source);
+    free(contents);
+}
+
+/* "in partition 2 (FAT12 "CURLEW"), in the file /EFI/BOOT/BOOTX64.EFI"; "outside of all partitions" */
+static void name_place(const struct ws_located *l, bool piece, char *out, size_t room) {
+    if (!l->system[0]) (void)snprintf(out, room, "outside of all partitions");
+    else
+        (void)snprintf(out, room, "in %s%.0u (%s%s%s%s)%s%.300s", l->number ? "partition " : "its volume", l->number,
+                       l->system, l->label[0] ? " \"" : "", l->label, l->label[0] ? "\"" : "",
+                       l->path[0] ? ", in the file "
+                       : piece    ? ""
+                                  : ", in none of its files",
+                       l->path);
+}
+
+static void show_difference(const struct cli *cli, const struct comparing *c, const char *meant) {
+    const struct ws_check_result *r = &c->result;
+    char place[460];
+    if (c->only_remembered) {
+        show_result(cli, true, "%s holds exactly what %s, but for what it remembers: all %llu difference%s lie there.",
+                    c->facts.short_name, meant, (unsigned long long)r->different_chunks,
+                    r->different_chunks == 1 ? "" : "s");
+        return;
+    }
+    struct ws_located located = c->located;
+    if (c->by_record) located.path[0] = '\0'; /* somewhere in a piece */
+    name_place(&located, c->by_record, place, sizeof place);
+    show_result(cli, false, "%s differs from what %s, first %s byte %llu%s, %s; in %llu place%s in all.",
+                c->facts.short_name, meant, c->by_record ? "in the piece from" : "at",
+                (unsigned long long)c->located_at, c->by_record ? " on" : "", place,
+                (unsigned long long)r->different_chunks, r->different_chunks == 1 ? "" : "s");
+}
+
 static int show_check(const struct cli *cli, const struct comparing *c) {
     const struct ws_check_result *r = &c->result;
     const struct ws_memory *memory = &c->memory;
     bool compared = c->by_plan || c->by_record;
     bool sound = ws_findings_worst(&c->findings) != WS_FAULT;
-    bool good = sound && (!compared || r->equal);
+    bool good = sound && (!compared || r->equal || c->only_remembered);
     int code = good ? EXIT_DONE : EXIT_NEGATIVE;
     char size[48], time[32];
     if (cli->json)
-        return cli_print_json(cli_pack("{s:s, s:s, s:b, s:b, s:o, s:I, s:o, s:I, s:o, s:o}", "format",
-                                       "wild-satchel-check", "drive", c->facts.short_name, "good", good, "sound", sound,
-                                       "equal", compared ? json_boolean(r->equal) : json_null(), "checked_bytes",
-                                       (json_int_t)r->checked, "different_at_bytes",
-                                       compared && !r->equal ? json_integer((json_int_t)r->different_at) : json_null(),
-                                       "different_places", (json_int_t)r->different_chunks, "sha256",
-                                       cli_hash_json(r->sha256), "findings", cli_findings_json(&c->findings)),
-                              code);
+        return cli_print_json(
+            cli_pack("{s:s, s:s, s:b, s:b, s:o, s:b, s:I, s:o, s:I, s:s, s:o, s:o}", "format", "wild-satchel-check",
+                     "drive", c->facts.short_name, "good", good, "sound", sound, "equal",
+                     compared ? json_boolean(r->equal) : json_null(), "only_remembered", c->only_remembered,
+                     "checked_bytes", (json_int_t)r->checked, "different_at_bytes",
+                     compared && !r->equal ? json_integer((json_int_t)r->different_at) : json_null(),
+                     "different_places", (json_int_t)r->different_chunks, "different_file", c->located.path, "sha256",
+                     cli_hash_json(r->sha256), "findings", cli_findings_json(&c->findings)),
+            code);
     show_line(cli, INK_BOLD, "%s", c->facts.short_name);
     show_findings(cli, &c->findings);
     if (memory->volume_size && !memory->locked)
@@ -120,12 +172,12 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
                    ws_duration(r->seconds, time, sizeof time));
     if (r->sha256[0]) show_field(cli, "SHA-256", "%s, over those of its pieces", r->sha256);
     const char *meant = c->by_record ? "was read back when it was built" : "was meant";
-    if (compared && !r->equal)
-        show_result(cli, false, "%s differs from what %s, first at byte %llu, in %llu place%s.", c->facts.short_name,
-                    meant, (unsigned long long)r->different_at, (unsigned long long)r->different_chunks,
-                    r->different_chunks == 1 ? "" : "s");
+    if (compared && !r->equal) show_difference(cli, c, meant);
     else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", c->facts.short_name);
-    else if (compared) show_result(cli, true, "%s holds exactly what %s.", c->facts.short_name, meant);
+    else if (compared)
+        show_result(cli, true, "%s holds exactly what %s. What was never written was not looked at: %s of it.",
+                    c->facts.short_name, meant,
+                    ws_size_counted(c->facts.size > r->checked ? c->facts.size - r->checked : 0, size, sizeof size));
     else show_result(cli, true, "%s is sound. --plan PLAN or --record FILE compare every byte.", c->facts.short_name);
     return code;
 }
@@ -160,6 +212,7 @@ int run_check(struct cli *cli, const char *const word[]) {
     bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;
     WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
     if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));
+    if (c->result.different_parts) look_at_differences(c, drive);
     code = show_check(cli, c);
     history_note(cli, "check", &c->facts, NULL, NULL, code == EXIT_DONE,
                  code != EXIT_DONE            ? "not as it should be"

@@ -177,6 +177,10 @@ void show_row(const struct cli *cli, int indent, const char *format, ...) WS_PRI
 void show_console(const char *text);
 /** The last line of a command: an explicit sentence with the result. */
 void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
+/** Behind it, on a line of its own: a whole command, of these words up to a NULL; empty ones are left out. */
+void show_next(const struct cli *cli, ...);
+/** A PC on which a drive can be proved here; NULL: none. */
+const char *next_pc(struct cli *cli);
 /** A kind of partition table in words. */
 const char *show_table(enum ws_table_kind kind);
 void show_findings(const struct cli *cli, const struct ws_findings *findings);

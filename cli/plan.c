@@ -156,38 +156,91 @@ static void show_carried(const struct cli *cli, const struct ws_plan *p) {
     if (count && !loses) show_field(cli, "Lost", "nothing that is not the old system's own");
 }
 
-static void show_plan(const struct cli *cli, const struct planning *g) {
+/* What a technician asks first: what will be lost, what it will be, where it starts, how long it takes. */
+static void show_loss(const struct cli *cli, const struct planning *g) {
+    const bool stays = ws_plan_is_change(g->plan); /* the drive's volumes, where they are; what of them goes is told */
+    if (stays) show_carried(cli, g->plan);
+    else if (!g->have_before) show_field(cli, "Will be lost", "all that is on it; what that is cannot be looked at");
+    else if (g->before.blank) show_field(cli, "Will be lost", "nothing: it is blank");
+    else
+        show_field(cli, "Will be lost", "%sall that is on it%s: %s", ink(cli, INK_WARN), ink(cli, INK_PLAIN),
+                   g->before.summary);
+}
+
+static void show_outlook(const struct cli *cli, const struct ws_plan *p) {
+    const struct ws_outlook *o = ws_plan_outlooks(p);
+    struct ws_text all = {0};
+    for (size_t i = 0; i < WS_OUTLOOKS; i++)
+        ws_text_printf(&all, "%s%s %s", i ? " · " : "", outlook_name(&o[i]), o[i].starts ? "yes" : "no");
+    show_field(cli, "Will start on", "%s", all.data ? all.data : "");
+    for (size_t i = 0; i < WS_OUTLOOKS; i++)
+        if (!o[i].starts)
+            show_field(cli, "", "%s%s no%s: %s", ink(cli, INK_WARN), outlook_name(&o[i]), ink(cli, INK_PLAIN),
+                       o[i].why);
+    ws_text_free(&all);
+}
+
+static void show_duration(const struct cli *cli, const struct planning *g) {
+    const struct ws_estimate *e = &g->times;
+    char size[48], a[32], b[32], c[32], d[32];
+    const bool live = ws_plan_is_live(g->plan);
+    show_field(cli, "Takes", "%s to %s to write and check %s%s%s%s%s", ws_duration(e->build_low_s, a, sizeof a),
+               ws_duration(e->build_high_s, b, sizeof b),
+               ws_size_both(ws_plan_facts(g->plan)->write_bytes, size, sizeof size), live ? "; its first start " : "",
+               live ? ws_duration(e->start_low_s, c, sizeof c) : "", live ? " to " : "",
+               live ? ws_duration(e->start_high_s, d, sizeof d) : "");
+}
+
+/* Notes are reasons; warnings and faults stand on the first screen. */
+static void show_weighty(const struct cli *cli, const struct ws_findings *f) {
+    struct ws_findings some = {0};
+    for (size_t i = 0; i < f->count; i++)
+        if (f->list[i].weight != WS_NOTE) ws_findings_add(&some, f->list[i].weight, "%s", f->list[i].text);
+    show_findings(cli, &some);
+    ws_findings_free(&some);
+}
+
+static void show_reasons(const struct cli *cli, const struct planning *g) {
     const struct ws_plan *p = g->plan;
-    const struct ws_plan_drive *drive = ws_plan_drive(p);
     const struct ws_input *image = &ws_plan_request(p)->input[WS_INPUT_IMAGE];
     const struct ws_live_family *family = ws_plan_family(p);
     char size[48];
-    struct map_part part[MAP_PARTS * 2];
-    char labels[MAP_PARTS][64];
-    show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
-    show_field(cli, "Kind", "%s", kind_words(p));
-    const bool by_state = ws_request_by_state(ws_plan_request(p));
-    if (image->path[0]) show_field(cli, by_state ? "Original" : "Image", "%s", image->path);
-    if (image->path[0] && !by_state) show_field(cli, "SHA-256", "%s", image->sha256);
-    show_field(cli, "Drive", "%s, serial %s, %s", drive->model, drive->serial[0] ? drive->serial : "unknown",
-               ws_size_both(drive->size, size, sizeof size));
+    if (image->path[0] && !ws_request_by_state(ws_plan_request(p))) show_field(cli, "SHA-256", "%s", image->sha256);
     if (ws_plan_is_live(p)) show_field(cli, "Live family", "%s", family ? family->title : "none known here");
-    show_sizes(cli, p);
-    show_carried(cli, p);
     show_decisions(cli, p);
     if (ws_plan_facts(p)->kind == WS_KIND_LIVE_FILES) show_start(cli, p);
     show_field(cli, "To write", "%s", ws_size_both(ws_plan_facts(p)->write_bytes, size, sizeof size));
     show_times(cli, &g->times, ws_plan_is_live(p));
     show_findings(cli, ws_plan_findings(p));
-    if (g->have_before) {
-        putchar('\n');
-        show_row(cli, 4, "  %sBefore: %s%s", ink(cli, INK_BOLD), g->before.summary, ink(cli, INK_PLAIN));
-        bool stays = ws_plan_is_change(p); /* the drive's volumes, where they are */
-        if (!g->before.blank && !g->before.unfinished && !stays)
-            show_map(cli, drive->size, part, cli_contents_map(&g->before, drive->size, part, labels, MAP_PARTS));
+}
+
+static void show_plan(const struct cli *cli, const struct planning *g) {
+    const struct ws_plan *p = g->plan;
+    const struct ws_plan_drive *drive = ws_plan_drive(p);
+    const struct ws_input *image = &ws_plan_request(p)->input[WS_INPUT_IMAGE];
+    const bool by_state = ws_request_by_state(ws_plan_request(p)), why = wished.why != 0;
+    char size[48];
+    struct map_part part[MAP_PARTS * 2];
+    char labels[MAP_PARTS][64];
+    show_line(cli, INK_BOLD, "%s on %s", ws_plan_facts(p)->title, drive->name);
+    show_field(cli, "Drive", "%s, serial %s, %s%s%s", drive->model, drive->serial[0] ? drive->serial : "unknown",
+               ws_size_both(drive->size, size, sizeof size), g->facts.place[0] ? ", plugged in at " : "",
+               g->facts.place);
+    show_loss(cli, g);
+    show_field(cli, "Will be", "a %s", kind_words(p));
+    if (image->path[0]) show_field(cli, by_state ? "Original" : "Image", "%s", image->path);
+    show_sizes(cli, p);
+    if (!why) show_outlook(cli, p);
+    if (!why) show_duration(cli, g);
+    if (why) show_reasons(cli, g);
+    else show_weighty(cli, ws_plan_findings(p));
+    if (why && g->have_before && !g->before.blank && !g->before.unfinished && !ws_plan_is_change(p)) {
+        say("\n  %sBefore%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
+        show_map(cli, drive->size, part, cli_contents_map(&g->before, drive->size, part, labels, MAP_PARTS));
     }
-    say("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
+    if (why) say("\n  %sAfter%s\n", ink(cli, INK_BOLD), ink(cli, INK_PLAIN));
     show_map(cli, drive->size, part, after_map(p, part));
+    if (!why) show_line(cli, INK_DIM, "\n  Reasons, and what is changed inside the image: --why");
 }
 
 /* What is on the drive now, for the map before; a drive that cannot be read is planned for all the same. */
@@ -319,10 +372,13 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
     else if (v->faulty)
         show_result(cli, false, "The plan has a fault, see above: it is built only with --even-so. %s", kept);
     else if (v->no_start) show_result(cli, false, "It will not start on %s. %s", g->pc.name, kept);
-    else if (save)
-        show_result(cli, true, "The plan is kept in %s. Nothing was written. Next: satchel build %s%s", save, save,
-                    if_meant ? " --external-disk" : "");
-    else show_result(cli, true, "Nothing was written, and the plan was not kept; --save PLAN keeps it.");
+    else if (save) show_result(cli, true, "The plan is kept in %s. Nothing was written.", save);
+    else
+        show_result(
+            cli, true,
+            "Nothing was written, and the plan was not kept: --save PLAN keeps it, and `satchel prepare` with the "
+            "same words carries it out.");
+    if (save && exit_of(v) == EXIT_DONE) show_next(cli, "build", save, if_meant ? "--external-disk" : "", NULL);
 }
 
 /* What is to be renewed; where it is locked, with what opens it. */
@@ -432,8 +488,8 @@ static int show_kept(struct cli *cli, const struct planning *g, const struct pla
         show_plan(cli, g);
         if (!goes_on) conclude(cli, g, verdict, job->save);
     } else {
-        show_result(cli, true, "The request is kept in %s. Next: satchel plan --request %s --drive DRIVE",
-                    job->save_request, job->save_request);
+        show_result(cli, true, "The request is kept in %s.", job->save_request);
+        show_next(cli, "prepare", "--request", job->save_request, NULL);
     }
     return code;
 }

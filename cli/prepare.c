@@ -289,8 +289,12 @@ int targets_conclude(struct targets *t, int code) {
     if (cli->json) {
         json_t *list = t->ended ? json_incref(t->ended) : json_array();
         for (size_t i = 0; i < t->count; i++) json_array_append_new(list, target_json(t, t->one[i]));
-        return cli_print_json(cli_pack("{s:s, s:I, s:b, s:o}", "format", "wild-satchel-prepared", "done",
-                                       (json_int_t)done, "good", code == EXIT_DONE, "drives", list),
+        struct ws_shared_count count;
+        ws_batch_count(t->batch, &count);
+        return cli_print_json(cli_pack("{s:s, s:I, s:b, s:I, s:I, s:o}", "format", "wild-satchel-prepared", "done",
+                                       (json_int_t)done, "good", code == EXIT_DONE, "source_read_bytes",
+                                       (json_int_t)count.read, "source_wanted_bytes", (json_int_t)count.wanted,
+                                       "drives", list),
                               code);
     }
     if (t->count) show_ends(t);
@@ -299,10 +303,12 @@ int targets_conclude(struct targets *t, int code) {
         show_result(cli, true, "%s is ready; its plan is in %s. %s", t->one[0]->facts.short_name, t->one[0]->plan,
                     t->one[0]->released ? "It can be unplugged."
                     : t->one[0]->proved ? "It remembers."
-                                        : "Next: `satchel release` before it is unplugged.");
+                                        : "");
     else
         show_result(cli, code == EXIT_DONE, "%zu of %zu drives are ready, in %s%s.", done, all, time,
                     code == EXIT_DONE ? "" : "; of the others see above");
+    if (t->count == 1 && code == EXIT_DONE && !t->one[0]->released)
+        show_next(cli, "release", t->one[0]->facts.short_name, NULL);
     return code;
 }
 

@@ -248,9 +248,11 @@ static enum ws_status size_live(struct cli *cli, struct sizing_job *j, struct ws
         (void)cli_print_json(job_json(j, image_path), EXIT_DONE);
     } else {
         show(cli, j);
-        show_result(
-            cli, true, "%s of persistence keep that. Next: satchel plan --image %s --drive DRIVE --persistence %lluM",
-            ws_size_counted(j->way[0].size, (char[24]){0}, 24), image_path, (unsigned long long)(j->way[0].size / mib));
+        char size[24], bytes[32];
+        (void)snprintf(bytes, sizeof bytes, "%lluM", (unsigned long long)(j->way[0].size / mib));
+        show_result(cli, true, "%s of persistence keep that.", ws_size_counted(j->way[0].size, size, sizeof size));
+        show_next(cli, "prepare", "--image", image_path, j->have_drive ? "--drive" : "",
+                  j->have_drive ? j->facts.short_name : "", "--persistence", bytes, NULL);
     }
     return WS_OK;
 }

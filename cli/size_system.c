@@ -88,9 +88,11 @@ int size_system(struct cli *cli, const char *image, const char *edition, const s
         code = cli_print_json(to_json(s, image, drive), EXIT_DONE);
     } else {
         show(cli, s, drive);
-        show_result(cli, true,
-                    "%s are comfortable. Next: satchel plan --image %s --drive DRIVE --kind system --system %lluM",
-                    ws_size_counted(s->comfortable, a, sizeof a), image, (unsigned long long)(s->comfortable >> 20));
+        char least[32];
+        (void)snprintf(least, sizeof least, "%lluM", (unsigned long long)(s->comfortable >> 20));
+        show_result(cli, true, "%s are comfortable.", ws_size_counted(s->comfortable, a, sizeof a));
+        show_next(cli, "prepare", "--image", image, drive ? "--drive" : "", drive ? drive->short_name : "", "--kind",
+                  "system", "--system", least, NULL);
     }
     ws_source_close(source);
     free(s);

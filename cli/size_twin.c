@@ -98,8 +98,9 @@ int size_twin(struct cli *cli, const char *original, uint32_t leave_out, const s
         code = cli_print_json(to_json(s, original, drive), EXIT_DONE);
     } else {
         show(cli, s, original, drive);
-        show_result(cli, true, "A drive of %s or more is comfortable. Next: satchel twin %s --drive DRIVE",
-                    ws_size_both(s->comfortable_drive, a, sizeof a), original);
+        show_result(cli, true, "A drive of %s or more is comfortable.",
+                    ws_size_both(s->comfortable_drive, a, sizeof a));
+        if (drive) show_next(cli, "twin", original, "--drive", drive->short_name, NULL);
     }
     ws_source_close(source);
     free(s);

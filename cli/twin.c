@@ -27,6 +27,7 @@ const struct poptOption twin_all_options[] = {
     {"trial", 't', POPT_ARG_STRING, &asked.trial, 0, "the drive's own trial, for better estimates", "FILE"},
     {"for", 'f', POPT_ARG_STRING, &asked.pc, 0,
      "where it must start: bios, uefi, secure (Secure Boot on), here, or a PC of the bench", "PC"},
+    {"why", 0, POPT_ARG_NONE, &wished.why, 0, "show the reasons of the plan, too", NULL},
     {"save", 's', POPT_ARG_STRING, &asked.save, 0, "keep the plan here (DRIVE.plan, in this folder)", "PLAN"},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)build_options, 0, NULL, NULL},
     POPT_TABLEEND};

@@ -76,6 +76,8 @@ const struct poptOption wish_options[] = {
      "with kind system: which of the image's editions; `satchel image` lists them", "NAME"},
     {"keep-path", 0, POPT_ARG_ARGV, &wished.keep, 0,
      "with kind renewal: a folder or file to carry over besides what is anyway; may be repeated", "PATH"},
+    {"why", 0, POPT_ARG_NONE, &wished.why, 0,
+     "show the reasons too: what was chosen, where it starts by what, what is changed", NULL},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)owner_options, 0, NULL, NULL},
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)addition_options, 0, NULL, NULL},
     POPT_TABLEEND};
@@ -126,16 +128,6 @@ static enum ws_status read_kind(struct cli *cli, const struct wishes *w, struct 
     return WS_OK;
 }
 
-/* "rest", "none" where that is possible, or so many bytes. */
-static enum ws_status read_size(struct cli *cli, const char *option, const char *text, struct ws_size *size) {
-    uint64_t bytes = 0;
-    *size = (struct ws_size){strcmp(text, "rest") == 0 ? WS_SIZE_REST : WS_SIZE_NONE, 0};
-    if (size->kind == WS_SIZE_REST || strcmp(text, "none") == 0) return WS_OK;
-    if (ws_size_parse(text, &bytes, &cli->error) != WS_OK) return ws_fail_where(&cli->error, "%s", option);
-    *size = ws_size_of(bytes);
-    return WS_OK;
-}
-
 static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, struct ws_request *r) {
     const struct {
         const char *option, *text;
@@ -146,7 +138,9 @@ static enum ws_status read_volumes(struct cli *cli, const struct wishes *w, stru
                  {"--swap", w->swap, WS_ROLE_SWAP}};
     unsigned word = 0;
     for (size_t i = 0; i < sizeof sizes / sizeof sizes[0]; i++)
-        if (sizes[i].text) WS_TRY(read_size(cli, sizes[i].option, sizes[i].text, &ws_request_want(r, sizes[i].role)->size));
+        if (sizes[i].text &&
+            ws_size_read(sizes[i].text, &ws_request_want(r, sizes[i].role)->size, &cli->error) != WS_OK)
+            return ws_fail_where(&cli->error, "%s", sizes[i].option);
     const enum ws_role its_own = r->kind == WS_KIND_SYSTEM ? WS_ROLE_SYSTEM : WS_ROLE_PERSISTENCE;
     if (w->locked) ws_request_want(r, its_own)->locked = true;
     if (w->grows) ws_request_want(r, WS_ROLE_SYSTEM)->grows = true;

@@ -6,7 +6,7 @@
 
 struct wishes { /* the options, as they were typed; NULL: not at all */
     int locked;
-    int grows;
+    int grows, why; /* the last: reasons are shown */
     int same_identity, new_host, refresh;
     char *leave_out, *running; /* the last: a mounted root, the original of a twin */
     char *request, *image, *kind, *arrangement, *files_on, *system, *persistence, *in, *overlay_from, *data, *data_on,

@@ -140,7 +140,7 @@ printf 'X' | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc status=none
 expect 1 "byte 3000000" "$satchel" check "$gorse" --plan a.plan --bench b
 json 'd["different_at_bytes"] == 3000000 and not d["good"]' "$satchel" check "$gorse" --plan a.plan --bench b --json
 # The record of a build stands for plan and image; what is in pieces there is what sha256sum says.
-expect 1 ", in 1 place." "$satchel" check "$gorse" --record a.plan.built --bench b
+expect 1 ", in 1 place in all." "$satchel" check "$gorse" --record a.plan.built --bench b
 expect 0 "checked" "$satchel" build a.plan --bench b --confirm "$gorse"
 mv curlew.iso elsewhere.iso
 expect 0 "exactly what was read back" "$satchel" check "$gorse" --record a.plan.built --bench b
@@ -171,12 +171,12 @@ expect 2 "2 to 12" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --start
 for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --cut --starts 3 --bench b
 json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b --json
-expect 1 "differs" "$satchel" check "$gorse" --plan a.plan --bench b
+expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan a.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b
-expect 1 "differs" "$satchel" check "$gorse" --record a.plan.built --bench b
+expect 0 "but for what it remembers" "$satchel" check "$gorse" --record a.plan.built --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --record a.plan.built --used --bench b
 expect 0 "kept" "$satchel" plan --bench b --image curlew.iso --drive "Gorse 32" --kind replica --save r.plan
-expect 0 "unplugged" "$satchel" build r.plan --bench b --confirm "$gorse"
+expect 0 "Next: satchel release" "$satchel" build r.plan --bench b --confirm "$gorse"
 json "d['drive_sha256'] == '$sum'" cat r.plan.built
 expect 0 "exactly what was read back" "$satchel" check "$gorse" --record r.plan.built --bench b
 expect 1 "It forgets" "$satchel" prove "$gorse" --confirm "$gorse" --on launch --bench b
@@ -403,7 +403,7 @@ rm unpacked/live/vmlinuz unpacked/out && mv unpacked/live/vmlinuz-6 unpacked/liv
 mkdir tern && bsdtar -xf tern.iso -C tern && chmod -R u+w tern
 expect 0 "to start and forget" "$satchel" image tern
 expect 0 "none - it belongs to no live family" "$satchel" plan --bench b --image tern --drive "$gorse" --rules tide.rules --save t.plan
-expect 0 "It can be unplugged" "$satchel" build t.plan --confirm "$gorse" --bench b
+expect 0 "Next: satchel release" "$satchel" build t.plan --confirm "$gorse" --bench b
 expect 4 "describe its family" "$satchel" plan --bench b --image tern --drive "$gorse" --persistence 1G
 mkdir -p alone/EFI/BOOT && python3 -c 'import sys; b = open("tern/boot/grub/efi.img", "rb").read(); i = b.index(b"MZ"); sys.stdout.buffer.write(b[i:i + 1536])' > alone/EFI/BOOT/BOOTX64.EFI
 expect 0 "file by file: UEFI, Secure Boot" "$satchel" image alone
@@ -611,7 +611,7 @@ d["volumes"], d["start"]["menu_seconds"] = [{"role": "data", "size": "rest", "fo
 json.dump(d, open("blank.request", "w"))
 PY
 expect 0 "ordinary drive" "$satchel" plan --bench b --request blank.request --drive "$gorse" --save blank.plan
-expect 0 "It can be unplugged" "$satchel" build blank.plan --bench b --confirm "$gorse"
+expect 0 "Next: satchel release" "$satchel" build blank.plan --bench b --confirm "$gorse"
 expect 0 "exactly what was meant" "$satchel" check "$gorse" --plan blank.plan --bench b
 expect 0 "exactly what was read back" "$satchel" check "$gorse" --record blank.plan.built --bench b
 sed 's/"role": "swap"/"role": "attic"/' tide.request > odd.request

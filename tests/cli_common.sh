@@ -10,6 +10,9 @@ work=$(mktemp -d /tmp/satchel-cli-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work" || exit 1
 export WILD_SATCHEL_BENCH=
+export WILD_SATCHEL_HISTORY=
+printf '{"format": "wild-satchel-defaults", "version": 1, "options": {"why": true}}' > why.json
+export WILD_SATCHEL_DEFAULTS="$work/why.json" # plans with their reasons
 passed=0
 failed=0
 

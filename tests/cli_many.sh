@@ -67,6 +67,38 @@ json 'not d["good"] and d["done"] == 1 and d["drives"][1]["error"]["status"] == 
     "$satchel" prepare --image curlew.iso --persistence 20G --drive "$gorse" --drive teasel --confirm "$gorse" --json
 expect 4 "1 of 2 drives are ready" "$satchel" prepare --image curlew.iso --persistence 20G --drive "$gorse" --drive teasel --confirm "$gorse"
 
+# What a technician asks first, and reasons on request; sizes as they are typed; what would fit; commands to paste
+export WILD_SATCHEL_DEFAULTS=
+plan_of() { "$satchel" plan --image curlew.iso --drive "$gorse" "$@" 2>&1; }
+plan_of > short.txt; plan_of --why > long.txt
+for w in "Will be lost" "Will be  " "Will start on  BIOS yes · UEFI yes · Secure Boot yes" "Takes" "plugged in at 1-1" "Next\|not kept"; do ok "first screen: $w" grep -q "$w" short.txt; done
+ok "it is one screen" test "$(wc -l < short.txt)" -le 24
+ok "reasons only on request" sh -c "! grep -q 'what is left\|is signed; whose\|checksums corrected' short.txt && grep -q 'checksums corrected' long.txt"
+for size in 2g 2GiB 2,0G "2 gib" 6,71%; do ok "$size is taken" sh -c "'$satchel' plan --image curlew.iso --drive $gorse --persistence '$size' >/dev/null"; done
+expect 2 "persistence: \"1,500M\" is not a size" "$satchel" plan --image curlew.iso --drive "$gorse" --persistence 1,500M
+expect 2 "no part of a drive" "$satchel" plan --image curlew.iso --drive "$gorse" --data 0%
+json 'd["request"]["volumes"][0]["size"] == "50.00%" and abs(d["result"]["volumes"][0]["size_bytes"] / d["drive"]["size_bytes"] - 0.5) < 0.001' "$satchel" plan --image curlew.iso --drive "$gorse" --persistence 50% --json
+fits=$("$satchel" plan --image curlew.iso --drive "$gorse" --persistence 40G 2>&1 | sed -n 's/.*(--persistence \([0-9]*\)M; --persistence rest).*/\1/p')
+expect 0 "Nothing was written" "$satchel" plan --image curlew.iso --drive "$gorse" --persistence "${fits}M"
+expect 4 "more are needed" "$satchel" plan --image curlew.iso --drive "$gorse" --persistence "$((fits + 1))M"
+mkdir "a folder"
+"$satchel" plan --image curlew.iso --drive "$gorse" --save "a folder/it's a plan" > said.txt
+ok "the next command can be pasted" sh -c "next=\$(sed -n 's/^Next: satchel //p' said.txt) && eval \"'$satchel' \$next --confirm $gorse\" > built.txt 2>&1 && grep -q '^Next: satchel prove $gorse --on hut' built.txt"
+export WILD_SATCHEL_BENCH=
+"$satchel" plan --image curlew.iso --drive "$gorse" --bench b --save b.plan > said.txt
+ok "with its bench" grep -q "^Next: satchel build b.plan --bench b" said.txt
+export WILD_SATCHEL_BENCH=b
+
+# What a check says of differences
+expect 0 "What was never written was not looked at" "$satchel" check "$gorse" --plan "a folder/it's a plan"
+expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --confirm "$gorse"
+expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan "a folder/it's a plan"
+json 'd["good"] and not d["equal"] and d["only_remembered"]' "$satchel" check "$gorse" --plan "a folder/it's a plan" --json
+printf x | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc 2>/dev/null
+expect 1 "in the file /live/filesystem.ext4" "$satchel" check "$gorse" --plan "a folder/it's a plan"
+expect 1 "in the piece from byte" "$satchel" check "$gorse" --record "a folder/it's a plan.built"
+unset WILD_SATCHEL_DEFAULTS
+
 # On terminals narrow and wide: the board, one slip at the prompt
 for columns in 60 80 100 200; do
     screen $columns "all 3| all 2 " 0 "2 of 2 drives are ready" "$satchel" prepare --image curlew.iso --drive "$gorse" --drive teasel

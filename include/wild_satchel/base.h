@@ -53,7 +53,8 @@ const char *ws_size_counted(uint64_t bytes, char *out, size_t room);
 
 /**
  * Read a size as a technician types it: "4G", "4GiB", "500 MB", "2048". K, M, G, T and KiB ... TiB count in 1024s;
- * kB, MB, GB, TB count in 1000s, as drives are sold. One decimal fraction is accepted ("1.5G").
+ * kB, MB, GB, TB count in 1000s, as drives are sold; in letters of any case. A decimal fraction is accepted, with a
+ * point or a comma ("1.5G", "1,5G"); "1,500M" is not, which may mean two things.
  * @return WS_OK; WS_E_USAGE with the accepted forms in the text
  */
 WS_CHECKED enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error);

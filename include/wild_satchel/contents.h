@@ -46,6 +46,16 @@ struct ws_contents {
 WS_CHECKED enum ws_status ws_contents_look(const struct ws_source *drive, uint32_t sector, bool deep,
                                            struct ws_contents *contents, struct ws_error *error);
 
+/** What lies at a byte of a drive. */
+struct ws_located {
+    unsigned number; /**< the partition, of several the innermost; 0: outside of them all */
+    char system[24], label[48];
+    char path[512]; /**< the file that has it; empty: none does, or the volume is not read here */
+};
+/** @param contents  of that drive, see ws_contents_look() */
+void ws_contents_locate(const struct ws_source *drive, const struct ws_contents *contents, uint64_t at,
+                        struct ws_located *located);
+
 WS_END
 
 #endif

@@ -60,13 +60,17 @@ enum ws_size_kind {
     WS_SIZE_BYTES, /**< so many bytes, rounded up to the alignment */
     WS_SIZE_REST,  /**< all that the others leave; one volume alone */
     WS_SIZE_NONE,  /**< not at all */
+    WS_SIZE_PART,  /**< a part of the drive, whichever that will be */
     WS_SIZE_KINDS
 };
 struct ws_size {
     enum ws_size_kind kind;
-    uint64_t bytes; /**< WS_SIZE_BYTES */
+    uint64_t bytes; /**< WS_SIZE_BYTES; of WS_SIZE_PART hundredths of a percent, 1 to 10,000 */
 };
 struct ws_size ws_size_of(uint64_t bytes); /**< so many bytes */
+/** As a technician types it: what ws_size_parse() reads, "50%" (of the drive), "rest", or "none".
+ *  @return WS_E_USAGE */
+WS_CHECKED enum ws_status ws_size_read(const char *text, struct ws_size *size, struct ws_error *error);
 
 /** Where a volume stands. */
 enum ws_place {

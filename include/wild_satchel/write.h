@@ -109,9 +109,11 @@ WS_CHECKED enum ws_status ws_write(struct ws_port *port, const struct ws_layout 
 struct ws_check_result {
     uint64_t checked; /**< bytes compared */
     bool equal;
-    uint64_t different_at;     /**< first differing byte on the drive, if not equal */
-    uint64_t different_chunks; /**< how many chunks of at most 4 MiB differ */
-    char sha256[WS_HASH_HEX];  /**< one digest of all that was checked, see ws_pieces_root(); empty if not asked for */
+    uint64_t different_at;                  /**< first differing byte on the drive, if not equal */
+    uint64_t different_chunks;              /**< how many chunks of at most 4 MiB differ */
+    uint32_t different_parts;               /**< bit N: something in part N differs */
+    uint64_t different_in[WS_LAYOUT_PARTS]; /**< in part N first this byte */
+    char sha256[WS_HASH_HEX]; /**< one digest of all that was checked, see ws_pieces_root(); empty if not asked for */
     double seconds;
 };
 

@@ -109,6 +109,42 @@ static enum ws_status add_inside(struct ws_build *b, const struct ws_volume *hol
     return take_label(b, v, error);
 }
 
+/* The largest size of one of them, in whole MiB, with which all fit; 0: none does. */
+static uint64_t largest(const struct build_need *need, size_t count, size_t which, uint64_t first, uint64_t end,
+                        uint64_t align) {
+    struct build_need tried[WS_ROLES];
+    uint64_t low = 0, high = need[which].size.bytes / MIB + 1, needed;
+    while (high - low > 1) {
+        const uint64_t middle = low + (high - low) / 2;
+        memcpy(tried, need, count * sizeof *need);
+        tried[which].size = ws_size_of(middle * MIB);
+        if (build_place(tried, count, first, end, align, &needed) == WS_OK) low = middle;
+        else high = middle;
+    }
+    return low * MIB >= need[which].least ? low * MIB : 0;
+}
+
+/* How much is missing, and what would fit instead. */
+static enum ws_status too_much(struct ws_build *b, const struct build_need *need, size_t count, uint64_t first,
+                               uint64_t end, uint64_t needed, struct ws_error *error) {
+    static const enum ws_hint hints[WS_ROLES] = {
+        [WS_ROLE_PERSISTENCE] = WS_HINT_PERSISTENCE, [WS_ROLE_DATA] = WS_HINT_DATA};
+    char more[32], fits[24];
+    size_t which = count, rests = 0;
+    for (size_t i = 0; i < count; i++) {
+        rests += need[i].size.kind == WS_SIZE_REST;
+        if (!hints[need[i].role] || need[i].size.kind != WS_SIZE_BYTES) continue;
+        if (which == count || need[i].size.bytes > need[which].size.bytes) which = i;
+    }
+    const uint64_t most = which < count ? largest(need, count, which, first, end, b->plan->facts.align) : 0;
+    if (!most) return build_does_not_fit(error, b->plan, needed + MIB);
+    build_too_small(error, b->plan, needed + MIB);
+    (void)snprintf(fits, sizeof fits, "%lluM", (unsigned long long)(most / MIB));
+    ws_fail_hint(error, hints[need[which].role], fits, "%s more are needed: take a larger drive, or ask for less",
+                 ws_size_counted(ws_round_up(need[which].size.bytes, MIB) - most, more, sizeof more));
+    return rests ? error ? error->status : WS_E_SPACE : ws_fail_way(error, hints[need[which].role], "rest");
+}
+
 enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, size_t count, uint64_t first,
                                    struct ws_error *error) {
     struct ws_plan *p = b->plan;
@@ -118,7 +154,7 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
     ws_table_free_tail(b->table, &begin, &end);
     end = end / PAGE * PAGE;
     if (build_place(need, count, ws_max_u64(begin, first), end, p->facts.align, &needed) != WS_OK)
-        return build_does_not_fit(error, p, needed + MIB);
+        return too_much(b, need, count, ws_max_u64(begin, first), end, needed, error);
     for (size_t i = 0; i < count; i++) {
         const struct build_need *n = &need[i];
         struct ws_volume *v = plan_add_volume(p, n->role);

@@ -41,6 +41,7 @@ uint64_t build_choose_align(const struct ws_plan *p) {
 
 struct ws_size build_wanted_size(const struct ws_plan *p, enum ws_role role) {
     const struct ws_wanted *w = ws_request_wanted(&p->request, role);
+    if (w && w->size.kind == WS_SIZE_PART) return ws_size_of(p->drive.size / 10000 * w->size.bytes);
     return w ? w->size : (struct ws_size){WS_SIZE_USUAL, 0};
 }
 
@@ -89,7 +90,8 @@ enum ws_status build_settle_persistence(struct ws_build *b, struct ws_error *err
     bool said = b->overlay || (w && (w->size.kind != WS_SIZE_USUAL || place != WS_PLACE_USUAL));
     if (none && (place != WS_PLACE_USUAL || b->overlay))
         return ws_fail(error, WS_E_USAGE, "it is said where changes go, and none are to be kept");
-    if (b->overlay && (place == WS_PLACE_PARTITION || (w && w->size.kind == WS_SIZE_BYTES)))
+    const enum ws_size_kind kind = build_wanted_size(p, WS_ROLE_PERSISTENCE).kind;
+    if (b->overlay && (place == WS_PLACE_PARTITION || kind == WS_SIZE_BYTES))
         return ws_fail(error, WS_E_USAGE, "a ready-made data file is an overlay file and has its own size");
     b->remembers = !none && (said || p->family || p->facts.kind != WS_KIND_LIVE_FILES);
     b->in_file = b->remembers && (b->overlay || place == WS_PLACE_FILE);

@@ -99,10 +99,20 @@ static double decimal(const char *text, const char **end) {
     const char *p = text;
     if (*p < '0' || *p > '9') return -1;
     for (; *p >= '0' && *p <= '9'; p++) value = value * 10 + (*p - '0');
-    if (*p == '.')
+    if (*p == '.' || *p == ',') {
+        const char *first = p + 1;
         for (p++; *p >= '0' && *p <= '9'; p++) value += (*p - '0') * (digit /= 10);
+        /* "1,500M": is that one and a half, or fifteen hundred? */
+        if (first[-1] == ',' && p - first == 3) return -1;
+    }
     *end = p;
     return value;
+}
+
+/* Of any case. */
+static bool same_letters(const char *text, const char *small) {
+    while (*small && ws_lower(*text) == *small) text++, small++;
+    return !*text && !*small;
 }
 
 enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error *error) {
@@ -110,28 +120,27 @@ enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struct ws_error 
         const char *name;
         double factor;
     } units[] = {{"", 1},
-                 {"B", 1},
+                 {"b", 1},
                  {"bytes", 1},
-                 {"K", 1024.0},
-                 {"KiB", 1024.0},
-                 {"kB", 1e3},
-                 {"KB", 1e3},
-                 {"M", 1048576.0},
-                 {"MiB", 1048576.0},
-                 {"MB", 1e6},
-                 {"G", 1073741824.0},
-                 {"GiB", 1073741824.0},
-                 {"GB", 1e9},
-                 {"T", 1099511627776.0},
-                 {"TiB", 1099511627776.0},
-                 {"TB", 1e12}};
+                 {"k", 1024.0},
+                 {"kib", 1024.0},
+                 {"kb", 1e3},
+                 {"m", 1048576.0},
+                 {"mib", 1048576.0},
+                 {"mb", 1e6},
+                 {"g", 1073741824.0},
+                 {"gib", 1073741824.0},
+                 {"gb", 1e9},
+                 {"t", 1099511627776.0},
+                 {"tib", 1099511627776.0},
+                 {"tb", 1e12}};
     const char *end = NULL;
     const char *start = text ? text : "";
     double value = decimal(start, &end);
     if (end) {
         while (*end == ' ') end++;
         for (size_t i = 0; i < sizeof units / sizeof units[0]; i++) {
-            if (strcmp(end, units[i].name) != 0) continue;
+            if (!same_letters(end, units[i].name)) continue;
             double total = value * units[i].factor;
             if (total < 0 || total > 1.8e19)
                 return ws_fail(error, WS_E_RANGE, "the size \"%s\" is larger than any drive", start);

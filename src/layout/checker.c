@@ -64,7 +64,10 @@ static size_t first_difference(const char *a, const char *b, size_t length) {
     return i;
 }
 
-static void note_difference(struct checking *c, uint64_t at) {
+static void note_difference(struct checking *c, uint64_t at, unsigned part) {
+    const uint32_t bit = 1u << part;
+    if (!(c->result->different_parts & bit) || at < c->result->different_in[part]) c->result->different_in[part] = at;
+    c->result->different_parts |= bit;
     if (c->result->equal || at < c->result->different_at) c->result->different_at = at;
     c->result->equal = false;
     c->result->different_chunks++;
@@ -119,9 +122,10 @@ static const uint8_t *written_there(const struct checking *c, const struct ws_ch
 }
 
 /* Where in a chunk of another digest than was meant: read from the layout after all. */
-static enum ws_status find_difference(struct checking *c, const struct ws_chunk *chunk, struct ws_error *error) {
+static enum ws_status find_difference(struct checking *c, const struct ws_chunk *chunk, unsigned part,
+                                      struct ws_error *error) {
     WS_TRY(ws_source_read(c->view, chunk->at, c->meant.data, chunk->length, error));
-    note_difference(c, chunk->at + first_difference(chunk->data, c->meant.data, chunk->length));
+    note_difference(c, chunk->at + first_difference(chunk->data, c->meant.data, chunk->length), part);
     return WS_OK;
 }
 
@@ -135,9 +139,10 @@ static enum ws_status finish_hash(struct checking *c, struct hashing *h, struct 
     const uint8_t *meant = h->of->meant ? NULL : written_there(c, chunk);
     h->of = NULL;
     if (h->failed) return ws_fail(error, WS_E_NOMEM, "a hash could not be worked out");
-    if (meant && memcmp(meant, piece.sha256, 32) != 0) WS_TRY(find_difference(c, chunk, error));
+    if (meant && memcmp(meant, piece.sha256, 32) != 0) WS_TRY(find_difference(c, chunk, piece.part, error));
     while (c->wanted && c->options->leave_out >> c->wanted->list[c->finished].part & 1) c->finished++;
-    if (c->wanted && memcmp(c->wanted->list[c->finished++].sha256, piece.sha256, 32) != 0) note_difference(c, piece.at);
+    if (c->wanted && memcmp(c->wanted->list[c->finished++].sha256, piece.sha256, 32) != 0)
+        note_difference(c, piece.at, piece.part);
     return ws_pieces_add(&c->pieces, &piece, error);
 }
 
@@ -162,7 +167,7 @@ static enum ws_status compare(struct checking *c, const struct passing *p, struc
     WS_TRY(ws_source_read(c->view, p->chunk.at, c->meant.data, p->chunk.length, error));
     pass_unknown(c, p);
     if (memcmp(p->chunk.data, c->meant.data, p->chunk.length) != 0)
-        note_difference(c, p->chunk.at + first_difference(p->chunk.data, c->meant.data, p->chunk.length));
+        note_difference(c, p->chunk.at + first_difference(p->chunk.data, c->meant.data, p->chunk.length), p->part);
     return WS_OK;
 }
 

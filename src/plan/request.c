@@ -60,8 +60,39 @@ struct ws_wanted *ws_request_want(struct ws_request *r, enum ws_role role) {
     return w;
 }
 
+/* "50%", "12.5%" or with a comma; hundredths of a percent. 0: it is none. */
+static uint64_t read_part(const char *text) {
+    uint64_t part = 0;
+    const char *p = text;
+    if (*p < '0' || *p > '9') return 0;
+    for (; *p >= '0' && *p <= '9' && part <= 10000; p++) part = part * 10 + (uint64_t)(*p - '0');
+    part *= 100;
+    if (*p == '.' || *p == ',')
+        for (uint64_t step = 10; *++p >= '0' && *p <= '9'; step /= 10) part += step * (uint64_t)(*p - '0');
+    while (*p == ' ') p++;
+    return strcmp(p, "%") == 0 && part <= 10000 ? part : 0;
+}
+
+enum ws_status ws_size_read(const char *text, struct ws_size *size, struct ws_error *error) {
+    uint64_t bytes = 0;
+    *size = (struct ws_size){strcmp(text, "rest") == 0 ? WS_SIZE_REST : WS_SIZE_NONE, 0};
+    if (size->kind == WS_SIZE_REST || strcmp(text, "none") == 0) return WS_OK;
+    if (strchr(text, '%')) {
+        *size = (struct ws_size){WS_SIZE_PART, read_part(text)};
+        if (size->bytes) return WS_OK;
+        ws_fail(error, WS_E_USAGE, "\"%s\" is no part of a drive", text);
+        return ws_fail_next(error, "write more than 0%% and at most 100%%: 50%%");
+    }
+    WS_TRY(ws_size_parse(text, &bytes, error));
+    *size = ws_size_of(bytes);
+    return WS_OK;
+}
+
 static json_t *pack_size(const void *field) {
     const struct ws_size *s = field;
+    char part[16];
+    (void)snprintf(part, sizeof part, "%u.%02u%%", (unsigned)(s->bytes / 100), (unsigned)(s->bytes % 100));
+    if (s->kind == WS_SIZE_PART) return json_string(part);
     return s->kind == WS_SIZE_BYTES ? json_integer((json_int_t)s->bytes) : json_string(sizes[s->kind]);
 }
 
@@ -74,10 +105,15 @@ static enum ws_status read_size(json_t *value, const char *key, void *field, str
             s->kind = (enum ws_size_kind)i;
             return WS_OK;
         }
+    if (word && read_part(word)) {
+        *s = (struct ws_size){WS_SIZE_PART, read_part(word)};
+        return WS_OK;
+    }
     json_int_t n = json_integer_value(value);
     if (!json_is_integer(value) || n < 0 || n > (json_int_t)1 << 45)
-        return rows_bad(error, key, "",
-                        "must be a possible number of bytes, \"usual\", \"least\", \"rest\" or \"none\"");
+        return rows_bad(
+            error, key, "",
+            "must be a possible number of bytes, a part like \"50%\", \"usual\", \"least\", \"rest\" or \"none\"");
     *s = ws_size_of((uint64_t)n);
     return WS_OK;
 }

@@ -206,8 +206,8 @@ static void check_overlaps(const struct ws_partition *p, size_t count, const cha
             if (a >= b_end || b >= a_end) continue;
             bool nested = (a <= b && b_end <= a_end) || (b <= a && a_end <= b_end);
             bool twins = a == b && a_end == b_end;
-            ws_findings_add(findings, nested && !twins ? WS_NOTE : WS_FAULT, "%s partitions %u and %u %s", table,
-                            p[i].number, p[k].number, nested && !twins ? "lie inside each other" : "overlap");
+            if (nested && !twins) continue;
+            ws_findings_add(findings, WS_FAULT, "%s partitions %u and %u overlap", table, p[i].number, p[k].number);
         }
 }
 
