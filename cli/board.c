@@ -27,7 +27,7 @@ static const char *phase_of(const struct target *x) {
 }
 
 static enum ink ink_of(const struct target *x) {
-    static const enum ink inks[] = {[TARGET_REFUSED] = INK_BAD, [TARGET_READY] = INK_DIM,  [TARGET_AT_WORK] = INK_BLUE,
+    static const enum ink inks[] = {[TARGET_REFUSED] = INK_BAD, [TARGET_READY] = INK_DIM,  [TARGET_AT_WORK] = INK_TEAL,
                                     [TARGET_AWAY] = INK_WARN,   [TARGET_FAILED] = INK_BAD, [TARGET_DONE] = INK_GOOD};
     return inks[x->state];
 }
@@ -108,6 +108,8 @@ static void wipe(struct targets *t) {
 
 static void draw(struct targets *t, bool last) {
     const struct cli *cli = t->cli;
+    if (!t->drawn) note("\n");
+    t->drawn = true;
     const int columns = note_columns(), rows = note_rows();
     const size_t most = rows > 6 ? (size_t)rows - 4 : 2;
     const size_t shown = t->count < most ? t->count : most;

@@ -4,6 +4,7 @@
 #include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
+#include <uniwidth.h>
 
 static const char *const inks[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
                                    "\033[33m", "\033[31m", "\033[34m", "\033[36m"};
@@ -19,15 +20,20 @@ static bool is_ink(const char *text) {
     return false;
 }
 
-/* Columns a piece of text takes: UTF-8 characters, colours not counted. */
+/* Columns a piece of text takes, wide characters two and combining ones none; colours are not counted. */
 static int columns_of(const char *text, size_t length) {
     int columns = 0;
-    for (size_t i = 0; i < length; i++) {
+    for (size_t i = 0; i < length;) {
+        uint32_t code = 0;
         if (text[i] == '\033') {
-            while (i < length && text[i] != 'm') i++;
+            while (i < length && text[i++] != 'm') {
+            }
             continue;
         }
-        columns += ((unsigned char)text[i] & 0xc0) != 0x80;
+        const size_t n = ws_utf8_next(text + i, length - i, &code);
+        const int width = n ? uc_width(code, "UTF-8") : 1;
+        columns += width > 0 ? width : 0;
+        i += n ? n : 1;
     }
     return columns;
 }
@@ -86,7 +92,7 @@ static void add_string(struct ws_text *out, const struct conversion *c, const ch
     while (c->precision >= 0 && columns > c->precision) {
         do length--;
         while (length > 0 && ((unsigned char)clean.data[length] & 0xc0) == 0x80);
-        columns--;
+        columns = columns_of(clean.data, length);
     }
     if (!c->left)
         for (int i = columns; i < c->width; i++) ws_text_puts(out, " ");
@@ -267,7 +273,7 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
     for (size_t i = 0; i < count; i++) {
         bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
         fputs(ink(cli, vacant ? INK_DIM : part[i].colour), stdout);
-        for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[cli->colour ? 0 : i % 3], stdout);
+        for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[i % 4], stdout);
         fputs(ink(cli, INK_PLAIN), stdout);
     }
     say("\n\n");
@@ -277,9 +283,9 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
         bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
         char number[24] = "";
         if (part[i].number) (void)snprintf(number, sizeof number, "partition %u", part[i].number);
-        say("  %s%s%s %-12s %-22s %-12s %s, from %s\n", ink(cli, vacant ? INK_DIM : part[i].colour),
-            vacant ? "·" : fill[cli->colour ? 0 : i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
-            ws_size_both(part[i].length, text, sizeof text),
-            part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
+        show_row(cli, 17, "  %s%s%s %-12s %-22.22s %-12s %s, from %s", ink(cli, vacant ? INK_DIM : part[i].colour),
+                 vacant ? "·" : fill[i % 4], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
+                 ws_size_both(part[i].length, text, sizeof text),
+                 part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
     }
 }

@@ -51,6 +51,7 @@ struct targets {
     double began_s;
     bool stopping;
     int lines;        /* of the board that is on the screen */
+    bool drawn;       /* at all */
     size_t good, bad; /* that have left the list: see targets_end() */
     json_t *ended;    /* what became of those */
 };

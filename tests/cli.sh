@@ -140,7 +140,7 @@ printf 'X' | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc status=none
 expect 1 "byte 3000000" "$satchel" check "$gorse" --plan a.plan --bench b
 json 'd["different_at_bytes"] == 3000000 and not d["good"]' "$satchel" check "$gorse" --plan a.plan --bench b --json
 # The record of a build stands for plan and image; what is in pieces there is what sha256sum says.
-expect 1 ", in 1 place in all." "$satchel" check "$gorse" --record a.plan.built --bench b
+expect 1 "in 1 place in all." "$satchel" check "$gorse" --record a.plan.built --bench b
 expect 0 "checked" "$satchel" build a.plan --bench b --confirm "$gorse"
 mv curlew.iso elsewhere.iso
 expect 0 "exactly what was read back" "$satchel" check "$gorse" --record a.plan.built --bench b
