@@ -398,14 +398,11 @@ static enum ws_status look_at_now(struct cli *cli, struct planning *g, struct ws
 
 /* The drive, and what is known of it: made first where that is asked for. */
 static enum ws_status decide(struct cli *cli, struct planning *g) {
-    struct ws_build_setting setting = {.facts = &g->facts,
-                                       .trial = g->have_trial ? &g->trial : NULL,
-                                       .made_at = cli->port->ops->wall_clock(cli->port)};
+    struct ws_build_setting setting;
+    WS_TRY(ws_build_setting_begin(&setting, cli->port, &g->facts, &cli->error));
+    setting.trial = g->have_trial ? &g->trial : NULL;
     for (size_t i = 0; i < WS_INPUTS_MOST; i++) setting.input[i] = g->input[i];
-    ws_plan_drive_of(&g->facts, &setting.drive);
     if (g->request.kind == WS_KIND_RENEWAL || g->request.twin.refresh) WS_TRY(look_at_now(cli, g, &setting));
-    WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
-    ws_guid_from_random(&setting.id);
     struct ws_original *running = wished.running ? calloc(1, sizeof *running) : NULL;
     enum ws_status status =
         wished.running && !running ? ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a twin") : WS_OK;

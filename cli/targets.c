@@ -90,12 +90,10 @@ static enum ws_status check_plan(struct targets *t, const struct target *x) {
 static enum ws_status decide(struct targets *t, struct target *x) {
     struct cli *cli = t->cli;
     struct ws_target_rules rules = {t->job->external != 0};
-    struct ws_build_setting setting = {.facts = &x->facts, .made_at = cli->port->ops->wall_clock(cli->port)};
+    struct ws_build_setting setting;
     WS_TRY(ws_drive_may_be_target(cli->port, &x->facts, &rules, &cli->error));
     WS_TRY(name_files(cli, x, t->job->keep_in));
-    ws_plan_drive_of(&x->facts, &setting.drive);
-    WS_TRY(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
-    ws_guid_from_random(&setting.id);
+    WS_TRY(ws_build_setting_begin(&setting, cli->port, &x->facts, &cli->error));
     WS_TRY(ws_batch_add(t->batch, &setting, &x->number, &cli->error));
     enum ws_status status = check_plan(t, x);
     if (status == WS_OK) status = keep_plan(t, x);

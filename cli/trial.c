@@ -121,12 +121,13 @@ done:
 static enum ws_status prepare_blank(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work,
                                     struct ws_build **build) {
     struct ws_request *request = malloc(sizeof *request);
-    struct ws_build_setting setting = {.made_at = cli->port->ops->wall_clock(cli->port)};
+    struct ws_build_setting setting;
     uint64_t cluster = 0;
     enum ws_status status = WS_OK;
     if (!request) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a request");
     ws_request_begin(request, WS_KIND_BLANK);
-    ws_plan_drive_of(f, &setting.drive);
+    WS_GO(ws_build_setting_begin(&setting, cli->port, f, &cli->error));
+    setting.facts = NULL; /* nothing of it is warned of */
     struct ws_wanted *data = ws_request_want(request, WS_ROLE_DATA);
     if (work->system && strcmp(work->system, "fat32") != 0 && strcmp(work->system, "exfat") != 0)
         WS_GO(
@@ -139,8 +140,6 @@ static enum ws_status prepare_blank(struct cli *cli, const struct ws_drive_facts
     if (work->cluster) WS_GO(ws_size_parse(work->cluster, &cluster, &cli->error));
     if (cluster > 32u << 20) WS_GO(ws_fail(&cli->error, WS_E_RANGE, "a cluster has at most 32 MiB"));
     data->cluster = (uint32_t)cluster;
-    WS_GO(cli->port->ops->random(cli->port, setting.id.byte, 16, &cli->error));
-    ws_guid_from_random(&setting.id);
     status = ws_build_prepare(request, &setting, build, &cli->error);
 done:
     free(request);

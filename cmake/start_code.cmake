@@ -8,8 +8,8 @@ find_program(WS_LD NAMES ld x86_64-linux-gnu-ld REQUIRED)
 find_program(WS_AS NAMES as x86_64-linux-gnu-as REQUIRED)
 find_program(WS_OBJCOPY NAMES objcopy x86_64-linux-gnu-objcopy REQUIRED)
 
-set(code ${CMAKE_SOURCE_DIR}/src/boot/code)
-set(made ${CMAKE_BINARY_DIR}/start_code)
+set(code ${PROJECT_SOURCE_DIR}/src/boot/code)
+set(made ${PROJECT_BINARY_DIR}/start_code)
 file(MAKE_DIRECTORY ${made})
 file(GLOB common_code CONFIGURE_DEPENDS ${code}/*.c ${code}/x86/*.c)
 file(GLOB bios_code CONFIGURE_DEPENDS ${code}/bios/*.c)
@@ -70,6 +70,6 @@ foreach(program ${linux_programs})
 endforeach()
 add_custom_command(OUTPUT ${made}/start_code.c
   COMMAND ${CMAKE_COMMAND} "-DFILES=bios_first=${made}/bios_first.bin\;bios_second=${made}/bios_second.bin\;uefi=${made}/uefi.bin\;early=${made}/early.bin\;grow=${made}/grow.bin\;drivers=${made}/drivers.bin"
-          -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
-  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${made}/grow.bin ${made}/drivers.bin ${CMAKE_SOURCE_DIR}/cmake/embed.cmake)
+          -DPREFIX=ws_code_ -DHEADER=boot/code.h -DOUT=${made}/start_code.c -P ${PROJECT_SOURCE_DIR}/cmake/embed.cmake
+  DEPENDS ${made}/bios_first.bin ${made}/bios_second.bin ${made}/uefi.bin ${made}/early.bin ${made}/grow.bin ${made}/drivers.bin ${PROJECT_SOURCE_DIR}/cmake/embed.cmake)
 set(start_code_source ${made}/start_code.c)

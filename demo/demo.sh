@@ -1,8 +1,8 @@
 #!/bin/sh
 # The Gannet Point tide survey prepares a drive: the whole path on a simulated bench.
 set -eu
-build=$(cd "${1:-build/release}" && pwd)
 here=$(cd "$(dirname "$0")" && pwd)
+build=$(cd "${1:-$here}" && pwd) # as installed, the image's maker stands beside this and the tool on the path
 work=$(mktemp -d /tmp/satchel-demo-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work"

@@ -49,7 +49,7 @@ int main(int argc, char **argv) {
     struct ws_packed_facts packed;
     struct ws_build *build = NULL;
     struct ws_build_result result;
-    struct ws_build_setting setting = {0};
+    struct ws_build_setting setting;
     uint64_t size = 0;
     enum ws_status status = WS_OK;
     bool locked = argc == 6 && strcmp(argv[5], "locked") == 0;
@@ -73,11 +73,8 @@ int main(int argc, char **argv) {
     request.owner.accounts = 1;
     if (locked) ws_request_want(&request, WS_ROLE_SYSTEM)->locked = true;
 
-    ws_plan_drive_of(&facts, &setting.drive);
+    WS_GO(ws_build_setting_begin(&setting, port, &facts, &error));
     setting.input[WS_INPUT_IMAGE] = root;
-    setting.made_at = port->ops->wall_clock(port);
-    WS_GO(port->ops->random(port, setting.id.byte, sizeof setting.id.byte, &error));
-    ws_guid_from_random(&setting.id);
     WS_GO(ws_build_prepare(&request, &setting, &build, &error));
     show(ws_build_plan(build));
 

@@ -24,7 +24,7 @@ int main(int argc, char **argv) {
     struct ws_build *build = NULL;
     struct ws_build_result result;
     static struct ws_request request;
-    struct ws_build_setting setting = {0};
+    struct ws_build_setting setting;
     uint64_t size = 0;
     enum ws_status status = WS_OK;
     if (argc != 4) {
@@ -45,11 +45,8 @@ int main(int argc, char **argv) {
     WS_GO(ws_source_file(argv[1], &image, &error));
 
     /* Decided for this drive. Preparing it works out all that follows; nothing is written yet. */
-    ws_plan_drive_of(&facts, &setting.drive);
+    WS_GO(ws_build_setting_begin(&setting, port, &facts, &error));
     setting.input[WS_INPUT_IMAGE] = image;
-    setting.made_at = port->ops->wall_clock(port);
-    WS_GO(port->ops->random(port, setting.id.byte, sizeof setting.id.byte, &error));
-    ws_guid_from_random(&setting.id);
     WS_GO(ws_build_prepare(&request, &setting, &build, &error));
     const struct ws_plan *plan = ws_build_plan(build);
     const struct ws_volume *persistence = ws_plan_volume(plan, WS_ROLE_PERSISTENCE);

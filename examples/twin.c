@@ -38,7 +38,7 @@ int main(int argc, char **argv) {
     struct ws_packed_facts packed;
     struct ws_build *build = NULL;
     struct ws_build_result result;
-    struct ws_build_setting setting = {0};
+    struct ws_build_setting setting;
     uint64_t size = 0;
     enum ws_status status = WS_OK;
     if (argc != 4) {
@@ -60,12 +60,9 @@ int main(int argc, char **argv) {
     request.twin.refresh = there;
     if (there) WS_GO(ws_source_drive(drive, &now, &error));
 
-    ws_plan_drive_of(&facts, &setting.drive);
+    WS_GO(ws_build_setting_begin(&setting, port, &facts, &error));
     setting.input[WS_INPUT_IMAGE] = original;
     setting.now = now;
-    setting.made_at = port->ops->wall_clock(port);
-    WS_GO(port->ops->random(port, setting.id.byte, sizeof setting.id.byte, &error));
-    ws_guid_from_random(&setting.id);
     WS_GO(ws_build_prepare(&request, &setting, &build, &error));
     const struct ws_outlook *outlook = ws_plan_outlooks(ws_build_plan(build));
     for (size_t i = 0; i < WS_OUTLOOKS; i++)

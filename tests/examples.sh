@@ -7,6 +7,8 @@ trap 'rm -rf "$work"' EXIT
 cd "$work"
 "$build/demo-image" curlew.iso
 "$build/examples/example_plan_and_build" curlew.iso stick.img 200M | grep "checked"
+truncate -s 200M first.img && "$build/examples/example_first" curlew.iso first.img | grep "checked"
+"$build/examples/example_first" curlew.iso 2>&1 | grep "IMAGE DRIVE"
 "$build/examples/example_read_memory" stick.img | grep "persistence.conf"
 before=$(sha256sum stick.img)
 if "$build/examples/example_plan_and_build" curlew.iso stick.img 10M 2>error.txt; then exit 1; fi

@@ -3,9 +3,9 @@
 #define WILD_SATCHEL_API_H
 
 #define WS_VERSION_MAJOR 0
-#define WS_VERSION_MINOR 2
+#define WS_VERSION_MINOR 3
 #define WS_VERSION_PATCH 0
-#define WS_VERSION "0.2.0"
+#define WS_VERSION "0.3.0"
 
 #ifdef __cplusplus
 #define WS_C_BEGIN extern "C" {

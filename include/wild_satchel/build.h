@@ -38,12 +38,18 @@ struct ws_build_setting {
     size_t number;
 };
 
+/** A setting for this drive: what it is, an identifier at random, the time as it is now; all else empty.
+ *  @param facts  borrowed as long as the setting is used
+ *  @return WS_E_READ where no random bytes are to be had */
+WS_CHECKED enum ws_status ws_build_setting_begin(struct ws_build_setting *setting, struct ws_port *port,
+                                                 const struct ws_drive_facts *facts, struct ws_error *error);
+
 /**
  * Decide a request for one drive: fill everything that follows from it, and make the layout. Nothing is written.
  * Request and setting are copied. An input whose digest the request does not say is read once to know it.
- * @return WS_E_USAGE for wishes that do not go together; WS_E_SPACE if they do not fit; WS_E_FORMAT if an input is not
- *         the one that was asked for; WS_E_UNSUPPORTED if the image knows no way of remembering or its menu cannot be
- *         edited; each with what to do instead
+ * @return WS_E_USAGE for wishes that do not go together, and for a setting without identifier or time; WS_E_SPACE if
+ * they do not fit; WS_E_FORMAT if an input is not the one that was asked for; WS_E_UNSUPPORTED if the image knows no
+ * way of remembering or its menu cannot be edited; each with what to do instead
  */
 WS_CHECKED enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
                                            struct ws_build **build, struct ws_error *error);

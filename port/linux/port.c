@@ -113,6 +113,7 @@ static bool is_drive_name(const char *name) {
 static enum ws_status list_drives(struct ws_port *port, ws_drive_visit visit, void *context, struct ws_error *error) {
     (void)port;
     DIR *folder = opendir("/sys/block");
+    if (!folder && errno == ENOENT) return WS_OK; /* a bare root without /sys, where no drive could be opened either */
     if (!folder) return ws_fail(error, WS_E_READ, "the list of drives cannot be read: %s", strerror(errno));
     struct dirent *entry;
     while ((entry = readdir(folder))) {

@@ -113,10 +113,30 @@ static enum ws_status name_layout(struct ws_build *b, const struct ws_build_sett
     return b->measure ? WS_OK : ws_layout_fingerprint(b->layout, known, count, p->facts.fingerprint, error);
 }
 
+enum ws_status ws_build_setting_begin(struct ws_build_setting *s, struct ws_port *port,
+                                      const struct ws_drive_facts *facts, struct ws_error *error) {
+    memset(s, 0, sizeof *s);
+    s->facts = facts;
+    s->made_at = port->ops->wall_clock(port);
+    ws_plan_drive_of(facts, &s->drive);
+    WS_TRY(port->ops->random(port, s->id.byte, sizeof s->id.byte, error));
+    ws_guid_from_random(&s->id);
+    return WS_OK;
+}
+
+/* Two drives with the same identifiers take each other for themselves. */
+static enum ws_status check_setting(const struct ws_build_setting *s, struct ws_error *error) {
+    static const struct ws_guid none;
+    if (s->measure || (memcmp(&s->id, &none, sizeof none) != 0 && s->made_at > 0)) return WS_OK;
+    ws_fail(error, WS_E_USAGE, "a build needs an identifier of its own, and the time");
+    return ws_fail_next(error, "begin its setting with what gives it both");
+}
+
 enum ws_status ws_build_prepare(const struct ws_request *request, const struct ws_build_setting *setting,
                                 struct ws_build **out, struct ws_error *error) {
     const struct ws_source *image = setting->input[WS_INPUT_IMAGE];
     enum ws_status status;
+    WS_TRY(check_setting(setting, error));
     struct ws_build *b = calloc(1, sizeof *b);
     struct ws_plan *p = calloc(1, sizeof *p);
     if (!b || !p) {

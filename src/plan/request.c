@@ -15,7 +15,7 @@ static const char *const places[] = {"usual", "partition", "file"};
 static const char *const uses[] = {"image", "overlay"};
 static const char *const codes[] = {"auto", "image", "own"};
 static const char *const wishes[] = {"usual", "mbr", "gpt"};
-static const char *const sizes[] = {"usual", "least", NULL, "rest", "none"};
+static const char *const sizes[WS_SIZE_KINDS] = {"usual", "least", NULL, "rest", "none"};
 
 const char *ws_kind_name(enum ws_kind kind) { return kinds[kind]; }
 bool ws_kind_is_system(enum ws_kind kind) { return kind == WS_KIND_SYSTEM || kind == WS_KIND_RENEWAL; }

@@ -103,7 +103,8 @@ static void plan(const struct input *in) {
     (void)ws_plan_to_json(p, &out, NULL);
     if (ws_plan_drive(p)->size < 1ull << 40 && ws_source_zeros(4 << 20, &zeros, NULL) == WS_OK) {
         struct ws_request r = *ws_plan_request(p);
-        struct ws_build_setting setting = {.drive = *ws_plan_drive(p), .input = {zeros}};
+        struct ws_build_setting setting = {
+            .drive = *ws_plan_drive(p), .input = {zeros}, .id = {{1}}, .made_at = 1790000000};
         r.input[WS_INPUT_IMAGE].size = 0; /* whatever it says */
         if (ws_build_prepare(&r, &setting, &build, NULL) == WS_OK) (void)ws_layout_bytes(ws_build_layout(build));
     }
@@ -115,7 +116,8 @@ static void plan(const struct input *in) {
 /* A request over an image of nothing: read, written again, decided for a drive of no remarkable kind. */
 static void request(const struct input *in) {
     struct ws_request *r = malloc(sizeof *r);
-    struct ws_build_setting setting = {.drive = {.name = "gorse", .size = 4ull << 30, .sector = 512}};
+    struct ws_build_setting setting = {
+        .drive = {.name = "gorse", .size = 4ull << 30, .sector = 512}, .id = {{1}}, .made_at = 1790000000};
     struct ws_source *zeros = NULL;
     struct ws_build *build = NULL;
     struct ws_text out = {0};

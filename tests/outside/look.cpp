@@ -29,6 +29,8 @@ int main(int argc, char **argv) {
     std::strcpy(setting.drive.name, "gorse");
     setting.drive.size = 4ull << 30;
     setting.drive.sector = 512;
+    setting.id.byte[0] = 1;
+    setting.made_at = 1790000000;
     setting.input[WS_INPUT_IMAGE] = image;
     if (ws_build_prepare(request.get(), &setting, &build, &error) != WS_OK) {
         std::fprintf(stderr, "%s %s\n", error.what, error.next);
