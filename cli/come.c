@@ -103,7 +103,7 @@ static enum ws_status take_in(struct coming *c) {
 
 static enum ws_status confirm(struct targets *t) {
     struct cli *cli = t->cli;
-    struct ws_text rule = {0};
+    struct ws_text rule = {0}, confirms = {0};
     bool all = true;
     for (size_t i = 0; t->job->like[i]; i++) {
         bool said = false;
@@ -111,12 +111,13 @@ static enum ws_status confirm(struct targets *t) {
             said |= strcmp(t->job->confirm[k], t->job->like[i]) == 0;
         all &= said;
         ws_text_printf(&rule, "%s%s", i ? " and " : "", t->job->like[i]);
+        ws_text_printf(&confirms, " --confirm %s", t->job->like[i]);
     }
     const char *words = rule.data ? rule.data : "";
     enum ws_status status = WS_OK;
     if (!all && (t->job->confirm || !isatty(STDIN_FILENO) || !cli->terminal || cli->json)) {
         ws_fail(&cli->error, WS_E_REFUSED, "the rule was not confirmed; nothing was written");
-        status = ws_fail_next(&cli->error, "confirm with what --like says, each part: --confirm \"%.100s\"", words);
+        status = ws_fail_next(&cli->error, "confirm each part of it:%.200s", confirms.data ? confirms.data : "");
     } else if (!all) {
         note("\n  Every drive like %s that is plugged in from now on loses all that it holds, without a further "
              "question.\n",
@@ -124,6 +125,7 @@ static enum ws_status confirm(struct targets *t) {
         status = cli_ask_for(cli, "Type \"as they come\" to go on", "as they come");
     }
     ws_text_free(&rule);
+    ws_text_free(&confirms);
     return status;
 }
 

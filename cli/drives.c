@@ -63,16 +63,17 @@ static json_t *drive_json(const struct ws_drive_facts *f, const struct ws_error 
                             number_or_null(p->files_counted, p->files), "written_at",
                             number_or_null(p->written_at > 0, (uint64_t)p->written_at), "clean", p->clean));
     }
-    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, "
-                    "s:s, s:o, s:o}",
-                    "name", f->short_name, "id", f->id, "vendor", f->vendor, "model", f->model, "serial", f->serial,
-                    "bus", f->bus, "bus_bits_s", number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind",
-                    cli_kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes", (int)f->logical_sector,
-                    "removable", known_json(f->removable), "internal", known_json(f->internal), "system", f->system,
-                    "write_protected", f->read_only, "in_use_by", f->in_use_by, "may_be_used", refusal->status == WS_OK,
-                    "why_not", refusal->status == WS_OK ? json_null() : cli_text(refusal->what), "guess",
-                    c ? c->guess : "", "holds", c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none",
-                    "unfinished", unfinished_json(c), "parts", parts);
+    return cli_pack(
+        "{s:s, s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:s, s:I, s:i, s:o, s:o, s:b, s:b, s:s, s:b, s:o, s:s, s:s, "
+        "s:s, s:o, s:o}",
+        "name", f->short_name, "id", f->id, "place", f->place, "vendor", f->vendor, "model", f->model, "serial",
+        f->serial, "bus", f->bus, "bus_bits_s", number_or_null(f->bus_bits_s > 0, f->bus_bits_s), "kind",
+        cli_kind_of(f), "size_bytes", (json_int_t)f->size, "sector_bytes", (int)f->logical_sector, "removable",
+        known_json(f->removable), "internal", known_json(f->internal), "system", f->system, "write_protected",
+        f->read_only, "in_use_by", f->in_use_by, "may_be_used", refusal->status == WS_OK, "why_not",
+        refusal->status == WS_OK ? json_null() : cli_text(refusal->what), "guess", c ? c->guess : "", "holds",
+        c ? c->summary : "", "table", c ? ws_table_kind_name(c->table) : "none", "unfinished", unfinished_json(c),
+        "parts", parts);
 }
 
 /* A bus and how fast it is, "usb, 480 Mbit/s (USB 2)". */
@@ -145,7 +146,7 @@ static void show_one(struct cli *cli, const struct ws_drive_facts *f, const stru
                f->model[0] ? f->model : "without a name", f->serial[0] ? f->serial : "unknown");
     show_field(cli, "Size", "%s, sectors of %u bytes", ws_size_both(f->size, text, sizeof text), f->logical_sector);
     show_field(cli, "Kind", "%s%s%s", cli_kind_of(f), f->bus[0] ? " on " : "", bus_in_words(f, text, sizeof text));
-    show_field(cli, "Found at", "%s", f->id);
+    show_field(cli, "Found at", "%s%s%s", f->id, f->place[0] ? ", plugged in at " : "", f->place);
     if (f->in_use_by[0]) show_field(cli, "In use by", "%s", f->in_use_by);
     if (refusal->status == WS_OK) show_field(cli, "May be used", "%syes%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
     else {
@@ -205,8 +206,8 @@ static void show_drive(struct cli *cli, const struct ws_drive_facts *f, bool alo
         show_one(cli, f, &refusal, read ? contents : NULL, &unread);
     } else {
         bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
-        show_row(cli, 71, "%-22s %-20s %-14s %s%-11s%s %s", f->short_name, ws_size_both(f->size, size, sizeof size),
-                 cli_kind_of(f),
+        show_row(cli, 80, "%-22s %-8s %-20s %-14s %s%-11s%s %s", f->short_name, f->place[0] ? f->place : "-",
+                 ws_size_both(f->size, size, sizeof size), cli_kind_of(f),
                  ink(cli, may        ? INK_GOOD
                           : external ? INK_WARN
                                      : INK_BAD),
@@ -221,8 +222,8 @@ static int show_drives(struct cli *cli, const struct seen *seen, bool alone, str
     json_t *list = cli->json ? json_array() : NULL;
     size_t usable = 0;
     if (!list && !alone && seen->count)
-        say("%s%-22s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "size", "kind", "may be used", "holds",
-            ink(cli, INK_PLAIN));
+        say("%s%-22s %-8s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "place", "size", "kind", "may be used",
+            "holds", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < seen->count; i++) show_drive(cli, &seen->facts[i], alone, contents, list, &usable);
     if (list) return cli_print_json(cli_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
     if (!alone) say("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);

@@ -88,9 +88,10 @@ satchel build files.plan --confirm "$gorse" >/dev/null 2>&1
 picture system "$say
 export WILD_SATCHEL_BENCH=fresh
 say satchel plan --image curlew-live.iso --drive $gorse --kind system --data 8G --data-label 'tide data' --host-name hut-3 --administrator 'tide:Tide survey' --time-zone Atlantic/Faroe --keyboard de --save system.plan"
-picture size-system "$say
+teasel=$(satchel drives "Teasel 8" --json | sed -n 's/.*"name": "\(teasel[^"]*\)".*/\1/p')
+picture prepare "$say
 export WILD_SATCHEL_BENCH=fresh
-say satchel size --kind system --image curlew-live.iso --drive $gorse --documents 8G --updates 12 --memory 8G"
+say satchel prepare --image curlew-live.iso --persistence 50% --drive $gorse --drive 1-2.1 --drive 1-2.2 --confirm $gorse --confirm $teasel --confirm $sorrel --prove hut --release"
 printf 'over the bar at seven\nfulmar over the bar\n' > secrets
 picture system-locked "$say
 export WILD_SATCHEL_BENCH=fresh
