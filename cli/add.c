@@ -124,6 +124,6 @@ enum ws_status cli_read_additions(struct cli *cli, struct ws_request *r) {
 
 enum ws_status cli_open_addition(struct cli *cli, const struct ws_addition *a, struct ws_source **source) {
     struct ws_packed_facts packed;
-    if (a->what == WS_ADDED_FOLDER) return cli_open_image(a->file.path, WS_KIND_SYSTEM, source, &packed, &cli->error);
+    if (a->what == WS_ADDED_FOLDER) return cli_open_image(cli, a->file.path, WS_KIND_SYSTEM, source, &packed);
     return ws_source_file(a->file.path, source, &cli->error);
 }

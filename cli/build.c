@@ -74,6 +74,7 @@ const struct poptOption build_options[] = {
      "read the accounts' passwords, and the passphrase, from this open file, a line each, instead of asking", "NUMBER"},
     {"recovery-fd", 0, POPT_ARG_STRING, &build_wished.recovery_fd, 0,
      "write a locked system's recovery key to this open file, instead of showing it on the terminal", "NUMBER"},
+    {"image", 'i', POPT_ARG_STRING, &build_wished.image, 0, "where the plan's image is now, if it was moved", "FILE"},
     {"external-disk", 0, POPT_ARG_NONE, &build_wished.external, 0, "an external hard drive or SSD is really meant",
      NULL},
     {"no-check", 0, POPT_ARG_NONE, &build_wished.no_check, 0, "do not read back what was written", NULL},
@@ -184,6 +185,17 @@ static enum ws_status carry_out(struct cli *cli, struct building *b, const struc
     return status;
 }
 
+/* What makes a drive look finished is unique to each build: its identifiers are. */
+static bool holds_it(struct cli *cli, const struct cli_plan *p, struct ws_drive *drive) {
+    const struct ws_layout *layout = ws_build_layout(p->build);
+    const struct ws_check_options seal = {.scope = WS_CHECK_SEAL};
+    struct ws_check_result result;
+    struct ws_error ignored;
+    bool sealed = false;
+    for (size_t i = 0; i < ws_layout_count(layout); i++) sealed |= ws_layout_extent(layout, i)->phase == WS_PHASE_SEAL;
+    return sealed && ws_check(cli->port, layout, drive, &seal, &result, &ignored) == WS_OK && result.equal;
+}
+
 int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     struct cli_plan p = {0};
     struct building b = {.cli = cli, .meter = {.cli = cli, .checks = !job->no_check}};
@@ -197,12 +209,18 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     enum ws_status status;
     WS_GO(cli_open_port(cli));
     cli->secrets = job->password_fd;
-    WS_GO(cli_load_plan(cli, plan, &p));
+    WS_GO(cli_load_plan(cli, plan, job->image, &p));
     WS_GO(cli_find_planned(cli, ws_plan_drive(p.plan), &facts));
     struct ws_target_rules rules = {job->external != 0};
     WS_GO(ws_drive_may_write(&facts, &rules, &cli->error));
     WS_GO(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen();
+    const bool tells = cli->progress == PROGRESS_TABLE || cli->progress == PROGRESS_LINES;
+    if (tells && !ws_plan_is_change(p.plan) && holds_it(cli, &p, drive))
+        note("  %s seems to hold this very build already: its table and start-up code are there. `satchel check` "
+             "compares "
+             "all of it; going on writes it once more.\n",
+             facts.short_name);
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
         bool renewal = ws_plan_is_change(p.plan);
         WS_GO(cli_ask(cli, &facts, renewal ? NULL : drive,

@@ -182,12 +182,13 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
     return code;
 }
 
-static char *plan_path, *record_path;
+static char *plan_path, *record_path, *image;
 static int used;
 const struct poptOption check_options[] = {
     {"plan", 'p', POPT_ARG_STRING, &plan_path, 0, "compare every byte with what this plan meant", "PLAN"},
     {"record", 'r', POPT_ARG_STRING, &record_path, 0,
      "compare with what was read back when it was built (PLAN.built): needs no image", "FILE"},
+    {"image", 'i', POPT_ARG_STRING, &image, 0, "where the plan's image is now, if it was moved", "FILE"},
     {"used", 0, POPT_ARG_NONE, &used, 0,
      "the drive has been started since: leave out its persistence, data and swap, and a full system's volume", NULL},
     POPT_TABLEEND};
@@ -206,7 +207,7 @@ int run_check(struct cli *cli, const char *const word[]) {
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &c->facts));
     WS_GO(cli->port->ops->open(cli->port, c->facts.id, WS_OPEN_READ, &drive, &cli->error));
-    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, &c->plan));
+    if (plan_path) WS_GO(cli_load_plan(cli, plan_path, image, &c->plan));
     if (record_path) WS_GO(record_load(cli, record_path, &c->record));
     bool replica = kind_of(c) == WS_KIND_REPLICA;
     bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;

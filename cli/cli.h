@@ -61,8 +61,10 @@ int cli_exit_code(enum ws_status status);
 int cli_print_json(json_t *document, int exit_code);
 /** Find a drive by short name, model or id; a path counts too. */
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
-/** The same, making an image file of `make` (a size in words; NULL: it must be there) first. */
-enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts);
+/** The same, making an image file of `make` (a size in words; NULL: it must be there) first; one of that size that is
+ *  there is taken as it is. @param made  out: was it made? */
+enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts,
+                                bool *made);
 /** Show what would be lost, or without `drive` what will be done (`what`: the words behind "The system on NAME (...)"),
  *  and let the technician type the drive's name into `answer`. */
 enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *facts, struct ws_drive *drive, const char *what,
@@ -74,8 +76,8 @@ enum ws_status cli_ask_for(struct cli *cli, const char *question, const char *wa
 enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text, struct ws_error *error);
 /** When a file was last changed, its name and rights included; in milliseconds since 1970, 0 if that cannot be told. */
 /* The image of a plan: files of a root keep all that a root has, those of a medium become a disc image. */
-enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
-                              struct ws_packed_facts *packed, struct ws_error *error);
+enum ws_status cli_open_image(struct cli *cli, const char *path, enum ws_kind kind, struct ws_source **source,
+                              struct ws_packed_facts *packed);
 /** What a twin is made of: a drive by any of its names, which `input` keeps then, or an image file. */
 enum ws_status cli_open_original(struct cli *cli, const char *word, struct ws_input *input, struct ws_source **source);
 /** Its state, for a request that no drive is decided on yet. */
@@ -116,7 +118,8 @@ enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *pla
 bool cli_is_locked(const struct ws_plan *plan);
 /** An added file as the request names it. */
 enum ws_status cli_open_addition(struct cli *cli, const struct ws_addition *addition, struct ws_source **source);
-enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *plan);
+/** @param moved  where its image is now; NULL: where it was */
+enum ws_status cli_load_plan(struct cli *cli, const char *path, const char *moved, struct cli_plan *plan);
 void cli_free_plan(struct cli_plan *plan);
 json_t *cli_findings_json(const struct ws_findings *findings);
 json_t *cli_hash_json(const char *hex);
@@ -216,6 +219,17 @@ int note_columns(void);
 int note_rows(void);
 /** Progress as a line of JSON; `drive` may be NULL, `left_s` negative: not known. */
 void progress_line(const char *drive, const struct ws_progress *progress, double left_s);
+
+void progress_step(const char *step, const char *drive, const struct ws_progress *progress, double left_s);
+
+/* busy.c */
+/** From now on somebody waits for this: after a moment it is said, and how long it takes. One at a time; the outer one
+ *  of two stays. */
+void busy_begin(const struct cli *cli, const char *format, ...) WS_PRINTF(2, 3);
+void busy_end(void);
+/** A source whose reading is told, so many times from end to end; borrows `base`, close it before busy_end(). */
+enum ws_status busy_count(const struct ws_source *base, unsigned times, struct ws_source **counted,
+                          struct ws_error *error);
 
 /** Progress, for ws_progress_call. */
 struct meter {

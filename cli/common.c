@@ -72,17 +72,48 @@ enum ws_status cli_open_port(struct cli *cli) {
     return ws_sim_port(cli->bench, &cli->port, &cli->error);
 }
 
+/* A document of ours that was taken for something else: what it is, and what is done with it. @return whether it is one
+ */
+static bool is_mistaken(struct cli *cli, const char *path, const char *wanted) {
+    static const struct {
+        const char *format, *what, *command;
+    } known[] = {{"wild-satchel-plan", "a plan", "satchel build"},
+                 {"wild-satchel-built", "the record of a build", "satchel check DRIVE --record"},
+                 {"wild-satchel-request", "a request", "satchel prepare --request"},
+                 {"wild-satchel-trial", "a drive's trial", "satchel plan --trial"},
+                 {"wild-satchel-bench", "a bench file", "satchel bench setup"}};
+    for (size_t i = 0; i < sizeof known / sizeof known[0]; i++) {
+        if (!ws_linux_is_document(path, known[i].format)) continue;
+        ws_fail(&cli->error, WS_E_USAGE, "this is %s, and no %s", known[i].what, wanted);
+        ws_fail_where(&cli->error, "%s", path);
+        ws_fail_next(&cli->error, "%s %s", known[i].command, path);
+        return true;
+    }
+    return false;
+}
+
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts) {
+    if (is_mistaken(cli, word, "drive")) return cli->error.status;
     return ws_drive_find(cli->port, word, facts, &cli->error);
 }
 
-enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts) {
+/* A file of that very size is taken as it is. */
+static bool is_there(const char *path, uint64_t size) {
+    struct stat s;
+    if (strncmp(path, "file:", 5) == 0) path += 5;
+    return stat(path, &s) == 0 && S_ISREG(s.st_mode) && (uint64_t)s.st_size == size;
+}
+
+enum ws_status cli_find_or_make(struct cli *cli, const char *word, const char *make, struct ws_drive_facts *facts,
+                                bool *made) {
     uint64_t size = 0;
+    *made = false;
     if (make) {
-        WS_TRY(ws_size_parse(make, &size, &cli->error));
+        if (ws_size_parse(make, &size, &cli->error) != WS_OK) return ws_fail_where(&cli->error, "--make");
         size = size / 512 * 512;
         if (cli->bench) return ws_fail(&cli->error, WS_E_USAGE, "--make makes image files, not drives of a bench");
-        WS_TRY(ws_linux_make_file(word, size, &cli->error));
+        *made = !is_there(word, size);
+        if (*made) WS_TRY(ws_linux_make_file(word, size, &cli->error));
     }
     return cli_find_drive(cli, word, facts);
 }
@@ -107,11 +138,9 @@ enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct w
                        char *answer, size_t room) {
     if (drive) WS_TRY(tell_loss(cli, f, drive));
     else note("\n  The system on %s (%s %s) %s.\n", f->short_name, f->model, f->serial, what);
-    note("  Type its name to go on: ");
-    fflush(stderr);
-    if (!fgets(answer, (int)room, stdin)) answer[0] = '\0';
-    answer[strcspn(answer, "\r\n")] = '\0';
-    return stop_asked() ? ws_fail(&cli->error, WS_E_CANCELLED, "stopped as asked; nothing was written") : WS_OK;
+    WS_TRY(cli_ask_for(cli, "Type its name to go on", f->short_name));
+    (void)snprintf(answer, room, "%s", f->short_name);
+    return WS_OK;
 }
 
 bool cli_read_answer(char *out, size_t room) {
@@ -155,10 +184,14 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
     return ws_text_status(text, error);
 }
 
-enum ws_status cli_open_image(const char *path, enum ws_kind kind, struct ws_source **source,
-                              struct ws_packed_facts *packed, struct ws_error *error) {
-    return ws_kind_is_system(kind) ? ws_linux_open_root(path, source, packed, error)
-                                   : ws_linux_open_medium(path, source, packed, error);
+enum ws_status cli_open_image(struct cli *cli, const char *path, enum ws_kind kind, struct ws_source **source,
+                              struct ws_packed_facts *packed) {
+    if (is_mistaken(cli, path, "image")) return cli->error.status;
+    busy_begin(cli, "opening %.100s, unpacked where it is packed", path);
+    enum ws_status status = ws_kind_is_system(kind) ? ws_linux_open_root(path, source, packed, &cli->error)
+                                                    : ws_linux_open_medium(path, source, packed, &cli->error);
+    busy_end();
+    return status;
 }
 
 int64_t cli_touched_at(const char *path) {
@@ -184,7 +217,7 @@ static enum ws_status check_touched(struct cli *cli, const struct cli_plan *p) {
     bool touched = false;
     for (size_t i = 0; i < ws_request_inputs(ws_plan_request(p->plan)); i++) {
         const struct ws_input *input = ws_request_input(ws_plan_request(p->plan), i);
-        touched |= input->touched_at && cli_touched_at(input->path) != input->touched_at;
+        touched |= input->touched_at && cli_touched_at(input->path) != input->touched_at; /* a moved one always is */
     }
     enum ws_status status = touched ? ws_build_check_inputs(p->build, cli->port, &cli->error) : WS_OK;
     if (status == WS_E_FORMAT)
@@ -215,25 +248,51 @@ enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *pla
     return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
 }
 
-enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan *p) {
+/* What a file is that was taken for a plan. */
+static enum ws_status no_plan(struct cli *cli, const char *path) {
+    struct ws_source *source = NULL;
+    struct ws_packed_facts packed;
+    struct ws_image image = {0};
+    struct ws_error kept = cli->error, ignored;
+    if (is_mistaken(cli, path, "plan")) return cli->error.status;
+    if (ws_linux_open_image(path, &source, &packed, &ignored) == WS_OK &&
+        ws_image_inspect(source, &image, &ignored) == WS_OK && image.kind != WS_IMAGE_UNKNOWN) {
+        ws_fail(&kept, WS_E_USAGE, "this is an image, and no plan");
+        ws_fail_where(&kept, "%s", path);
+        ws_fail_next(&kept, "satchel plan --image %.150s --drive DRIVE --save PLAN", path);
+    }
+    ws_image_free(&image);
+    ws_source_close(source);
+    cli->error = kept;
+    return cli->error.status;
+}
+
+enum ws_status cli_load_plan(struct cli *cli, const char *path, const char *moved, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan *read = NULL;
     struct ws_packed_facts packed;
     enum ws_status status;
     memset(p, 0, sizeof *p);
+    struct stat s;
+    if (stat(path, &s) == 0 && S_ISREG(s.st_mode) && s.st_size > 4 << 20)
+        WS_GO(ws_fail(&cli->error, WS_E_FORMAT, "this is no plan, but something far larger"));
     WS_GO(cli_read_file(path, 4 << 20, &text, &cli->error));
     status = ws_plan_from_json(text.data ? text.data : "", text.length, &read, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
         goto done;
     }
+    if (moved) WS_GO(ws_plan_moved(read, moved, &cli->error));
     const struct ws_input *input = ws_plan_request(read)->input;
     struct ws_input image = input[WS_INPUT_IMAGE];
     if (image.path[0] && (image.is_drive || ws_plan_request(read)->kind == WS_KIND_TWIN))
         WS_GO(cli_open_original(cli, image.path, &image, &p->input[WS_INPUT_IMAGE]));
-    else if (image.path[0])
-        WS_GO(cli_open_image(input[WS_INPUT_IMAGE].path, ws_plan_request(read)->kind, &p->input[WS_INPUT_IMAGE],
-                             &packed, &cli->error));
+    else if (image.path[0]) {
+        status = cli_open_image(cli, input[WS_INPUT_IMAGE].path, ws_plan_request(read)->kind, &p->input[WS_INPUT_IMAGE],
+                                &packed);
+        if (status == WS_E_NOTFOUND) ws_fail_next(&cli->error, "say where it is now: --image FILE");
+        if (status != WS_OK) goto done;
+    }
     if (input[WS_INPUT_OVERLAY].path[0])
         WS_GO(ws_linux_open_overlay(input[WS_INPUT_OVERLAY].path, &p->input[WS_INPUT_OVERLAY], &cli->error));
     for (size_t i = 0; i < ws_plan_request(read)->additions; i++)
@@ -247,7 +306,9 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     }
     const char *passphrase = NULL;
     if (p->now && cli_is_locked(read)) WS_GO(secret_passphrase(cli, &passphrase));
+    busy_begin(cli, "working the plan out again");
     status = ws_build_again(read, sources, p->now, passphrase, &p->build, &cli->error);
+    busy_end();
     secret_clear();
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
@@ -256,6 +317,7 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, struct cli_plan 
     p->plan = ws_build_plan(p->build);
     status = check_touched(cli, p);
 done:
+    if (!read && (status == WS_E_FORMAT || status == WS_E_RANGE)) status = no_plan(cli, path);
     ws_text_free(&text);
     ws_plan_free(read);
     if (status != WS_OK) cli_free_plan(p);

@@ -254,7 +254,8 @@ int run_drives(struct cli *cli, const char *const word[]) {
     if (!contents || !seen) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a list of drives"));
     WS_GO(cli_open_port(cli));
     if (word[0]) {
-        WS_GO(cli_find_or_make(cli, word[0], make, &seen->facts[0]));
+        bool made;
+        WS_GO(cli_find_or_make(cli, word[0], make, &seen->facts[0], &made));
         seen->count = 1;
     } else {
         WS_GO(cli->port->ops->list(cli->port, collect, seen, &cli->error));

@@ -191,10 +191,14 @@ static void show_image(const struct cli *cli, const struct ws_image *i, const st
     show_findings(cli, &i->findings_whole);
 }
 
-static enum ws_status hash_file(const char *path, enum ws_hash_kind kind, char *hex, struct ws_error *error) {
-    struct ws_source *file = NULL;
-    WS_TRY(ws_source_file(path, &file, error));
-    enum ws_status status = ws_source_hash(file, kind, hex, error);
+static enum ws_status hash_file(struct cli *cli, const char *path, enum ws_hash_kind kind, char *hex) {
+    struct ws_source *file = NULL, *counted = NULL;
+    WS_TRY(ws_source_file(path, &file, &cli->error));
+    busy_begin(cli, "working out the checksum of %.100s", path);
+    enum ws_status status = busy_count(file, 1, &counted, &cli->error);
+    if (status == WS_OK) status = ws_source_hash(counted, kind, hex, &cli->error);
+    ws_source_close(counted);
+    busy_end();
     ws_source_close(file);
     return status;
 }
@@ -219,7 +223,7 @@ static enum ws_status compare(struct cli *cli, const char *path, const char *pub
         if (status != WS_OK) goto done;
     }
     c->kind = p.kind;
-    WS_GO(hash_file(path, p.kind, c->hex, &cli->error));
+    WS_GO(hash_file(cli, path, p.kind, c->hex));
     c->as_published = strcmp(c->hex, p.hex) == 0;
     if (!c->as_published) {
         ws_fail(&cli->error, WS_E_DIFFERENT, "the image is not the one that was published: it has %s, published is %s",
@@ -292,7 +296,10 @@ static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_
                                    struct compared *c) {
     struct ws_packed_facts packed = {0};
     struct ws_packages packages;
-    WS_TRY(ws_linux_open_image(path, source, &packed, &cli->error));
+    busy_begin(cli, "opening %.100s, unpacked where it is packed", path);
+    enum ws_status status = ws_linux_open_image(path, source, &packed, &cli->error);
+    busy_end();
+    WS_TRY(status);
     WS_TRY(ws_image_inspect(*source, image, &cli->error));
     if (packed.format[0]) image->packed = packed;
     c->is_virtual = virtual_look(path, &c->disk);
@@ -304,7 +311,7 @@ static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_
     if (!hash || (c->hex[0] && c->kind == WS_HASH_SHA256)) return WS_OK;
     c->kind = WS_HASH_SHA256;
     c->as_published = false;
-    return hash_file(path, c->kind, c->hex, &cli->error);
+    return hash_file(cli, path, c->kind, c->hex);
 }
 
 int run_image(struct cli *cli, const char *const word[]) {

@@ -22,7 +22,7 @@ void plan_show(struct cli *cli, struct ws_build *build, const struct ws_drive_fa
 int plan_run(struct cli *cli, const struct plan_job *job);
 
 struct build_job {
-    char *confirm, *password_fd, *recovery_fd;
+    char *confirm, *password_fd, *recovery_fd, *image;
     int external, no_check, afresh, even_so;
 };
 extern struct build_job build_wished; /* what those options fill */

@@ -20,10 +20,14 @@ int note_rows(void) {
 }
 
 void progress_line(const char *drive, const struct ws_progress *p, double left_s) {
-    json_t *line = cli_pack("{s:o, s:s, s:I, s:I, s:f, s:f, s:o}", "drive", drive ? cli_text(drive) : json_null(),
-                            "step", ws_step_name(p->step), "done_bytes", (json_int_t)p->done, "total_bytes",
-                            (json_int_t)p->total, "elapsed_s", p->elapsed_s, "bytes_s", p->rate, "left_s",
-                            left_s >= 0 ? json_real(left_s) : json_null());
+    progress_step(ws_step_name(p->step), drive, p, left_s);
+}
+
+void progress_step(const char *step, const char *drive, const struct ws_progress *p, double left_s) {
+    json_t *line =
+        cli_pack("{s:o, s:s, s:I, s:I, s:f, s:f, s:o}", "drive", drive ? cli_text(drive) : json_null(), "step", step,
+                 "done_bytes", (json_int_t)p->done, "total_bytes", (json_int_t)p->total, "elapsed_s", p->elapsed_s,
+                 "bytes_s", p->rate, "left_s", left_s >= 0 ? json_real(left_s) : json_null());
     char *text = line ? json_dumps(line, JSON_COMPACT | JSON_PRESERVE_ORDER) : NULL;
     if (text) note("%s\n", text);
     free(text);

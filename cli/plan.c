@@ -408,7 +408,9 @@ static enum ws_status decide(struct cli *cli, struct planning *g) {
         wished.running && !running ? ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a twin") : WS_OK;
     if (running) status = ws_linux_running(g->request.input[WS_INPUT_IMAGE].path, running, &cli->error);
     setting.original = running;
+    busy_begin(cli, "working the plan out");
     if (status == WS_OK) status = ws_build_prepare(&g->request, &setting, &g->build, &cli->error);
+    busy_end();
     if (running) ws_original_close(running);
     free(running);
     secret_clear();
@@ -498,8 +500,7 @@ static enum ws_status make(struct cli *cli, struct planning *g, const struct pla
     if (job->pc) WS_TRY(plan_find_pc(cli, job->pc, &g->pc));
     g->have_pc = job->pc != NULL;
     if (job->drive) {
-        WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts));
-        *made = job->make != NULL;
+        WS_TRY(cli_find_or_make(cli, job->drive, job->make, &g->facts, made));
         wished.most = g->facts.size;
     }
     WS_TRY(cli_read_wishes(cli, &wished, &g->request, g->input));

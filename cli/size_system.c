@@ -79,7 +79,7 @@ int size_system(struct cli *cli, const char *image, const char *edition, const s
     char a[48];
     enum ws_status status = s ? WS_OK : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for sizes");
     if (memory && status == WS_OK) status = ws_size_parse(memory, &bytes, &cli->error);
-    if (status == WS_OK) status = cli_open_image(image, WS_KIND_SYSTEM, &source, &packed, &cli->error);
+    if (status == WS_OK) status = cli_open_image(cli, image, WS_KIND_SYSTEM, &source, &packed);
     if (status == WS_OK) status = ws_system_size(source, edition, wishes, bytes, s, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", image);

@@ -94,8 +94,11 @@ static enum ws_status decide(struct targets *t, struct target *x) {
     WS_TRY(ws_drive_may_be_target(cli->port, &x->facts, &rules, &cli->error));
     WS_TRY(name_files(cli, x, t->job->keep_in));
     WS_TRY(ws_build_setting_begin(&setting, cli->port, &x->facts, &cli->error));
-    WS_TRY(ws_batch_add(t->batch, &setting, &x->number, &cli->error));
-    enum ws_status status = check_plan(t, x);
+    busy_begin(cli, "working the plan for %s out", x->facts.short_name);
+    enum ws_status status = ws_batch_add(t->batch, &setting, &x->number, &cli->error);
+    busy_end();
+    WS_TRY(status);
+    status = check_plan(t, x);
     if (status == WS_OK) status = keep_plan(t, x);
     if (status != WS_OK) ws_batch_drop(t->batch, x->number);
     return status;

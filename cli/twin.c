@@ -6,8 +6,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 static struct plan_job asked;
+static bool fresh; /* its drive is a file that is made for it */
 static int exact;
 const struct poptOption twin_all_options[] = {
     {"drive", 'd', POPT_ARG_STRING, &asked.drive, 0, "the drive that becomes the twin: its name or path", "DRIVE"},
@@ -64,7 +66,7 @@ static char usual_of_running[] = "temporary,swap-files,crashes";
 /* A file that was just made holds nothing that could be lost. */
 static void confirm_made(const struct ws_drive_facts *facts) {
     static char name[sizeof facts->short_name];
-    if (!asked.make || build_wished.confirm) return;
+    if (!fresh || build_wished.confirm) return;
     (void)snprintf(name, sizeof name, "%s", facts->short_name);
     build_wished.confirm = name;
 }
@@ -89,6 +91,7 @@ static enum ws_status prepare(struct cli *cli, const char *source) {
         ws_fail(&cli->error, WS_E_USAGE, "a twin needs --drive DRIVE");
         return ws_fail_next(&cli->error, "`satchel drives` tells which are here");
     }
+    fresh = asked.make && access(strncmp(asked.drive, "file:", 5) == 0 ? asked.drive + 5 : asked.drive, F_OK) != 0;
     WS_TRY(check_exact(cli));
     wished.image = (char *)(uintptr_t)source;
     wished.kind = exact ? replica : twin;
@@ -104,6 +107,6 @@ int run_twin(struct cli *cli, const char *const word[]) {
     if (wished.running || (code != EXIT_DONE && !(code == EXIT_NEGATIVE && build_wished.even_so))) return code;
     if (!cli->json) putchar('\n');
     if (asked.make && cli_find_drive(cli, asked.drive, &made) != WS_OK) return cli_fail(cli);
-    if (asked.make) confirm_made(&made);
+    if (fresh) confirm_made(&made);
     return build_run(cli, asked.save, &build_wished);
 }

@@ -93,7 +93,12 @@ enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, c
         size_t n = strlen(all);
         (void)snprintf(all + n, sizeof all - n, "%s%s", i == first ? "" : i + 1 == count ? " or " : ", ", name(i));
     }
-    return ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, not \"%s\"", option, all, word);
+    ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, not \"%s\"", option, all, word);
+    size_t least = ws_word_slip(word) + 1;
+    const char *near = NULL;
+    for (unsigned i = first; i < count; i++)
+        if (ws_word_distance(name(i), word) < least) least = ws_word_distance(name(i), word), near = name(i);
+    return near ? ws_fail_next(&cli->error, "did you mean %s", near) : WS_E_USAGE;
 }
 
 static const char *place_word(unsigned i) { return ws_place_name((enum ws_place)i); }
@@ -296,14 +301,7 @@ static void hash_whole(void *context) {
     w->status = ws_source_hash(w->source, WS_HASH_SHA256, w->hex, &w->error);
 }
 
-/* What a file is: its size and digest, and when it was last changed. */
-static enum ws_status know(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
-    input->size = source->size;
-    input->touched_at = input->is_drive ? 0 : cli_touched_at(input->path);
-    if (input->is_drive) { /* to read all of it would take hours */
-        input->pieces_sha256[0] = input->outline[0] = '\0';
-        return ws_source_state(source, input->sha256, &cli->error);
-    }
+static enum ws_status know_bytes(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
     struct whole w = {.source = source, .hex = input->sha256};
     struct ws_pieces pieces = {0};
     struct ws_task *task = NULL;
@@ -315,6 +313,23 @@ static enum ws_status know(struct cli *cli, struct ws_input *input, const struct
     if (status == WS_OK && w.status != WS_OK) cli->error = w.error;
     ws_pieces_free(&pieces);
     return status == WS_OK ? w.status : status;
+}
+
+/* What a file is: its size and digest, and when it was last changed. */
+static enum ws_status know(struct cli *cli, struct ws_input *input, const struct ws_source *source) {
+    input->size = source->size;
+    input->touched_at = input->is_drive ? 0 : cli_touched_at(input->path);
+    if (input->is_drive) { /* to read all of it would take hours */
+        input->pieces_sha256[0] = input->outline[0] = '\0';
+        return ws_source_state(source, input->sha256, &cli->error);
+    }
+    struct ws_source *counted = NULL;
+    busy_begin(cli, "reading %.100s to know it again", input->path);
+    enum ws_status status = busy_count(source, 2, &counted, &cli->error);
+    if (status == WS_OK) status = know_bytes(cli, input, counted);
+    ws_source_close(counted);
+    busy_end();
+    return status;
 }
 
 /* A saved request goes by what it knows of its inputs, unless they were touched since. */
@@ -375,7 +390,7 @@ static enum ws_status open_inputs(struct cli *cli, const struct wishes *w, struc
     if (image->is_drive) {
         WS_TRY(cli_open_original(cli, word, image, &source[WS_INPUT_IMAGE]));
     } else {
-        WS_TRY(cli_open_image(image->path, r->kind, &source[WS_INPUT_IMAGE], &packed, &cli->error));
+        WS_TRY(cli_open_image(cli, image->path, r->kind, &source[WS_INPUT_IMAGE], &packed));
         image->of_files = (packed.format[0] && !packed.one_image) || (stat(image->path, &s) == 0 && S_ISDIR(s.st_mode));
     }
     if (w->most && r->kind == WS_KIND_REPLICA && source[WS_INPUT_IMAGE]->size > w->most) {

@@ -7,7 +7,7 @@ work=$(mktemp -d /tmp/satchel-demo-XXXXXX)
 trap 'rm -rf "$work"' EXIT
 cd "$work"
 PATH=$build:$PATH
-export WILD_SATCHEL_BENCH=bench
+export WILD_SATCHEL_BENCH=bench XDG_DATA_HOME="$work/data" XDG_CONFIG_HOME="$work/config"
 step() { printf '\n\033[1;34m── %s\033[0m\n' "$1"; }
 # a command as it would be typed: words with blanks in quotes
 typed() {
@@ -97,3 +97,7 @@ step "Teasel 8 an ordinary stick again, and safe to unplug"
 show satchel drives "$teasel" --blank --label "hut 7" --confirm "$teasel"
 show satchel release "$teasel"
 printf '\nThe demo is over. Its bench was simulated; no real drive was touched.\n'
+step "A depot prepares fifty: here two at once, in the time of the slowest, named by the port they are plugged into"
+show satchel prepare --image curlew-live.iso --persistence 25% --drive 1-1 --drive 1-2.1 --confirm "$gorse" --confirm "$teasel" --release
+step "What was done to which drive"
+show satchel drives "$gorse" --history

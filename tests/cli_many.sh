@@ -89,7 +89,42 @@ export WILD_SATCHEL_BENCH=
 ok "with its bench" grep -q "^Next: satchel build b.plan --bench b" said.txt
 export WILD_SATCHEL_BENCH=b
 
+# One thing taken for another; what was moved; what is there already; a slip at the prompt
+expect 2 "this is an image, and no plan" "$satchel" build curlew.iso
+expect 2 "this is a plan, and no drive" "$satchel" check b.plan
+expect 2 "this is a plan, and no image" "$satchel" plan --image b.plan --drive "$gorse"
+expect 2 "did you mean system" "$satchel" plan --image curlew.iso --drive "$gorse" --kind sistem
+expect 2 "satchel build b.plan" "$satchel" b.plan
+mkdir away && cp curlew.iso away/ && mv curlew.iso away.iso
+expect 4 "say where it is now: --image FILE" "$satchel" build b.plan --confirm "$gorse"
+expect 0 "flushed and checked" "$satchel" build b.plan --confirm "$gorse" --image away/curlew.iso
+expect 0 "seems to hold this very build already" "$satchel" build b.plan --confirm "$gorse" --image away/curlew.iso
+expect 0 "exactly" "$satchel" check "$gorse" --plan b.plan --image away/curlew.iso
+cp away.iso away/other.iso && printf x | dd of=away/other.iso bs=1 seek=9000000 conv=notrunc 2>/dev/null
+expect 4 "no longer the one that was planned" "$satchel" build b.plan --confirm "$gorse" --image away/other.iso
+ok "nothing was written for that" sh -c "'$satchel' check $gorse --plan b.plan --image away/curlew.iso >/dev/null"
+mv away.iso curlew.iso
+export WILD_SATCHEL_BENCH=
+truncate -s 300M file.img
+expect 0 "Nothing was written" "$satchel" plan --image curlew.iso --drive file.img --make 300M
+ok "a file that was there stays" test -e file.img
+expect 3 "already" "$satchel" plan --image curlew.iso --drive file.img --make 200M
+"$demo_image" office.img office
+expect 3 "was not given to confirm" "$satchel" twin office.img --drive file.img --make 300M
+export WILD_SATCHEL_BENCH=b
+screen 80 " $gorse " 0 "flushed and checked" "$satchel" build b.plan
+screen 80 "gosre|$gorse" 0 "once more" "$satchel" build b.plan --afresh
+[ "$(id -u)" -ne 0 ] || { cp curlew.iso secret.iso && chmod 600 secret.iso && chmod 755 . &&
+    expect 4 "the right to read it is missing" setpriv --reuid 65534 --clear-groups "$satchel" image secret.iso; }
+# What takes a while says so, and is gone from the screen when it is done
+"$demo_image" large.iso live-boot 700 >/dev/null
+expect 0 "working out the checksum of large.iso" "$satchel" image large.iso --sha256
+json_lines=$("$satchel" image large.iso --sha256 --progress json 2>&1 >/dev/null | head -1)
+ok "as JSON, too" sh -c "printf '%s' '$json_lines' | python3 -c 'import json, sys; d = json.load(sys.stdin); sys.exit(not (d[\"total_bytes\"] > 0 and \"checksum\" in d[\"step\"]))'"
+rm large.iso
+
 # What a check says of differences
+"$satchel" build "a folder/it's a plan" --confirm "$gorse" >/dev/null 2>&1
 expect 0 "What was never written was not looked at" "$satchel" check "$gorse" --plan "a folder/it's a plan"
 expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --confirm "$gorse"
 expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan "a folder/it's a plan"

@@ -27,6 +27,22 @@ grep -q '^data fat32 419430400$' ../said || fail "no data volume is planned: $(c
 ./read_one ../stick.img >../said || fail "read_one gives $?"
 grep -q 'volume "persistence"' ../said || fail "what is remembered is not read back: $(cat ../said)"
 
+# As a part of another project; and without what may be left out.
+mkdir "$work/part"
+cat >"$work/part/CMakeLists.txt" <<PART
+cmake_minimum_required(VERSION 3.20)
+project(part LANGUAGES C)
+add_subdirectory("$here/.." satchel EXCLUDE_FROM_ALL)
+add_executable(part "$here/../examples/first.c")
+target_compile_definitions(part PRIVATE _GNU_SOURCE)
+target_link_libraries(part PRIVATE wild_satchel::wild_satchel_port)
+PART
+cmake -S "$work/part" -B "$work/part/b" -G Ninja -DCMAKE_C_FLAGS=-O0 -DWS_PICTURES=OFF -DWS_SIGNATURES=OFF -DWS_EMULATOR=OFF >"$work/log" 2>&1 || { cat "$work/log"; fail "it is no part of another project"; }
+cmake --build "$work/part/b" --target part >"$work/log" 2>&1 || { tail -20 "$work/log"; fail "a project with it inside does not build"; }
+truncate -s 200M "$work/part/d.img"
+"$work/part/b/part" "$work/curlew.iso" "$work/part/d.img" | grep -q checked || fail "its program"
+! ldd "$work/part/b/part" | grep -q gpgme || fail "gpgme was left out, and is linked"
+
 # A program gets the plans that the tool gets, to the last character.
 satchel=$build/satchel
 rm ../stick.img

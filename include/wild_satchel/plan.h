@@ -88,6 +88,10 @@ struct ws_outlook {
 enum { WS_OUTLOOKS = 3 }; /**< BIOS, UEFI, UEFI with Secure Boot on */
 
 struct ws_plan;
+/** The image of a plan that was read is elsewhere now. It is still known by its digest; when it was last changed is
+ * not.
+ *  @return WS_E_RANGE for a path that is too long; WS_E_USAGE if the plan has none */
+WS_CHECKED enum ws_status ws_plan_moved(struct ws_plan *plan, const char *path, struct ws_error *error);
 void ws_plan_free(struct ws_plan *plan); /**< NULL is accepted */
 
 /* All that these give belongs to the plan. */

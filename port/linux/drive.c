@@ -37,7 +37,8 @@ static enum ws_status system_error(struct ws_error *error, enum ws_status status
     ws_fail(error, status, "%s: %s", what, strerror(code));
     ws_fail_where(error, "%s", path);
     if (status == WS_E_GONE) return ws_fail_next(error, "plug it in again and run the same command to continue");
-    if (code == EACCES || code == EPERM) return ws_fail_next(error, "writing to drives needs the rights of root");
+    if (code == EACCES || code == EPERM)
+        return ws_fail_next(error, "drives are used with the rights of root, or of the group that may use them");
     if (code == EBUSY) return ws_fail_next(error, "something uses it: unmount it first");
     return status;
 }
@@ -465,7 +466,10 @@ enum ws_status ws_source_file(const char *path, struct ws_source **source, struc
     int fd = open(path, O_RDONLY | O_CLOEXEC | O_NONBLOCK); /* a pipe would wait for its other end */
     if (fd < 0 || fstat(fd, &s) != 0) {
         enum ws_status status = errno == ENOENT ? WS_E_NOTFOUND : WS_E_READ;
+        const bool rights = errno == EACCES || errno == EPERM;
         status = system_error(error, status, "the file cannot be opened", path);
+        if (rights && error) error->next[0] = '\0';
+        if (rights) ws_fail_next(error, "the right to read it is missing: its owner, its group, or root has it");
         if (fd >= 0) close(fd);
         return status;
     }

@@ -9,6 +9,16 @@ enum { FORMAT_VERSION = 3 };
 static const char format_name[] = "wild-satchel-plan";
 static const char checksum_key[] = "document_sha256";
 
+enum ws_status ws_plan_moved(struct ws_plan *p, const char *path, struct ws_error *error) {
+    struct ws_input *image = &p->request.input[WS_INPUT_IMAGE];
+    if (!image->path[0]) return ws_fail(error, WS_E_USAGE, "this plan is made from no image");
+    if (strlen(path) >= sizeof image->path)
+        return ws_fail(error, WS_E_RANGE, "a plan keeps paths of at most %zu bytes", sizeof image->path - 1);
+    (void)snprintf(image->path, sizeof image->path, "%s", path);
+    image->touched_at = image->is_drive ? 0 : -1; /* at no time that there is: it is looked at anew */
+    return WS_OK;
+}
+
 void ws_plan_free(struct ws_plan *plan) {
     if (plan) ws_findings_free(&plan->findings);
     free(plan);
