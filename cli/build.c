@@ -115,8 +115,8 @@ static int conclude(struct cli *cli, const struct building *b, const struct ws_p
     show_result(cli, true, "%s is written%s.%s", facts->short_name,
                 result->checked ? ", flushed and checked" : " and flushed, not checked",
                 cli_is_locked(p) ? " It asks for its passphrase when it starts." : "");
-    if (pc) show_next(cli, "prove", facts->short_name, "--on", pc, NULL);
-    else show_next(cli, "release", facts->short_name, NULL);
+    if (pc) show_next(cli, "prove", facts->short_name, "--on", pc);
+    else show_next(cli, "release", facts->short_name);
     return EXIT_DONE;
 }
 
@@ -144,7 +144,7 @@ static enum ws_status finish_change(struct cli *cli, struct building *b) {
     else {
         show_result(cli, true, "The change of %s is finished: %s were put in their places.", facts.short_name,
                     ws_size_both(written, size, sizeof size));
-        show_next(cli, "check", facts.short_name, NULL);
+        show_next(cli, "check", facts.short_name);
     }
 done:
     drive->ops->close(drive);

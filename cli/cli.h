@@ -180,8 +180,9 @@ void show_row(const struct cli *cli, int indent, const char *format, ...) WS_PRI
 void show_console(const char *text);
 /** The last line of a command: an explicit sentence with the result. */
 void show_result(const struct cli *cli, bool good, const char *format, ...) WS_PRINTF(3, 4);
-/** Behind it, on a line of its own: a whole command, of these words up to a NULL; empty ones are left out. */
-void show_next(const struct cli *cli, ...);
+/** Behind it, on a line of its own: a whole command, of these words; empty ones are left out. */
+#define show_next(cli, ...) next_show(cli, (const char *const[]){__VA_ARGS__, NULL})
+void next_show(const struct cli *cli, const char *const word[]);
 /** A PC on which a drive can be proved here; NULL: none. */
 const char *next_pc(struct cli *cli);
 /** A kind of partition table in words. */

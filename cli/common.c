@@ -83,7 +83,7 @@ static bool is_mistaken(struct cli *cli, const char *path, const char *wanted) {
                  {"wild-satchel-trial", "a drive's trial", "satchel plan --trial"},
                  {"wild-satchel-bench", "a bench file", "satchel bench setup"}};
     for (size_t i = 0; i < sizeof known / sizeof known[0]; i++) {
-        if (!ws_linux_is_document(path, known[i].format)) continue;
+        if (strstr(known[i].format, wanted) || !ws_linux_is_document(path, known[i].format)) continue;
         ws_fail(&cli->error, WS_E_USAGE, "this is %s, and no %s", known[i].what, wanted);
         ws_fail_where(&cli->error, "%s", path);
         ws_fail_next(&cli->error, "%s %s", known[i].command, path);

@@ -175,7 +175,7 @@ static int show(struct cli *cli, const char *path, json_t *root) {
                               EXIT_DONE);
     if (root) show_line(cli, INK_BOLD, "%s", path);
     show_options(cli, "", json_object_get(root, "options"));
-    json_object_foreach(of, name, one) show_options(cli, name, one);
+    json_object_foreach(of, name, one) { show_options(cli, name, one); }
     if (root) show_result(cli, true, "These are used where a command has such an option and none is typed.");
     else show_result(cli, true, "There are none. `satchel defaults persistence=4G` makes the first, in %s.", path);
     return EXIT_DONE;

@@ -1,7 +1,6 @@
 /* next.c — what to do next, as a whole command that can be pasted. */
 #include "cli/jobs.h"
 
-#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -21,18 +20,14 @@ static void add_word(struct ws_text *out, const char *word) {
     ws_text_puts(out, "'");
 }
 
-void show_next(const struct cli *cli, ...) {
+void next_show(const struct cli *cli, const char *const word[]) {
     struct ws_text text = {0};
-    va_list words;
-    const char *word;
     ws_text_puts(&text, "satchel");
-    va_start(words, cli);
-    while ((word = va_arg(words, const char *))) {
-        if (!word[0]) continue;
+    for (size_t i = 0; word[i]; i++) {
+        if (!word[i][0]) continue;
         ws_text_puts(&text, " ");
-        add_word(&text, word);
+        add_word(&text, word[i]);
     }
-    va_end(words);
     const char *usual = getenv("WILD_SATCHEL_BENCH");
     if (cli->bench_folder && cli->bench_folder[0] && (!usual || strcmp(usual, cli->bench_folder) != 0)) {
         ws_text_puts(&text, " --bench ");

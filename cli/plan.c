@@ -378,7 +378,7 @@ static void conclude(const struct cli *cli, const struct planning *g, const stru
             cli, true,
             "Nothing was written, and the plan was not kept: --save PLAN keeps it, and `satchel prepare` with the "
             "same words carries it out.");
-    if (save && exit_of(v) == EXIT_DONE) show_next(cli, "build", save, if_meant ? "--external-disk" : "", NULL);
+    if (save && exit_of(v) == EXIT_DONE) show_next(cli, "build", save, if_meant ? "--external-disk" : "");
 }
 
 /* What is to be renewed; where it is locked, with what opens it. */
@@ -488,7 +488,7 @@ static int show_kept(struct cli *cli, const struct planning *g, const struct pla
         if (!goes_on) conclude(cli, g, verdict, job->save);
     } else {
         show_result(cli, true, "The request is kept in %s.", job->save_request);
-        show_next(cli, "prepare", "--request", job->save_request, NULL);
+        show_next(cli, "prepare", "--request", job->save_request);
     }
     return code;
 }

@@ -308,7 +308,7 @@ int targets_conclude(struct targets *t, int code) {
         show_result(cli, code == EXIT_DONE, "%zu of %zu drives are ready, in %s%s.", done, all, time,
                     code == EXIT_DONE ? "" : "; of the others see above");
     if (t->count == 1 && code == EXIT_DONE && !t->one[0]->released)
-        show_next(cli, "release", t->one[0]->facts.short_name, NULL);
+        show_next(cli, "release", t->one[0]->facts.short_name);
     return code;
 }
 

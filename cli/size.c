@@ -252,7 +252,7 @@ static enum ws_status size_live(struct cli *cli, struct sizing_job *j, struct ws
         (void)snprintf(bytes, sizeof bytes, "%lluM", (unsigned long long)(j->way[0].size / mib));
         show_result(cli, true, "%s of persistence keep that.", ws_size_counted(j->way[0].size, size, sizeof size));
         show_next(cli, "prepare", "--image", image_path, j->have_drive ? "--drive" : "",
-                  j->have_drive ? j->facts.short_name : "", "--persistence", bytes, NULL);
+                  j->have_drive ? j->facts.short_name : "", "--persistence", bytes);
     }
     return WS_OK;
 }

@@ -92,7 +92,7 @@ int size_system(struct cli *cli, const char *image, const char *edition, const s
         (void)snprintf(least, sizeof least, "%lluM", (unsigned long long)(s->comfortable >> 20));
         show_result(cli, true, "%s are comfortable.", ws_size_counted(s->comfortable, a, sizeof a));
         show_next(cli, "prepare", "--image", image, drive ? "--drive" : "", drive ? drive->short_name : "", "--kind",
-                  "system", "--system", least, NULL);
+                  "system", "--system", least);
     }
     ws_source_close(source);
     free(s);

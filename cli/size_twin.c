@@ -100,7 +100,7 @@ int size_twin(struct cli *cli, const char *original, uint32_t leave_out, const s
         show(cli, s, original, drive);
         show_result(cli, true, "A drive of %s or more is comfortable.",
                     ws_size_both(s->comfortable_drive, a, sizeof a));
-        if (drive) show_next(cli, "twin", original, "--drive", drive->short_name, NULL);
+        if (drive) show_next(cli, "twin", original, "--drive", drive->short_name);
     }
     ws_source_close(source);
     free(s);

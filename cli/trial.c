@@ -73,7 +73,7 @@ static void show_verdict(const struct cli *cli, const struct ws_drive_facts *f, 
                     "%s reads well where it was looked at. Nothing was written; --test sample also tries its size.",
                     f->short_name);
     else show_result(cli, true, "%s holds what it says. It has no volume now.", f->short_name);
-    if (t->sound && t->depth != WS_TRIAL_READ) show_next(cli, "drives", f->short_name, "--blank", NULL);
+    if (t->sound && t->depth != WS_TRIAL_READ) show_next(cli, "drives", f->short_name, "--blank");
 }
 
 static int run_test(struct cli *cli, const struct ws_drive_facts *f, const struct drive_work *work) {
