@@ -1,4 +1,5 @@
 /* common.c — options, ports, errors, documents: what all commands share. */
+#include "cli/defaults.h"
 #include "cli/secret.h"
 
 #include "wild_satchel/port/linux.h"
@@ -60,8 +61,8 @@ int cli_fail(struct cli *cli) {
          e->what);
     char next[WAYS_ROOM];
     if (e->next[0]) note("         %s.\n", ways_next(e, next));
-    if (cli->defaults && e->status == WS_E_USAGE)
-        note("         Some of its options are this site's defaults: %s.\n", cli->defaults);
+    if (e->status == WS_E_USAGE && defaults_named(e))
+        note("         It is among this site's defaults: %s.\n", cli->defaults);
     return code;
 }
 

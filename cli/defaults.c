@@ -104,6 +104,18 @@ static enum ws_status load(struct cli *cli, const char *path, json_t **out) {
     return status;
 }
 
+/* Those that were put in front of what was typed, with blanks around each. */
+static char used[1024] = " ";
+
+bool defaults_named(const struct ws_error *e) {
+    char key[64];
+    for (const char *p = used + 1; *p; p += strcspn(p, " ") + 1) {
+        (void)snprintf(key, sizeof key, "%.*s", (int)strcspn(p, " "), p);
+        if (strstr(e->what, key) || strstr(e->where, key)) return true;
+    }
+    return false;
+}
+
 /* "--persistence=4G" for each that this command takes. */
 static enum ws_status add_words(struct cli *cli, const struct command *command, json_t *options,
                                 struct defaults_words *with) {
@@ -120,6 +132,7 @@ static enum ws_status add_words(struct cli *cli, const struct command *command, 
         if (!more) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for this site's defaults");
         with->made = more;
         with->made[with->count++] = word;
+        if (strlen(used) + strlen(key) + 2 < sizeof used) strcat(strcat(used, key), " ");
     }
     return WS_OK;
 }

@@ -14,6 +14,8 @@ struct defaults_words {
 enum ws_status defaults_before(struct cli *cli, const struct command *command, int argc, const char **argv,
                                struct defaults_words *with);
 void defaults_free(struct defaults_words *with);
+/** Does an error name an option that came from there? */
+bool defaults_named(const struct ws_error *error);
 
 int run_defaults(struct cli *cli, const char *const word[]);
 

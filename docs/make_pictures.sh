@@ -10,6 +10,7 @@ Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
 trap 'kill $server 2>/dev/null || true; rm -rf "$work"' EXIT
 sleep 1
+export WILD_SATCHEL_DEFAULTS= XDG_DATA_HOME="$work/data"
 export DISPLAY=$display PATH="$build:$PATH" WILD_SATCHEL_BENCH=bench LC_ALL=C.UTF-8
 cd "$work"
 mkdir -p "$here/screenshots"

@@ -9,6 +9,8 @@ trap 'rm -rf "$work"' EXIT
 export PATH="$build:$PATH" WILD_SATCHEL_BENCH= LC_ALL=C.UTF-8
 out=$here/refusals.md
 cd "$work" || exit 1
+printf '{"format": "wild-satchel-defaults", "version": 1, "options": {"why": true}}' > why.json
+export WILD_SATCHEL_DEFAULTS="$work/why.json" WILD_SATCHEL_HISTORY= # notes are reasons
 
 # shows 'HEADING' 'words of the output' COMMAND ...: quote the lines that hold the words, and what they belong to
 shows() {

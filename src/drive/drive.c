@@ -102,8 +102,8 @@ static bool match(void *context, const struct ws_drive_facts *f) {
     for (int i = 0; i < WAYS; i++) {
         if (!is[i]) continue;
         if (!s->found[i]++) s->first[i] = *f;
-        ws_text_printf(&s->all[i], "%s%s%s%s", s->all[i].length ? ", " : "", f->short_name, f->place[0] ? " at " : "",
-                       f->place);
+        ws_text_printf(&s->all[i], "%s%s at %s", s->all[i].length ? ", " : "", f->short_name,
+                       f->place[0] ? f->place : f->id);
     }
     for (size_t i = 0; i < 2; i++) {
         size_t distance = ws_word_distance(names[i], s->word);
