@@ -36,6 +36,8 @@ const struct poptOption prepare_options[] = {
     {"count", 0, POPT_ARG_INT, &asked.count, 0, "with --as-they-come: stop after so many", "N"},
     {"password-fd", 0, POPT_ARG_STRING, &asked.password_fd, 0,
      "read the accounts' passwords, and the passphrase, from this open file, a line each; for all drives", "NUMBER"},
+    {"recovery-fd", 0, POPT_ARG_STRING, &asked.recovery_fd, 0,
+     "write the recovery keys of what is locked to this open file, a line for each drive, in their order", "NUMBER"},
     {"external-disk", 0, POPT_ARG_NONE, &asked.external, 0, "external hard drives or SSDs are really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &asked.no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &asked.even_so, 0, "carry out plans that have a fault", NULL},
@@ -64,6 +66,9 @@ static enum ws_status check_wishes(struct cli *cli) {
         return ws_fail(&cli->error, WS_E_USAGE, "--as-they-come takes what is plugged in from now on, and no --drive");
     if (!asked.as_they_come && (rule || asked.count))
         return ws_fail(&cli->error, WS_E_USAGE, "%s goes with --as-they-come", rule ? "--like" : "--count");
+    for (size_t i = 0; asked.like && asked.like[i]; i++)
+        if (!asked.like[i][0])
+            return ws_fail(&cli->error, WS_E_USAGE, "--like says a size or a model, and not nothing");
     if (asked.count < 0) return ws_fail(&cli->error, WS_E_USAGE, "--count takes a number of drives, from 1 on");
     return WS_OK;
 }
@@ -225,7 +230,11 @@ static enum ws_status give_secrets(struct targets *t) {
     size_t n = 0;
     for (size_t i = 0; i < t->count; i++)
         if (t->one[i]->state == TARGET_READY) build[n++] = targets_build(t, t->one[i]);
-    return n ? secret_give(t->cli, build, n, asked.password_fd) : WS_OK;
+    if (!n) return WS_OK;
+    WS_TRY(secret_give(t->cli, build, n, asked.password_fd));
+    for (size_t i = 0; i < n && (n == 1 || asked.recovery_fd); i++) /* a terminal shows but one */
+        WS_TRY(secret_recovery(t->cli, build[i], asked.recovery_fd));
+    return WS_OK;
 }
 
 static json_t *error_json(const struct ws_error *e) {
@@ -405,8 +414,11 @@ static int run_named(struct targets *t) {
         return cli_fail(cli);
     }
     code = targets_conclude(t, exit_of(t));
+    if (t->count == 1 && t->one[0]->state == TARGET_DONE)
+        secret_show_recovery(cli, targets_build(t, t->one[0]), asked.recovery_fd != NULL);
     call_out(t, code);
 done:
+    secret_forget();
     return status == WS_OK ? code : cli_fail(cli);
 }
 

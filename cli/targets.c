@@ -42,6 +42,7 @@ static void look_at(struct cli *cli, struct target *x) {
     bool read = c && cli_open_now(cli, &x->facts, &drive, &source) == WS_OK &&
                 ws_contents_look(source, x->facts.logical_sector, false, c, &ignored) == WS_OK;
     (void)snprintf(x->holds, sizeof x->holds, "%.190s", read ? c->summary : "cannot be looked at");
+    if (read && c->unfinished) memcpy(x->unfinished, c->build, sizeof x->unfinished);
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
     free(c);
@@ -87,6 +88,21 @@ static enum ws_status check_plan(struct targets *t, const struct target *x) {
     return ws_fail_hint(&cli->error, WS_HINT_EVEN_SO, "", "if it is really meant so, say so");
 }
 
+/* An earlier run that was cut left its plan: with that one's identifiers and time it is the same build, and goes on. */
+static void take_up_again(struct target *x, struct ws_build_setting *setting) {
+    struct ws_text text = {0};
+    struct ws_plan *was = NULL;
+    struct ws_error ignored;
+    if (x->unfinished[0] && cli_read_file(x->plan, 4 << 20, &text, &ignored) == WS_OK &&
+        ws_plan_from_json(text.data ? text.data : "", text.length, &was, &ignored) == WS_OK &&
+        strcmp(ws_plan_facts(was)->fingerprint, x->unfinished) == 0) {
+        setting->id = ws_plan_facts(was)->id;
+        setting->made_at = ws_plan_facts(was)->made_at;
+    }
+    ws_plan_free(was);
+    ws_text_free(&text);
+}
+
 static enum ws_status decide(struct targets *t, struct target *x) {
     struct cli *cli = t->cli;
     struct ws_target_rules rules = {t->job->external != 0};
@@ -94,6 +110,7 @@ static enum ws_status decide(struct targets *t, struct target *x) {
     WS_TRY(ws_drive_may_be_target(cli->port, &x->facts, &rules, &cli->error));
     WS_TRY(name_files(cli, x, t->job->keep_in));
     WS_TRY(ws_build_setting_begin(&setting, cli->port, &x->facts, &cli->error));
+    take_up_again(x, &setting);
     busy_begin(cli, "working the plan for %s out", x->facts.short_name);
     enum ws_status status = ws_batch_add(t->batch, &setting, &x->number, &cli->error);
     busy_end();

@@ -24,7 +24,8 @@ struct target {
     struct ws_drive_facts facts;
     size_t number; /* in the batch */
     char holds[200];
-    struct ws_drive *drive; /* open while it is at work */
+    char unfinished[WS_HASH_HEX]; /* which build the drive says was not finished; empty: none */
+    struct ws_drive *drive;       /* open while it is at work */
     struct ws_progress progress;
     struct ws_pieces pieces;
     struct ws_build_result result;

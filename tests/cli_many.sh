@@ -169,6 +169,19 @@ expect 0 "blank" "$satchel" drives teasel --bench come
 bench_of wait ', "pulled": true, "plugged_at_s": 5' ', "plugged_at_s": 0' ', "plugged_at_s": 0'
 expect 0 "Plug the stick in now" "$satchel" prepare --bench wait --image curlew.iso --confirm "$a"
 
+# A run that was cut is taken up again by the same words; one that is locked has its secrets, once for all drives
+"$demo_image" large.iso live-boot 340 >/dev/null
+bench_of cut ', "pulled_after_bytes": 300000000' ', "pulled_after_bytes": 0' ', "pulled_after_bytes": 0'
+expect 4 "went away" "$satchel" prepare --bench cut --image large.iso --drive 1-1 --confirm "$a"
+"$satchel" bench plug "$a" --bench cut >/dev/null
+json 'd["drives"][0]["built"]["begun"] == "continued"' "$satchel" prepare --bench cut --image large.iso --drive 1-1 --confirm "$a" --json
+rm large.iso
+printf 'gull 7 over\nfulmar over the bar\n' > secrets
+expect 0 "2 of 2 drives are ready" sh -c "'$satchel' prepare --bench cut --image curlew.iso --kind system --administrator tide --locked --drive 1-1 --drive 1-2 \
+    --confirm $a --confirm $b --password-fd 3 --recovery-fd 4 3< secrets 4> keys"
+ok "a recovery key for each" test "$(wc -l < keys)" -eq 2 -a "$(sort -u keys | wc -l)" -eq 2
+ok "no secret is kept" sh -c "! grep -rqF 'gull 7' ./*.plan ./*.built history.db data b/history.db cut/history.db 2>/dev/null"
+
 # The history tells it; many may write it at once
 json "len(d['runs']) > 3 and {r['drive'] for r in d['runs']} == {'$gorse'} and any(r['verdict'] == 'it remembers' for r in d['runs'])" "$satchel" drives "$gorse" --history --json
 expect 0 "written and checked" "$satchel" drives --history
