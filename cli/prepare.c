@@ -9,6 +9,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 static struct prepare_job asked;
@@ -309,9 +310,9 @@ int targets_conclude(struct targets *t, int code) {
     if (t->count) show_ends(t);
     ws_duration(cli->port->ops->steady_clock(cli->port) - t->began_s, time, sizeof time);
     if (t->count == 1 && code == EXIT_DONE)
-        show_result(cli, true, "%s is ready; its plan is in %s. %s", t->one[0]->facts.short_name, t->one[0]->plan,
-                    t->one[0]->released ? "It can be unplugged."
-                    : t->one[0]->proved ? "It remembers."
+        show_result(cli, true, "%s is ready; its plan is in %s.%s", t->one[0]->facts.short_name, t->one[0]->plan,
+                    t->one[0]->released ? " It can be unplugged."
+                    : t->one[0]->proved ? " It remembers."
                                         : "");
     else
         show_result(cli, code == EXIT_DONE, "%zu of %zu drives are ready, in %s%s.", done, all, time,
@@ -334,7 +335,8 @@ static void call_out(struct targets *t, int code) {
     ws_text_free(&names);
     (void)fflush(stdout);
     const int rc = system(asked.then); /* as asked for, in the technician's own words */
-    if (rc != 0) note("  --then: the command ended with %d\n", rc);
+    if (rc == -1 || !WIFEXITED(rc)) note("  --then: the command was not run, or ended by a signal\n");
+    else if (WEXITSTATUS(rc) != 0) note("  --then: the command ended with %d\n", WEXITSTATUS(rc));
 }
 
 void targets_end(struct targets *t, size_t index) {

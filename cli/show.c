@@ -7,7 +7,7 @@
 #include <uniwidth.h>
 
 static const char *const inks[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
-                                   "\033[33m", "\033[31m", "\033[34m", "\033[36m"};
+                                   "\033[33m", "\033[31m", "\033[94m", "\033[36m"};
 enum { INKS = sizeof inks / sizeof inks[0] };
 
 const char *ink(const struct cli *cli, enum ink which) { return cli->colour ? inks[which] : ""; }
@@ -264,7 +264,7 @@ static void share_out(uint64_t size, const struct map_part *part, size_t count, 
 }
 
 void show_map(const struct cli *cli, uint64_t size, const struct map_part *part, size_t count) {
-    static const char *const fill[] = {"█", "▓", "▒", "░"};
+    static const char *const fill[] = {"█", "▓", "▒"};
     int columns[64];
     int width = cli->width - 4 < 72 ? cli->width - 4 : 72;
     if (count == 0 || count > 64 || size == 0) return;
@@ -273,7 +273,7 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
     for (size_t i = 0; i < count; i++) {
         bool vacant = strcmp(part[i].what, "free") == 0 || strcmp(part[i].what, "gap") == 0;
         fputs(ink(cli, vacant ? INK_DIM : part[i].colour), stdout);
-        for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[i % 4], stdout);
+        for (int k = 0; k < columns[i]; k++) fputs(vacant ? "·" : fill[i % 3], stdout);
         fputs(ink(cli, INK_PLAIN), stdout);
     }
     say("\n\n");
@@ -284,7 +284,7 @@ void show_map(const struct cli *cli, uint64_t size, const struct map_part *part,
         char number[24] = "";
         if (part[i].number) (void)snprintf(number, sizeof number, "partition %u", part[i].number);
         show_row(cli, 17, "  %s%s%s %-12s %-22.22s %-12s %s, from %s", ink(cli, vacant ? INK_DIM : part[i].colour),
-                 vacant ? "·" : fill[i % 4], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
+                 vacant ? "·" : fill[i % 3], ink(cli, INK_PLAIN), part[i].what, part[i].label, number,
                  ws_size_both(part[i].length, text, sizeof text),
                  part[i].at ? ws_size_counted(part[i].at, at, sizeof at) : "the start");
     }
