@@ -5,8 +5,6 @@
 #include "cli/record.h"
 #include "cli/secret.h"
 
-#include "wild_satchel/port/linux.h"
-
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -24,13 +22,8 @@ static bool tell(void *context, const struct ws_progress *progress) {
     return meter_tell(&((struct building *)context)->meter, progress);
 }
 
-/* The record of an older build is no longer true from the first write on. What is no record of ours stays. */
 static enum ws_status before_write(void *context, struct ws_error *error) {
-    const struct building *b = context;
-    if (!ws_linux_is_document(b->record, record_format) || unlink(b->record) == 0) return WS_OK;
-    ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
-    ws_fail_where(error, "%s", b->record);
-    return ws_fail_next(error, "remove it; nothing was written");
+    return record_forget(((const struct building *)context)->record, error);
 }
 
 /* Where it began, where somebody may have thought otherwise. */

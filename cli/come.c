@@ -24,16 +24,6 @@ struct coming {
     bool first;
 };
 
-static bool has_letters(const char *text, const char *part) {
-    const size_t length = strlen(part);
-    for (; *text; text++) {
-        size_t i = 0;
-        while (i < length && text[i] && ws_lower(text[i]) == ws_lower(part[i])) i++;
-        if (i == length) return true;
-    }
-    return false;
-}
-
 /* Sticks sold as 32 GB hold between 29 and 34. */
 static bool is_like(const struct prepare_job *job, const struct ws_drive_facts *f) {
     for (size_t i = 0; job->like[i]; i++) {
@@ -42,7 +32,7 @@ static bool is_like(const struct prepare_job *job, const struct ws_drive_facts *
         if (ws_size_parse(job->like[i], &size, &ignored) == WS_OK) {
             const double ratio = (double)f->size / (double)(size ? size : 1);
             if (ratio < 0.92 || ratio > 1.08) return false;
-        } else if (!has_letters(f->model, job->like[i])) {
+        } else if (!ws_word_holds(f->model, job->like[i])) {
             return false;
         }
     }

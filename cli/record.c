@@ -2,8 +2,11 @@
  */
 #include "cli/record.h"
 
+#include "wild_satchel/port/linux.h"
+
 #include <stdio.h>
 #include <string.h>
+#include <unistd.h>
 
 enum { VERSION = 2, RECORD_MOST = 256 << 20 };
 const char record_format[] = "wild-satchel-built";
@@ -30,6 +33,13 @@ json_t *record_json(const struct ws_plan *p, const struct ws_build_result *r) {
                     (json_int_t)r->check.checked, "check_seconds", r->check.seconds, "drive_sha256",
                     cli_hash_json(r->check.sha256), "image_sha256", cli_hash_json(r->image_sha256), "layout_sha256",
                     ws_plan_facts(p)->fingerprint);
+}
+
+enum ws_status record_forget(const char *path, struct ws_error *error) {
+    if (!ws_linux_is_document(path, record_format) || unlink(path) == 0) return WS_OK;
+    ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
+    ws_fail_where(error, "%s", path);
+    return ws_fail_next(error, "remove it; nothing was written");
 }
 
 enum ws_status record_keep(struct cli *cli, const char *path, json_t *record, const struct ws_pieces *pieces,

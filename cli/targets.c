@@ -5,8 +5,6 @@
 #include "cli/jobs.h"
 #include "cli/record.h"
 
-#include "wild_satchel/port/linux.h"
-
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -135,13 +133,8 @@ struct target *targets_add(struct targets *t, const struct ws_drive_facts *facts
     return x;
 }
 
-/* The record of an older build is no longer true from the first write on. */
 static enum ws_status before_write(void *context, struct ws_error *error) {
-    const struct target *x = context;
-    if (!ws_linux_is_document(x->record, record_format) || unlink(x->record) == 0) return WS_OK;
-    ws_fail(error, WS_E_WRITE, "the record of an older build cannot be removed, and would no longer be true");
-    ws_fail_where(error, "%s", x->record);
-    return ws_fail_next(error, "remove it; nothing was written");
+    return record_forget(((const struct target *)context)->record, error);
 }
 
 static void fail(struct target *x, const struct ws_error *error) {

@@ -43,7 +43,7 @@ check() { # WHAT COMMAND...
         tail -c 2000 said
     fi
 }
-"$satchel" plan --image medium.iso --drive stick.img --make 300M --arrangement files --files-on exfat --menu-wait 1 --save stick.plan >plan 2>&1
+"$satchel" plan --why --image medium.iso --drive stick.img --make 300M --arrangement files --files-on exfat --menu-wait 1 --save stick.plan >plan 2>&1
 check "it starts on UEFI, and that is all" sh -c 'grep -q "UEFI  *yes - our own start-up code starts the image.s loader" plan && grep -q "BIOS  *no" plan && grep -q "Secure Boot no" plan || { cat plan; false; }'
 check "nothing is said of an initial RAM disk" sh -c '! grep -q "initial RAM disk" plan'
 check "it is built" "$satchel" build stick.plan --confirm "$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')"

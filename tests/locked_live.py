@@ -28,7 +28,7 @@ def shell(pc):
 
 
 name = begin("1G")
-plan = run(satchel, "plan", "--image", image, "--drive", "stick.img", "--locked", "--save", "stick.plan")
+plan = run(satchel, "plan", "--why", "--image", image, "--drive", "stick.img", "--locked", "--save", "stick.plan")
 print(plan, flush=True)
 check("no fault: its initial RAM disk opens locked volumes", "fault" not in plan, plan)
 read = given(PASSPHRASE)

@@ -79,7 +79,7 @@ def make_foreign():
 
 
 def twin(image, size, *more):
-    plan = run(satchel, "plan", "--kind", "twin", "--image", "office.img", "--drive", image, "--make", size, "--save", f"{image}.plan", *more)
+    plan = run(satchel, "plan", "--why", "--kind", "twin", "--image", "office.img", "--drive", image, "--make", size, "--save", f"{image}.plan", *more)
     print(plan, flush=True)
     check(f"{image}: drivers for USB drives were missing, and came" if kind == "foreign" else f"{image}: no driver was missing",
           ("drivers for USB drives put behind it" in plan and "usb_storage" in plan) == (kind == "foreign"), plan)

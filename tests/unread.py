@@ -41,7 +41,7 @@ pc.off()
 make_unread()
 before = digest("office.img")
 
-plan = run(satchel, "plan", "--kind", "twin", "--image", "office.img", "--drive", "stick.img", "--make", "5G", "--save", "stick.plan")
+plan = run(satchel, "plan", "--why", "--kind", "twin", "--image", "office.img", "--drive", "stick.img", "--make", "5G", "--save", "stick.plan")
 print(plan, flush=True)
 check("the plan says that it starts by its own menu", "what its own menu starts" in plan and "BIOS        yes" in plan and "UEFI        yes" in plan, plan)
 check("and that the identifiers stay", "identifiers stay the original's" in plan, plan)

@@ -64,6 +64,9 @@ WS_CHECKED enum ws_status ws_size_parse(const char *text, uint64_t *bytes, struc
 size_t ws_word_distance(const char *a, const char *b);
 /** How many slips are likely in a word of this length: what is further away was hardly meant. */
 size_t ws_word_slip(const char *word);
+/** Does a text hold this part, ASCII letters of either case being the same? No part is in nothing, and none is empty.
+ */
+bool ws_word_holds(const char *text, const char *part);
 /** An ASCII letter as a small one, whatever the locale. */
 static inline char ws_lower(char c) { return c >= 'A' && c <= 'Z' ? (char)(c - 'A' + 'a') : c; }
 

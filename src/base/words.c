@@ -31,3 +31,13 @@ size_t ws_word_slip(const char *word) {
     const size_t length = strlen(word);
     return length < 4 ? 1 : length < 8 ? 2 : 3;
 }
+
+bool ws_word_holds(const char *text, const char *part) {
+    const size_t length = strlen(part);
+    for (; *text; text++) {
+        size_t i = 0;
+        while (i < length && text[i] && ws_lower(text[i]) == ws_lower(part[i])) i++;
+        if (i == length) return length > 0;
+    }
+    return false;
+}

@@ -80,16 +80,6 @@ static bool same_letters(const char *a, const char *b) {
     return *a == *b || (!*a && !*b);
 }
 
-static bool has_part(const char *text, const char *part) {
-    size_t length = strlen(part);
-    for (; *text; text++) {
-        size_t i = 0;
-        while (i < length && text[i] && ws_lower(text[i]) == ws_lower(part[i])) i++;
-        if (i == length) return length > 0;
-    }
-    return false;
-}
-
 static bool match(void *context, const struct ws_drive_facts *f) {
     struct search *s = context;
     const char *const names[] = {f->short_name, f->model};
@@ -98,7 +88,7 @@ static bool match(void *context, const struct ws_drive_facts *f) {
                            [BY_NAME] = strcmp(f->short_name, s->word) == 0,
                            [BY_MODEL] = strcmp(f->model, s->word) == 0,
                            [BY_LETTERS] = same_letters(f->short_name, s->word) || same_letters(f->model, s->word),
-                           [BY_PART] = has_part(f->short_name, s->word) || has_part(f->model, s->word)};
+                           [BY_PART] = ws_word_holds(f->short_name, s->word) || ws_word_holds(f->model, s->word)};
     for (int i = 0; i < WAYS; i++) {
         if (!is[i]) continue;
         if (!s->found[i]++) s->first[i] = *f;
