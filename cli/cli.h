@@ -83,6 +83,8 @@ enum ws_status cli_open_original(struct cli *cli, const char *word, struct ws_in
 /** Its state, for a request that no drive is decided on yet. */
 enum ws_status cli_know_original(struct cli *cli, struct ws_input *input, const struct ws_source *source);
 int64_t cli_touched_at(const char *path);
+/** The folders on the way to a file; what cannot be made shows when that is written. */
+void cli_make_folders(const char *path);
 /** Print the text of a JSON document. Controls and marks that turn the writing round, which JSON lets stand, are
  * written as escapes: only strings hold any. */
 void cli_put_document(const char *text);

@@ -200,6 +200,15 @@ int64_t cli_touched_at(const char *path) {
     return stat(path, &s) == 0 ? (int64_t)s.st_ctim.tv_sec * 1000 + s.st_ctim.tv_nsec / 1000000 : 0;
 }
 
+void cli_make_folders(const char *path) {
+    char folder[1024];
+    for (const char *p = path; *p; p++) {
+        if (*p != '/' || p == path) continue;
+        (void)snprintf(folder, sizeof folder, "%.*s", (int)(p - path), path);
+        (void)mkdir(folder, 0777);
+    }
+}
+
 void cli_never(struct cli_never *never, const char *path) {
     if (path && path[0] && never->count < CLI_NEVER_MOST) never->path[never->count++] = path;
 }

@@ -225,22 +225,9 @@ static enum ws_status change(struct cli *cli, const char *word, json_t *root) {
     return WS_OK;
 }
 
-/* Its folder, which need not be there yet. */
-static enum ws_status make_folders(struct cli *cli, const char *path) {
-    char folder[PATH_ROOM];
-    for (size_t i = 1; path[i]; i++) {
-        if (path[i] != '/') continue;
-        (void)snprintf(folder, sizeof folder, "%.*s", (int)i, path);
-        if (is_file(folder) || mkdir(folder, 0777) == 0) continue;
-        ws_fail(&cli->error, WS_E_WRITE, "this folder cannot be made");
-        return ws_fail_where(&cli->error, "%s", folder);
-    }
-    return WS_OK;
-}
-
 static enum ws_status store(struct cli *cli, const char *path, json_t *root) {
     struct ws_keep keep = {.format = format};
-    WS_TRY(make_folders(cli, path));
+    cli_make_folders(path);
     char *text = json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER);
     if (!text) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for this site's defaults");
     enum ws_status status = ws_linux_keep(path, text, strlen(text), &keep, &cli->error);

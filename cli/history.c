@@ -1,7 +1,6 @@
 /* history.c — runs, in SQLite: many may write at once, and what was noted stays when one is killed. */
 #include "cli/history.h"
 
-#include <errno.h>
 #include <sqlite3.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -31,15 +30,6 @@ static bool find_place(const struct cli *cli, char path[PATH_ROOM]) {
     return n > 0 && n < PATH_ROOM;
 }
 
-static void make_folders(const char *path) {
-    char folder[PATH_ROOM];
-    for (size_t i = 1; path[i]; i++) {
-        if (path[i] != '/') continue;
-        (void)snprintf(folder, sizeof folder, "%.*s", (int)i, path);
-        (void)mkdir(folder, 0777); /* what cannot be made shows when the file is opened */
-    }
-}
-
 static enum ws_status failed(struct cli *cli, sqlite3 *db, const char *path) {
     ws_fail(&cli->error, WS_E_WRITE, "the history cannot be used: %s", db ? sqlite3_errmsg(db) : "out of memory");
     return ws_fail_where(&cli->error, "%s", path);
@@ -47,7 +37,7 @@ static enum ws_status failed(struct cli *cli, sqlite3 *db, const char *path) {
 
 static enum ws_status open_it(struct cli *cli, const char *path, bool writes, sqlite3 **out) {
     sqlite3 *db = NULL;
-    if (writes) make_folders(path);
+    if (writes) cli_make_folders(path);
     const int flags = writes ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY;
     int rc = sqlite3_open_v2(path, &db, flags, NULL);
     if (rc == SQLITE_OK) rc = sqlite3_busy_timeout(db, WAIT_MS);

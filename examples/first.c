@@ -25,6 +25,10 @@ int main(int argc, char **argv) {
     if (status == WS_OK) status = ws_build_prepare(&request, &setting, &build, &error);
     const struct ws_build_options options = {.confirm = facts.short_name};
     if (status == WS_OK) status = ws_build_carry_out(build, port, drive, &options, &result, &error);
-    printf("%s %s\n", status == WS_OK ? "checked" : error.what, error.next); /* the program ends: all is closed */
+    printf("%s %s\n", status == WS_OK ? "checked" : error.what, error.next);
+    ws_build_close(build);
+    ws_source_close(image);
+    if (drive) drive->ops->close(drive);
+    ws_port_close(port);
     return status == WS_OK ? 0 : 4;
 }
