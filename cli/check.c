@@ -64,7 +64,8 @@ struct comparing {
     struct ws_check_result result;
     struct ws_findings findings;
     struct ws_memory memory;
-    bool only_remembered;      /* all differences lie where a started system writes */
+    bool in_use_parts;         /* all differences lie where a started system writes */
+    bool only_remembered;      /* and it was started */
     struct ws_located located; /* the first one elsewhere */
     uint64_t located_at;
 };
@@ -102,7 +103,12 @@ static void look_at_differences(struct comparing *c, struct ws_drive *drive) {
     struct ws_contents *contents = malloc(sizeof *contents);
     struct ws_source *source = NULL;
     struct ws_error ignored;
-    c->only_remembered = r->different_parts && !elsewhere;
+    const struct ws_ext4_facts *v = &c->memory.volume;
+    c->in_use_parts = r->different_parts && !elsewhere;
+    /* Only a drive that was started has anything to remember: else it is damage, wherever it lies. */
+    const bool started = c->memory.volume_size && !c->memory.locked &&
+                         (v->mounts || v->needs_recovery || v->mounted_at > 0 || v->written_at > v->made_at);
+    c->only_remembered = c->in_use_parts && started;
     c->located_at = UINT64_MAX;
     for (unsigned i = 0; i < WS_LAYOUT_PARTS; i++)
         if ((elsewhere >> i & 1) && r->different_in[i] < c->located_at) c->located_at = r->different_in[i];
@@ -132,6 +138,14 @@ static void show_difference(const struct cli *cli, const struct comparing *c, co
         show_result(cli, true, "%s holds exactly what %s, but for what it remembers: all %llu difference%s lie there.",
                     c->facts.short_name, meant, (unsigned long long)r->different_chunks,
                     r->different_chunks == 1 ? "" : "s");
+        return;
+    }
+    if (c->in_use_parts) {
+        show_result(
+            cli, false,
+            "%s differs from what %s, in %llu place%s, all of them where a started system writes; but nothing tells "
+            "that it was ever started. If it was, --used leaves those volumes out.",
+            c->facts.short_name, meant, (unsigned long long)r->different_chunks, r->different_chunks == 1 ? "" : "s");
         return;
     }
     struct ws_located located = c->located;

@@ -226,19 +226,42 @@ static bool is_back(void *context, const struct ws_drive_facts *f) {
     return false;
 }
 
+/* Is it the very one? Without a serial number another stick looks the same: it must carry the mark of this build. */
+static bool is_the_one(struct targets *t, const struct target *x, const struct ws_drive_facts *facts) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    struct ws_unfinished mark;
+    uint8_t first[512];
+    if (facts->serial[0]) return true;
+    bool marked = cli_open_now(t->cli, facts, &drive, &source) == WS_OK &&
+                  ws_source_read(source, 0, first, sizeof first, &t->cli->error) == WS_OK &&
+                  ws_unfinished_read(first, &mark) &&
+                  strcmp(mark.build, ws_plan_facts(ws_build_plan(targets_build(t, x)))->fingerprint) == 0;
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return marked;
+}
+
+/* @return whether it is at work again; else it is away still: a desktop may be looking at it just now */
+static bool goes_on(struct targets *t, struct target *x, const struct ws_drive_facts *facts) {
+    struct ws_batch_start start;
+    const struct target was = *x;
+    x->facts = *facts;
+    x->called_back = true;
+    if (take_up(t, x, &start) && ws_batch_start(t->batch, &start, 1, &t->cli->error) == WS_OK) return true;
+    if (x->drive) x->drive->ops->close(x->drive);
+    *x = was;
+    return false;
+}
+
 /* Plugged in again, perhaps elsewhere; or given up. */
 static void look_for(struct targets *t, struct target *x) {
     struct cli *cli = t->cli;
     struct back back = {.x = x};
-    struct ws_batch_start start;
-    if (cli->port->ops->list(cli->port, is_back, &back, &cli->error) == WS_OK && back.here) {
-        x->facts = back.facts;
-        x->called_back = true;
-        if (take_up(t, x, &start) && ws_batch_start(t->batch, &start, 1, &cli->error) != WS_OK) fail(x, &cli->error);
-        else board_note(t, "  %s is back, and goes on\n", x->facts.short_name);
-    } else if (t->stopping || now_of(cli) - x->away_s > RETURN_S) {
-        x->state = TARGET_FAILED;
-    }
+    const bool here = cli->port->ops->list(cli->port, is_back, &back, &cli->error) == WS_OK && back.here;
+    if (here && is_the_one(t, x, &back.facts) && goes_on(t, x, &back.facts))
+        board_note(t, "  %s is back, and goes on\n", x->facts.short_name);
+    else if (t->stopping || now_of(cli) - x->away_s > RETURN_S) x->state = TARGET_FAILED;
 }
 
 bool targets_look(struct targets *t) {

@@ -129,6 +129,11 @@ expect 0 "What was never written was not looked at" "$satchel" check "$gorse" --
 expect 0 "It remembers" "$satchel" prove "$gorse" --on hut --confirm "$gorse"
 expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan "a folder/it's a plan"
 json 'd["good"] and not d["equal"] and d["only_remembered"]' "$satchel" check "$gorse" --plan "a folder/it's a plan" --json
+"$satchel" build "a folder/it's a plan" --confirm "$gorse" >/dev/null 2>&1
+last=$(python3 -c 'import json; print(max(p[0] + p[1] for p in json.load(open("a folder/it'"'"'s a plan.built"))["pieces"] if p[2] == "persistence") - 9)')
+printf x | dd of="b/$gorse.drive" bs=1 seek="$last" conv=notrunc 2>/dev/null # in the persistence volume, which was never in use
+expect 1 "nothing tells that it was ever started" "$satchel" check "$gorse" --plan "a folder/it's a plan"
+json 'not d["good"] and not d["only_remembered"]' "$satchel" check "$gorse" --plan "a folder/it's a plan" --json
 printf x | dd of="b/$gorse.drive" bs=1 seek=3000000 conv=notrunc 2>/dev/null
 expect 1 "in the file /live/filesystem.ext4" "$satchel" check "$gorse" --plan "a folder/it's a plan"
 expect 1 "in the piece from byte" "$satchel" check "$gorse" --record "a folder/it's a plan.built"
@@ -168,6 +173,16 @@ expect 0 "2 of 2 drives are ready" "$satchel" prepare --bench come --image curle
 expect 0 "blank" "$satchel" drives teasel --bench come
 bench_of wait ', "pulled": true, "plugged_at_s": 5' ', "plugged_at_s": 0' ', "plugged_at_s": 0'
 expect 0 "Plug the stick in now" "$satchel" prepare --bench wait --image curlew.iso --confirm "$a"
+
+# A stick without a serial number that looks the same is not taken for the one that went away
+printf '{"format": "wild-satchel-bench", "version": 1, "seed": 5, "pcs": [], "drives": [
+ {"name": "left", "model": "Gorse 32", "bus": "usb", "size_bytes": 1073741824, "write_bytes_s": 24000000, "read_bytes_s": 110000000, "small_write_s": 0.004, "cache_bytes": 1048576, "pulled_after_bytes": 9000000},
+ {"name": "right", "like": "left", "model": "Gorse 32", "pulled_after_bytes": 0, "pulled": true, "plugged_at_s": 9}]}' > same.json
+rm -rf same && "$satchel" bench setup same.json --bench same >/dev/null
+nameless=$("$satchel" drives left --bench same --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p')
+before=$(sha256sum same/*twin*.drive)
+expect 4 "went away" "$satchel" prepare --bench same --image curlew.iso --drive left --confirm "$nameless"
+ok "the other one was not touched" test "$before" = "$(sha256sum same/*twin*.drive)"
 
 # A run that was cut is taken up again by the same words; one that is locked has its secrets, once for all drives
 "$demo_image" large.iso live-boot 340 >/dev/null

@@ -25,6 +25,7 @@ struct ws_ext4_params {
     uint64_t grow_to;        /**< bytes it may have one day: room for the descriptors of so many is kept beside those it
                                 has (resize_inode), for a kernel that grows it in use to leave it in form; 0: none is */
     int64_t made_at;         /**< seconds since 1970-01-01 UTC */
+    uint16_t mounts;         /**< what a volume in use says of itself: how often it was mounted; 0 for a fresh one */
     /** A volume in use that this one takes the place of, NULL: none. It must be one composed here, of this size; its
      * label, UUID and seed stay. Files of the tree whose content stands on it keep their blocks, and what is new goes
      * where it has nothing: until the fixed structures are written, too, it is as it was. Borrowed, as long as the

@@ -231,6 +231,7 @@ static enum ws_status commit(struct sim_session *s, struct ws_error *error) {
     WS_TRY(recover(s, error));
     WS_TRY(ws_ext4_probe(s->volume, &facts, error));
     params.made_at = facts.made_at;
+    params.mounts = (uint16_t)(facts.mounts ? facts.mounts : 1); /* it was, to be written at all */
     WS_TRY(ws_ext4_measure(&params, s->kept, &g, error));
     if ((uint64_t)g.groups * g.inodes_a_group != facts.inodes)
         WS_GO(ws_fail(error, WS_E_UNSUPPORTED, "a simulated session writes only to volumes made by this library"));

@@ -81,6 +81,7 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     ws_store_le32(s + 0x24, BLOCKS_A_GROUP);
     ws_store_le32(s + 0x28, g->inodes_a_group);
     ws_store_le32(s + 0x30, (uint32_t)g->params.made_at);
+    ws_store_le16(s + 0x34, g->params.mounts);
     ws_store_le16(s + 0x36, 0xffff); /* no check by number of mounts */
     ws_store_le16(s + 0x38, 0xef53);
     ws_store_le16(s + 0x3a, 1); /* clean */
