@@ -16,6 +16,7 @@ static struct {
     pthread_mutex_t mutex;
     pthread_cond_t over;
     bool running, stop, said;
+    unsigned depth; /* how many began and have not ended */
     const struct cli *cli;
     char what[160];
     _Atomic uint64_t done, total;
@@ -63,7 +64,7 @@ static void *watch(void *argument) {
 void busy_begin(const struct cli *cli, const char *format, ...) {
     struct ws_text text = {0};
     va_list list;
-    if (busy.running || cli->progress == PROGRESS_NONE) return;
+    if (busy.depth++ || cli->progress == PROGRESS_NONE) return;
     va_start(list, format);
     ws_text_vprintf(&text, format, list);
     va_end(list);
@@ -77,7 +78,7 @@ void busy_begin(const struct cli *cli, const char *format, ...) {
 }
 
 void busy_end(void) {
-    if (!busy.running) return;
+    if (--busy.depth || !busy.running) return;
     (void)pthread_mutex_lock(&busy.mutex);
     busy.stop = true;
     (void)pthread_cond_signal(&busy.over);
