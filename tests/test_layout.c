@@ -251,6 +251,105 @@ static void pieces_of_a_source(void) {
     free(bytes);
 }
 
+/* Sums of what was written stand for the sources: what reads back otherwise is found where it is, and the digests are
+ * those of what was found. */
+static void sums_stand_for_what_was_written(void) {
+    enum { SIZE = 24 * MIB };
+    for (int round = 0; round < cases_of(8); round++) {
+        uint8_t *wanted = malloc(SIZE);
+        struct memory_drive *d = memory_drive(SIZE, 512);
+        struct ws_layout *layout = random_layout(SIZE, round % 2 ? 4 : 300, false, wanted);
+        struct ws_write_result written;
+        struct ws_check_result plain, check;
+        struct ws_sums sums = {0};
+        struct ws_digests *digests = NULL;
+        uint64_t worked_out, asked;
+        OK(ws_digests_open(plain_port(), &digests, &error));
+        OK(ws_write(plain_port(), layout, &d->drive, &(struct ws_write_options){.sums = &sums}, &written, &error));
+        for (size_t i = 0; i < sums.count; i++) { /* the polynomial's own digits, bit by bit */
+            uint64_t sum = UINT64_MAX;
+            for (uint32_t k = 0; k < sums.list[i].length && k < 300; k++) {
+                sum ^= (uint64_t)d->bytes[sums.list[i].at + k] << 56;
+                for (int bit = 0; bit < 8; bit++) sum = sum << 1 ^ (sum >> 63 ? 0x42f0e1eba9ea3693u : 0);
+            }
+            if (sums.list[i].length <= 300) CHECK(sums.list[i].sum == ~sum);
+            CHECK(ws_sums_find(&sums, sums.list[i].at, sums.list[i].length) == &sums.list[i]);
+            CHECK(!ws_sums_find(&sums, sums.list[i].at, sums.list[i].length + 1ull));
+        }
+        struct ws_check_options o = {.with_hash = true};
+        OK(ws_check(plain_port(), layout, &d->drive, &o, &plain, &error));
+        o.written = &sums;
+        o.digests = digests;
+        for (int again = 0; again < 2; again++) {
+            OK(ws_check(plain_port(), layout, &d->drive, &o, &check, &error));
+            CHECK(check.equal);
+            CHECK_STR(check.sha256, plain.sha256);
+        }
+        ws_digests_count(digests, &worked_out, &asked);
+        CHECK(worked_out == sums.count && asked == 2 * sums.count);
+        const struct ws_sum *bad = &sums.list[random_below(sums.count)];
+        uint64_t at = bad->at + random_below(bad->length);
+        d->bytes[at] ^= 32;
+        OK(ws_check(plain_port(), layout, &d->drive, &(struct ws_check_options){.with_hash = true}, &plain, &error));
+        OK(ws_check(plain_port(), layout, &d->drive, &o, &check, &error));
+        CHECK(!check.equal && check.different_at == at && check.different_chunks == 1);
+        CHECK_STR(check.sha256, plain.sha256);
+        ws_digests_close(digests);
+        ws_sums_free(&sums);
+        ws_layout_close(layout);
+        memory_drive_free(d);
+        free(wanted);
+    }
+}
+
+struct asking {
+    struct ws_digests *digests;
+    const uint8_t *bytes;
+    uint8_t found[400][32];
+};
+
+static void ask_for_digests(void *context) {
+    struct asking *a = context;
+    for (unsigned i = 0; i < 400; i++) {
+        struct ws_digest_piece p = {.at = i / 2 * 4096, .length = 4096}; /* two of each place, of other bytes */
+        const uint8_t *bytes = a->bytes + (size_t)i * 100;
+        if (!ws_digests_of(a->digests, &p, ws_sum_of(bytes, 4096), bytes, a->found[i])) abort();
+    }
+}
+
+/* Each digest is worked out by one, and all have it. */
+static void several_tasks_ask_for_digests(void) {
+    enum { TASKS = 4, BYTES = 400 * 100 + 4096 };
+    uint8_t bytes[BYTES];
+    struct asking *asking = calloc(TASKS, sizeof *asking);
+    struct ws_task *task[TASKS] = {NULL};
+    struct ws_digests *digests = NULL;
+    struct ws_port *port = NULL;
+    uint64_t worked_out, asked;
+    random_bytes(bytes, BYTES);
+    OK(ws_linux_open(&port, &error));
+    OK(ws_digests_open(port, &digests, &error));
+    for (int i = 0; i < TASKS; i++) {
+        asking[i] = (struct asking){.digests = digests, .bytes = bytes};
+        OK(port->ops->start(port, ask_for_digests, &asking[i], &task[i], &error));
+    }
+    for (int i = 0; i < TASKS; i++) port->ops->join(port, task[i]);
+    ws_digests_count(digests, &worked_out, &asked);
+    CHECK_INT(worked_out, 400);
+    CHECK_INT(asked, 400 * TASKS);
+    for (int i = 0; i < 400; i++) {
+        char hex[WS_HASH_HEX], is[65];
+        OK(ws_hash_bytes(WS_HASH_SHA256, bytes + (size_t)i * 100, 4096, hex, &error));
+        for (int t = 0; t < TASKS; t++) {
+            for (int k = 0; k < 32; k++) snprintf(is + 2 * k, 3, "%02x", asking[t].found[i][k]);
+            CHECK_STR(is, hex);
+        }
+    }
+    ws_digests_close(digests);
+    port->ops->close(port);
+    free(asking);
+}
+
 /* Two layouts are alike only if every byte is: places, what is made here, and inputs by their digests. */
 static void a_fingerprint_tells_layouts_apart(void) {
     enum { CASES = 8 };
@@ -648,6 +747,8 @@ int main(int argc, char **argv) {
         {"outlines say where a source was changed", outlines_say_where_a_source_was_changed},
         {"pieces stand for the layout", pieces_stand_for_the_layout},
         {"pieces of a source", pieces_of_a_source},
+        {"sums stand for what was written", sums_stand_for_what_was_written},
+        {"several tasks ask for digests", several_tasks_ask_for_digests},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},
         {"a fingerprint reads no input", a_fingerprint_reads_no_input},
         {"sources tell their pieces", sources_tell_their_pieces},

@@ -52,6 +52,45 @@ void ws_outline_compare(const char *was, const char *is, size_t pieces, struct w
 WS_CHECKED enum ws_status ws_pieces_of_source(struct ws_port *port, const struct ws_source *source, unsigned part,
                                               struct ws_pieces *pieces, struct ws_error *error);
 
+/** What a stretch of a drive was written with, told from accidents, not from intent: CRC-64 (ECMA-182, annex B). Twenty
+ *  times as fast as a digest, for what is compared within one run. */
+struct ws_sum {
+    uint64_t at;     /**< byte of the drive */
+    uint32_t length; /**< bytes */
+    uint64_t sum;
+};
+uint64_t ws_sum_of(const void *bytes, size_t length);
+/** In ascending order. Zero-initialised: none. */
+struct ws_sums {
+    struct ws_sum *list; /**< owned */
+    size_t count, room;
+};
+void ws_sums_free(struct ws_sums *sums);
+/** @return WS_E_NOMEM */
+WS_CHECKED enum ws_status ws_sums_add(struct ws_sums *sums, const struct ws_sum *sum, struct ws_error *error);
+/** That of exactly this stretch; NULL: none is known. */
+const struct ws_sum *ws_sums_find(const struct ws_sums *sums, uint64_t at, uint64_t length);
+
+/** Digests that were worked out, for drives that are checked beside each other and hold the same in most places: each
+ * is worked out once. Bytes of one place, length and sum are taken for the same; that they are so by accident only is
+ * for the caller to know: a wrong digest in a drive's list makes a later check of a sound drive fail, never one pass.
+ */
+struct ws_digests;
+/** @param port  for waiting while another task works one out; may be NULL
+ *  @return WS_E_NOMEM */
+WS_CHECKED enum ws_status ws_digests_open(struct ws_port *port, struct ws_digests **digests, struct ws_error *error);
+/** @param digests  may be NULL; nobody may be using it any more */
+void ws_digests_close(struct ws_digests *digests);
+/** SHA-256 of `piece->length` bytes. By any number of tasks at once.
+ *  @param digests  NULL: worked out anyway
+ *  @param piece    its place and length
+ *  @param sum      of the bytes
+ *  @return false if it could not be worked out */
+bool ws_digests_of(struct ws_digests *digests, const struct ws_digest_piece *piece, uint64_t sum, const void *bytes,
+                   uint8_t sha256[32]);
+/** How many were worked out, and how many were asked for. */
+void ws_digests_count(struct ws_digests *digests, uint64_t *worked_out, uint64_t *asked);
+
 WS_END
 
 #endif

@@ -74,9 +74,9 @@ struct ws_write_options {
     /** The body's inputs may change under the reader: of a change only its log is read back, not the body, which nobody
      *  could compare with anything. */
     bool body_moves;
-    /** out, to be freed by the caller: digests of the body's pieces that were written, as they were meant; may be NULL.
+    /** out, to be freed by the caller: sums of the body's stretches that were written, as they were meant; may be NULL.
      *  What an earlier run wrote is not among them. See struct ws_check_options. */
-    struct ws_pieces *pieces;
+    struct ws_sums *sums;
 };
 
 struct ws_write_result {
@@ -128,9 +128,10 @@ struct ws_check_options {
     enum ws_check_scope scope;
     bool with_hash;
     struct ws_pieces *pieces; /**< with_hash: out, the digests in pieces, to be freed; may be NULL */
-    /** with_hash: digests of what was meant, as ws_write() gives them: what they cover is not read from the layout's
-     *  sources once more, but where it differs. May be NULL. */
-    const struct ws_pieces *written;
+    /** with_hash: sums of what was meant, as ws_write() gives them: what they cover is not read from the layout's
+     * sources once more, but where it differs. May be NULL. */
+    const struct ws_sums *written;
+    struct ws_digests *digests;          /**< with written: where they are known already, or put; may be NULL */
     uint32_t leave_out;                  /**< bit N: part N of the layout is neither compared nor hashed */
     uint64_t unknown_at, unknown_length; /**< of the layout: bytes whose value is not known here, and not compared */
     ws_progress_call on_progress;        /**< may be NULL */

@@ -31,6 +31,7 @@ struct ws_batch {
     struct ws_request request;
     const struct ws_source *input[WS_INPUTS_MOST];
     struct ws_shared *shared;
+    struct ws_digests *digests;
     struct one *one[WS_BATCH_MOST];
     size_t count;
     bool any_begun;
@@ -55,8 +56,9 @@ enum ws_status ws_batch_open(struct ws_port *port, const struct ws_request *requ
     memcpy(b->input, input, sizeof b->input);
     atomic_flag_clear(&b->claimed);
     enum ws_status status = ws_shared_open(port, WS_BATCH_MOST, WINDOW, PATIENCE_S, &b->shared, error);
+    if (status == WS_OK) status = ws_digests_open(port, &b->digests, error);
     if (status == WS_OK) *out = b;
-    else free(b);
+    else ws_batch_close(b);
     return status;
 }
 
@@ -74,6 +76,7 @@ void ws_batch_close(struct ws_batch *b) {
     ws_root_close(&b->root);
     ws_tree_close(b->medium);
     ws_image_free(&b->image);
+    ws_digests_close(b->digests);
     ws_shared_close(b->shared);
     free(b);
 }
@@ -168,6 +171,10 @@ enum ws_status batch_await_inputs(struct ws_batch *b, struct ws_error *error) {
     }
     if (b->status != WS_OK) *error = b->error;
     return b->status;
+}
+
+struct ws_digests *batch_digests(const struct ws_batch *b) {
+    return b->digests;
 }
 
 void batch_has_read(struct ws_batch *b, size_t number) { ws_shared_leave(b->shared, number); }

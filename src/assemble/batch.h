@@ -14,6 +14,8 @@ const struct ws_source *batch_input(const struct ws_batch *batch, size_t number)
 bool batch_checks_inputs(struct ws_batch *batch, size_t number);
 void batch_inputs_checked(struct ws_batch *batch, size_t number, enum ws_status status, const struct ws_error *error);
 enum ws_status batch_await_inputs(struct ws_batch *batch, struct ws_error *error);
+/* Of what they were found to hold: each worked out once. */
+struct ws_digests *batch_digests(const struct ws_batch *batch);
 /* This one reads no more: the others need not wait for it. */
 void batch_has_read(struct ws_batch *batch, size_t number);
 

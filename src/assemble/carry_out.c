@@ -67,7 +67,7 @@ struct carrying {
     struct ws_build_result *result;
     struct beside beside;
     struct ws_task *task;
-    struct ws_pieces written; /* what was meant, so that the check reads no source again; none where reading is cheap */
+    struct ws_sums written; /* what was meant, so that the check reads no source again; none where reading is cheap */
 };
 
 /* Comparing what an earlier run wrote takes a while: the drive is asked once more who it is. */
@@ -132,6 +132,7 @@ static enum ws_status before_seal(void *context, struct ws_error *error) {
                                  .with_hash = !plain,
                                  .pieces = plain ? NULL : c->options->pieces,
                                  .written = c->written.count ? &c->written : NULL,
+                                 .digests = c->build->batch ? batch_digests(c->build->batch) : NULL,
                                  .on_progress = c->options->on_progress,
                                  .context = c->options->context};
     bool renewal = build_is_change(c->build->plan); /* compared by the change itself so far */
@@ -198,7 +199,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
         .before_seal = before_seal,
         .hook_context = &c,
         .body_moves = build_moves(b),
-        .pieces = b->batch && !options->skip_check ? &c.written : NULL,
+        .sums = b->batch && !options->skip_check ? &c.written : NULL,
     };
     c.beside.build = b;
     c.beside.port = port;
@@ -208,7 +209,7 @@ enum ws_status ws_build_carry_out(struct ws_build *b, struct ws_port *port, stru
                                     : ws_write(port, b->layout, drive, &w, &result->write, error);
     if (c.task) port->ops->join(port, c.task);
     ws_pieces_free(&c.beside.pieces);
-    ws_pieces_free(&c.written);
+    ws_sums_free(&c.written);
     WS_TRY(status);
     if (renewal) return options->skip_check || w.body_moves ? WS_OK : check_changed(&c, error);
     result->write.seconds -= result->check.seconds; /* the check stands between body and seal */

@@ -5,7 +5,6 @@
 #include "wild_satchel/pieces.h"
 #include "wild_satchel/write.h"
 
-#include <openssl/evp.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -26,8 +25,10 @@ struct reading {
 struct hashing {
     struct ws_task *task;
     const struct passing *of; /* NULL: nothing under way */
-    uint8_t sha256[32];
-    bool failed;
+    struct ws_digests *digests;
+    bool with_sum, failed;
+    uint64_t sum;
+    struct ws_digest_piece piece;
 };
 
 struct checking {
@@ -55,7 +56,10 @@ static void read_chunk(void *context) {
 
 static void hash_chunk(void *context) {
     struct hashing *h = context;
-    h->failed = EVP_Digest(h->of->chunk.data, h->of->chunk.length, h->sha256, NULL, EVP_sha256(), NULL) != 1;
+    const struct ws_chunk *c = &h->of->chunk;
+    h->piece = (struct ws_digest_piece){.at = c->at, .length = (uint32_t)c->length, .part = h->of->part};
+    if (h->with_sum) h->sum = ws_sum_of(c->data, c->length);
+    h->failed = !ws_digests_of(h->with_sum ? h->digests : NULL, &h->piece, h->sum, c->data, h->piece.sha256);
 }
 
 static size_t first_difference(const char *a, const char *b, size_t length) {
@@ -108,17 +112,9 @@ static enum ws_status wait_for(struct checking *c, const struct passing *p, stru
     return ws_bad_place(p->chunk.status, error);
 }
 
-/* The digest of what was written in this place; NULL: none is known. */
-static const uint8_t *written_there(const struct checking *c, const struct ws_chunk *chunk) {
-    const struct ws_pieces *w = c->options->written;
-    size_t low = 0;
-    for (size_t high = w ? w->count : 0; low < high;) {
-        size_t middle = low + (high - low) / 2;
-        if (w->list[middle].at < chunk->at) low = middle + 1;
-        else high = middle;
-    }
-    bool there = w && low < w->count && w->list[low].at == chunk->at && w->list[low].length == chunk->length;
-    return there ? w->list[low].sha256 : NULL;
+/* The sum of what was written in this place; NULL: none is known. */
+static const struct ws_sum *written_there(const struct checking *c, const struct ws_chunk *chunk) {
+    return c->options->written ? ws_sums_find(c->options->written, chunk->at, chunk->length) : NULL;
 }
 
 /* Where in a chunk of another digest than was meant: read from the layout after all. */
@@ -134,12 +130,11 @@ static enum ws_status finish_hash(struct checking *c, struct hashing *h, struct 
     if (!h->of) return WS_OK;
     c->port->ops->join(c->port, h->task);
     const struct ws_chunk *chunk = &h->of->chunk;
-    struct ws_digest_piece piece = {.at = chunk->at, .length = (uint32_t)chunk->length, .part = h->of->part};
-    memcpy(piece.sha256, h->sha256, 32);
-    const uint8_t *meant = h->of->meant ? NULL : written_there(c, chunk);
+    const struct ws_digest_piece piece = h->piece;
+    const struct ws_sum *meant = h->of->meant ? NULL : written_there(c, chunk);
     h->of = NULL;
     if (h->failed) return ws_fail(error, WS_E_NOMEM, "a hash could not be worked out");
-    if (meant && memcmp(meant, piece.sha256, 32) != 0) WS_TRY(find_difference(c, chunk, piece.part, error));
+    if (meant && meant->sum != h->sum) WS_TRY(find_difference(c, chunk, piece.part, error));
     while (c->wanted && c->options->leave_out >> c->wanted->list[c->finished].part & 1) c->finished++;
     if (c->wanted && memcmp(c->wanted->list[c->finished++].sha256, piece.sha256, 32) != 0)
         note_difference(c, piece.at, piece.part);
@@ -150,6 +145,8 @@ static enum ws_status begin_hash(struct checking *c, const struct passing *p, si
     struct hashing *h = &c->hasher[number % HASHERS];
     WS_TRY(finish_hash(c, h, error));
     h->of = p;
+    h->digests = c->options->digests;
+    h->with_sum = !p->meant && written_there(c, &p->chunk);
     enum ws_status status = c->port->ops->start(c->port, hash_chunk, h, &h->task, error);
     if (status != WS_OK) h->of = NULL;
     return status;

@@ -13,7 +13,7 @@ struct ws_chunk {
     size_t length;
     char *data; /* WS_ALIGN-aligned, WS_CHUNK bytes */
     unsigned part;
-    uint8_t sha256[32]; /* of what was filled in, where that is asked for */
+    uint64_t sum; /* of what was filled in, where that is asked for */
     enum ws_status status;
     struct ws_error error;
 };

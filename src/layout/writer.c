@@ -5,7 +5,6 @@
 #include "wild_satchel/pieces.h"
 #include "wild_satchel/write.h"
 
-#include <openssl/evp.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -30,15 +29,14 @@ struct writer {
 struct fill {
     const struct ws_source *view;
     struct ws_chunk *chunk;
-    bool digest;
+    bool sums;
 };
 
 static void fill_chunk(void *context) {
     struct fill *fill = context;
     struct ws_chunk *c = fill->chunk;
     c->status = ws_chunk_fill(fill->view, c, &c->error);
-    if (c->status == WS_OK && fill->digest && EVP_Digest(c->data, c->length, c->sha256, NULL, EVP_sha256(), NULL) != 1)
-        c->status = ws_fail(&c->error, WS_E_NOMEM, "a hash could not be worked out");
+    if (c->status == WS_OK && fill->sums) c->sum = ws_sum_of(c->data, c->length);
 }
 
 /* The first sector, once what was written before is on the medium: the mark never says more than is true. It is flushed
@@ -142,7 +140,7 @@ static enum ws_status read_ahead(struct writer *w, struct ws_cursor *cursor, str
         next->part = cursor->chunk_part;
         a->ended = next->length == 0;
         if (a->ended) break;
-        a->fill[i] = (struct fill){w->view, next, w->options->pieces && cursor->phase == (int)WS_PHASE_BODY};
+        a->fill[i] = (struct fill){w->view, next, w->options->sums && cursor->phase == (int)WS_PHASE_BODY};
         WS_TRY(w->port->ops->start(w->port, fill_chunk, &a->fill[i], &a->task[i], error));
         a->count++;
     }
@@ -175,11 +173,8 @@ static enum ws_status put_chunk(struct writer *w, enum ws_phase phase, const str
                                 bool last, struct ws_error *error) {
     enum ws_step step = phase == WS_PHASE_SEAL ? WS_STEP_SEALING : WS_STEP_WRITING;
     WS_TRY(ws_bad_place(write_any(w, c->at, c->data, c->length, error), error));
-    if (w->options->pieces && phase == WS_PHASE_BODY) {
-        struct ws_digest_piece piece = {.at = c->at, .length = (uint32_t)c->length, .part = c->part};
-        memcpy(piece.sha256, c->sha256, sizeof piece.sha256);
-        WS_TRY(ws_pieces_add(w->options->pieces, &piece, error));
-    }
+    if (w->options->sums && phase == WS_PHASE_BODY)
+        WS_TRY(ws_sums_add(w->options->sums, &(struct ws_sum){c->at, (uint32_t)c->length, c->sum}, error));
     w->result->written += c->length;
     *since_flush += c->length;
     w->done += c->length;
