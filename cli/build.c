@@ -125,7 +125,6 @@ static enum ws_status finish_change(struct cli *cli, struct building *b) {
     WS_TRY(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error));
     WS_TRY(cli->port->ops->open(cli->port, facts.id, WS_OPEN_WRITE, &drive, &cli->error));
     stop_listen(); /* it is not stopped in between: that would only have to be finished again */
-    WS_GO(drive->ops->describe(drive, &facts, &cli->error));
     /* nothing is lost by it: the drive's own name, typed to say which, confirms it, too */
     WS_GO(ws_drive_confirmed(&facts, build_wished.confirm ? build_wished.confirm : finish, &cli->error));
     WS_GO(ws_change_finish(cli->port, drive, tell, b, &written, &cli->error));

@@ -86,7 +86,7 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
                         "the locked volume is not held against the plan, which does not know its key; --record FILE "
                         "compares it, too");
     const char *meant_for = c->by_plan ? ws_plan_drive(c->plan.plan)->name : c->record.drive;
-    if (strcmp(meant_for, c->facts.short_name) != 0)
+    if (!ws_drive_alike(&c->facts, meant_for))
         return ws_fail(&cli->error, WS_E_USAGE, "the %s is for %s, this is %s", c->by_plan ? "plan" : "record",
                        meant_for, c->facts.short_name);
     enum ws_status status =

@@ -14,12 +14,21 @@ struct seen {
     char who[SEEN_MOST][160];
     size_t count;
 };
+/* One that is done: plugged in again it stays as it is. Without a serial number it is known by what was laid down: the
+ * first piece of each of its parts, identifiers among them. A plain copy has none of its own, and is not known again.
+ */
+struct done {
+    char name[64];
+    bool by_name;
+    struct ws_digest_piece piece[WS_LAYOUT_PARTS];
+    size_t pieces;
+};
 struct coming {
     struct targets *t;
     struct seen before, now;
     struct ws_drive_facts fresh[TARGETS_MOST];
     size_t fresh_count;
-    char ready[SEEN_MOST][64]; /* names of those that are done: plugged in again they stay as they are */
+    struct done ready[SEEN_MOST];
     size_t ready_count;
     bool first;
 };
@@ -47,27 +56,65 @@ static bool is_known(const struct seen *s, const char *who) {
 
 static bool visit(void *context, const struct ws_drive_facts *f) {
     struct coming *c = context;
+    struct ws_drive_facts own = *f;
     char who[160];
-    (void)snprintf(who, sizeof who, "%.63s %.90s", f->short_name, f->place[0] ? f->place : f->id);
+    if (!f->serial[0]) ws_drive_call_by_place(&own); /* another that looks like it may come any moment */
+    (void)snprintf(who, sizeof who, "%.63s %.90s", own.short_name, f->place[0] ? f->place : f->id);
     if (c->now.count < SEEN_MOST) memcpy(c->now.who[c->now.count++], who, sizeof who);
     if (c->first || is_known(&c->before, who) || c->fresh_count == TARGETS_MOST) return true;
-    c->fresh[c->fresh_count++] = *f;
+    c->fresh[c->fresh_count++] = own;
     return true;
 }
 
 static enum ws_status look_round(struct coming *c) {
     struct cli *cli = c->t->cli;
     c->now.count = c->fresh_count = 0;
-    WS_TRY(cli->port->ops->list(cli->port, visit, c, &cli->error));
+    WS_TRY(ws_drives_list(cli->port, visit, c, &cli->error));
     c->before = c->now;
     c->first = false;
     return WS_OK;
 }
 
-static bool was_done(const struct coming *c, const char *name) {
-    for (size_t i = 0; i < c->ready_count; i++)
-        if (strcmp(c->ready[i], name) == 0) return true;
-    return false;
+static void note_done(struct coming *c, const struct target *x) {
+    const struct ws_plan_facts *p = ws_plan_facts(ws_build_plan(targets_build(c->t, x)));
+    if (c->ready_count == SEEN_MOST) return;
+    struct done *d = &c->ready[c->ready_count++];
+    (void)snprintf(d->name, sizeof d->name, "%s", x->facts.short_name);
+    d->by_name = x->facts.serial[0] != '\0';
+    uint32_t seen = 0;
+    for (size_t i = 0; i < x->pieces.count && p->kind != WS_KIND_REPLICA; i++) {
+        const struct ws_digest_piece *piece = &x->pieces.list[i];
+        if (seen >> piece->part & 1) continue;
+        seen |= 1u << piece->part;
+        d->piece[d->pieces++] = *piece;
+    }
+}
+
+static bool holds(const struct ws_source *source, const struct done *d, char *buffer) {
+    struct ws_error ignored;
+    bool all = d->pieces > 0;
+    for (size_t i = 0; i < d->pieces && all; i++) {
+        uint8_t sha256[32];
+        const struct ws_digest_piece *p = &d->piece[i];
+        all = ws_source_read(source, p->at, buffer, p->length, &ignored) == WS_OK &&
+              ws_digests_of(NULL, p, 0, buffer, sha256) && memcmp(sha256, p->sha256, 32) == 0;
+    }
+    return all;
+}
+
+static bool was_done(struct coming *c, const struct ws_drive_facts *f) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    char *buffer = f->serial[0] ? NULL : malloc(WS_DIGEST_BYTES);
+    bool done = false, open = buffer && cli_open_now(c->t->cli, f, &drive, &source) == WS_OK;
+    for (size_t i = 0; i < c->ready_count && !done; i++) {
+        const struct done *d = &c->ready[i];
+        done = d->by_name ? strcmp(d->name, f->short_name) == 0 : open && holds(source, d, buffer);
+    }
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    free(buffer);
+    return done;
 }
 
 static enum ws_status take_in(struct coming *c) {
@@ -80,7 +127,7 @@ static enum ws_status take_in(struct coming *c) {
             board_note(t, "  %s is not like it was said, and is left alone\n", f->short_name);
             continue;
         }
-        if (was_done(c, f->short_name)) {
+        if (was_done(c, f)) {
             board_note(t, "  %s is ready already\n", f->short_name);
             continue;
         }
@@ -132,7 +179,7 @@ static void sweep(struct coming *c, int *code) {
         board_note(t, "  %s %s%s%s\n", x->facts.short_name,
                    good ? "is ready: the next, please" : "is not ready: ", good ? "" : x->error.what,
                    x->released ? " (safe to unplug)" : "");
-        if (good && c->ready_count < SEEN_MOST) memcpy(c->ready[c->ready_count++], x->facts.short_name, 64);
+        if (good) note_done(c, x);
         if (!good && cli_exit_code(x->error.status) > *code) *code = cli_exit_code(x->error.status);
         targets_end(t, i);
     }

@@ -251,8 +251,7 @@ enum ws_status cli_open_now(struct cli *cli, const struct ws_drive_facts *facts,
 
 enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *planned, struct ws_drive_facts *facts) {
     if (cli_find_drive(cli, planned->name, facts) == WS_OK) return WS_OK;
-    if (cli_find_drive(cli, planned->seen_at, facts) == WS_OK && strcmp(facts->short_name, planned->name) == 0)
-        return WS_OK;
+    if (cli_find_drive(cli, planned->seen_at, facts) == WS_OK && ws_drive_alike(facts, planned->name)) return WS_OK;
     ws_fail(&cli->error, WS_E_REFUSED, "the planned drive is not here: %s, serial %s", planned->name,
             planned->serial[0] ? planned->serial : "unknown");
     return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");

@@ -258,7 +258,7 @@ int run_drives(struct cli *cli, const char *const word[]) {
         WS_GO(cli_find_or_make(cli, word[0], make, &seen->facts[0], &made));
         seen->count = 1;
     } else {
-        WS_GO(cli->port->ops->list(cli->port, collect, seen, &cli->error));
+        WS_GO(ws_drives_list(cli->port, collect, seen, &cli->error));
     }
     code = works ? cli_drive_work(cli, &seen->facts[0], &work) : show_drives(cli, seen, word[0] != NULL, contents);
 done:

@@ -321,7 +321,7 @@ static enum ws_status load_trial(struct cli *cli, const char *path, struct plann
         ws_fail_where(&cli->error, "%s", path);
         return status;
     }
-    if (strcmp(g->trial.drive_name, g->facts.short_name) != 0 || strcmp(g->trial.drive_serial, g->facts.serial) != 0 ||
+    if (!ws_drive_called(&g->facts, g->trial.drive_name) || strcmp(g->trial.drive_serial, g->facts.serial) != 0 ||
         g->trial.drive_size != g->facts.size) {
         ws_fail(&cli->error, WS_E_USAGE, "this trial is of another drive: %s", g->trial.drive_name);
         return ws_fail_where(&cli->error, "%s", path);

@@ -98,7 +98,7 @@ static enum ws_status choose(struct cli *cli, struct ws_drive_facts *facts) {
     for (;;) {
         u.count = 0;
         ws_text_free(&u.names);
-        WS_GO(cli->port->ops->list(cli->port, is_usable, &u, &cli->error));
+        WS_GO(ws_drives_list(cli->port, is_usable, &u, &cli->error));
         if (u.count) break;
         if (!cli->port->ops->watch) {
             ws_fail(&cli->error, WS_E_NOTFOUND, "no drive here may be used");

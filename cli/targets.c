@@ -208,22 +208,28 @@ static void conclude(struct targets *t, struct target *x) {
     if (status != WS_E_GONE || t->stopping) return;
     x->state = TARGET_AWAY;
     x->away_s = now_of(t->cli);
-    board_note(t, "  %s went away: plug it in again, and it goes on from where it was\n", x->facts.short_name);
+    board_note(t, "  %s went away: plug it in again%s, and it goes on from where it was\n", x->facts.short_name,
+               strchr(x->facts.short_name, '@') ? " in the same place" : "");
 }
 
+/* Drives that may be the one that went away: several, where they look alike. */
 struct back {
+    const struct targets *t;
     const struct target *x;
-    struct ws_drive_facts facts;
-    bool here;
+    struct ws_drive_facts facts[TARGETS_MOST];
+    size_t count;
 };
 static bool is_back(void *context, const struct ws_drive_facts *f) {
     struct back *b = context;
     const struct ws_drive_facts *was = &b->x->facts;
-    if (strcmp(f->short_name, was->short_name) != 0 || strcmp(f->serial, was->serial) != 0 || f->size != was->size)
+    struct ws_drive_facts own = *f;
+    if (strchr(was->short_name, '@')) ws_drive_call_by_place(&own); /* its plan has the place */
+    if (!ws_drive_called(&own, was->short_name) || strcmp(f->serial, was->serial) != 0 || f->size != was->size)
         return true;
-    b->facts = *f;
-    b->here = true;
-    return false;
+    for (size_t i = 0; i < b->t->count; i++) /* another of them, at work */
+        if (b->t->one[i]->drive && strcmp(b->t->one[i]->facts.id, f->id) == 0) return true;
+    if (b->count < TARGETS_MOST) b->facts[b->count++] = own;
+    return true;
 }
 
 /* Is it the very one? Without a serial number another stick looks the same: it must carry the mark of this build. */
@@ -257,10 +263,14 @@ static bool goes_on(struct targets *t, struct target *x, const struct ws_drive_f
 /* Plugged in again, perhaps elsewhere; or given up. */
 static void look_for(struct targets *t, struct target *x) {
     struct cli *cli = t->cli;
-    struct back back = {.x = x};
-    const bool here = cli->port->ops->list(cli->port, is_back, &back, &cli->error) == WS_OK && back.here;
-    if (here && is_the_one(t, x, &back.facts) && goes_on(t, x, &back.facts))
-        board_note(t, "  %s is back, and goes on\n", x->facts.short_name);
+    struct back *back = calloc(1, sizeof *back);
+    bool on = false;
+    if (back) *back = (struct back){.t = t, .x = x};
+    if (back && ws_drives_list(cli->port, is_back, back, &cli->error) == WS_OK)
+        for (size_t i = 0; i < back->count && !on; i++)
+            on = is_the_one(t, x, &back->facts[i]) && goes_on(t, x, &back->facts[i]);
+    free(back);
+    if (on) board_note(t, "  %s is back, and goes on\n", x->facts.short_name);
     else if (t->stopping || now_of(cli) - x->away_s > RETURN_S) x->state = TARGET_FAILED;
 }
 

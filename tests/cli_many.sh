@@ -184,6 +184,42 @@ before=$(sha256sum same/*twin*.drive)
 expect 4 "went away" "$satchel" prepare --bench same --image curlew.iso --drive left --confirm "$nameless"
 ok "the other one was not touched" test "$before" = "$(sha256sum same/*twin*.drive)"
 
+# Two of one model without serial numbers are told apart by their places, and by nothing else
+printf '{"format": "wild-satchel-bench", "version": 1, "seed": 5, "pcs": [], "drives": [
+ {"name": "A", "model": "Gorse 32", "bus": "usb", "place": "1-1", "size_bytes": 1073741824, "write_bytes_s": 24000000, "read_bytes_s": 110000000, "small_write_s": 0.004, "cache_bytes": 1048576},
+ {"name": "B", "like": "A", "model": "Gorse 32", "place": "1-2.3"%s}]}' "" > alike.json
+rm -rf alike && "$satchel" bench setup alike.json --bench alike >/dev/null
+WILD_SATCHEL_BENCH=alike
+base=$("$satchel" drives A --json | sed -n 's/^ *"name": "\(.*\)@1-1",$/\1/p')
+ok "each has its place in its name" sh -c "'$satchel' drives | grep -q '^$base@1-1 .*yes' && '$satchel' drives | grep -q '^$base@1-2.3 .*yes'"
+expect 2 "use the whole name, or unplug all but one" "$satchel" plan --image curlew.iso --drive "$base"
+expect 2 "$base@1-1, $base@1-2.3" "$satchel" plan --image curlew.iso --drive gorse
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --drive 1-2.3 --save place.plan
+expect 3 "confirm with the drive's own name: $base@1-2.3" "$satchel" build place.plan --confirm "$base"
+expect 3 "confirm with the drive's own name: $base@1-2.3" "$satchel" build place.plan --confirm "$base@1-1"
+untouched=$(sha256sum "alike/$base.drive")
+expect 0 "flushed and checked" "$satchel" build place.plan --confirm "$base@1-2.3"
+expect 0 "holds exactly" "$satchel" check 1-2.3 --plan place.plan
+ok "the other one was not touched" test "$untouched" = "$(sha256sum "alike/$base.drive")"
+expect 3 "the name given does not confirm" "$satchel" drives A --blank --confirm "$base"
+expect 0 "is an ordinary drive again" "$satchel" drives A --blank --confirm "$base@1-1"
+"$satchel" bench pull A >/dev/null
+ok "alone it needs none" sh -c "'$satchel' drives | grep -q '^$base  *1-2.3 '"
+expect 0 "holds exactly" "$satchel" check "$base" --record place.plan.built
+expect 0 "flushed and checked" "$satchel" build place.plan --confirm "$base@1-2.3" # the name that the plan has
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --drive "$base" --save alone.plan
+"$satchel" bench plug A >/dev/null
+expect 3 "looks exactly the same" "$satchel" build alone.plan --confirm "$base" # made when it was alone
+"$satchel" bench pull B >/dev/null
+expect 3 "the planned drive is not here" "$satchel" build place.plan --confirm "$base@1-2.3" # only the other one is
+"$satchel" bench plug B >/dev/null
+expect 0 "2 of 2 drives are ready" "$satchel" prepare --image curlew.iso --drive 1-1 --drive 1-2.3 --confirm "$base@1-1" --confirm "$base@1-2.3"
+ok "a record for each" test -s "$base@1-1.plan.built" -a -s "$base@1-2.3.plan.built"
+sed -e 's/"place": "1-1",/"place": "1-1", "pulled": true, "plugged_at_s": 5,/; s/"place": "1-2.3"/"place": "1-2.3", "pulled": true, "plugged_at_s": 9/' alike.json > stream.json
+"$satchel" bench setup stream.json --bench stream >/dev/null
+expect 0 "2 of 2 drives are ready" "$satchel" prepare --bench stream --image curlew.iso --as-they-come --like 1GB --confirm 1GB --count 2
+WILD_SATCHEL_BENCH=b
+
 # A run that was cut is taken up again by the same words; one that is locked has its secrets, once for all drives
 "$demo_image" large.iso live-boot 340 >/dev/null
 bench_of cut ', "pulled_after_bytes": 300000000' ', "pulled_after_bytes": 0' ', "pulled_after_bytes": 0'

@@ -40,6 +40,27 @@ static void the_safety_rules_hold(void) {
     }
 }
 
+/* One name for each, and a place where that does not tell them apart. */
+static void places_tell_those_apart_that_look_alike(void) {
+    struct ws_drive_facts f = {.short_name = "gorse-32-aaaa", .place = "1-2.3"};
+    CHECK(ws_drive_alike(&f, "gorse-32-aaaa@7-1") && !ws_drive_alike(&f, "gorse-32-aaa") &&
+          !ws_drive_alike(&f, "@1-2.3"));
+    CHECK(ws_drive_called(&f, "gorse-32-aaaa") && ws_drive_called(&f, "gorse-32-aaaa@1-2.3"));
+    CHECK(!ws_drive_called(&f, "gorse-32-aaaa@1-2") && !ws_drive_called(&f, "gorse-32-aaaa@"));
+    ws_drive_call(&f, "gorse-32-aaaa@1-2");
+    ws_drive_call(&f, NULL);
+    CHECK_STR(f.short_name, "gorse-32-aaaa");
+    ws_drive_call(&f, "gorse-32-aaaa@1-2.3");
+    CHECK_STR(f.short_name, "gorse-32-aaaa@1-2.3");
+    ws_drive_call_by_place(&f);
+    CHECK_STR(f.short_name, "gorse-32-aaaa@1-2.3");
+    CHECK(!ws_drive_called(&f, "gorse-32-aaaa")); /* another looks like it */
+    memset(f.place, 'p', 60);
+    f.place[60] = 0;
+    ws_drive_call_by_place(&f); /* too long for a name: then it has none of its own */
+    CHECK_STR(f.short_name, "gorse-32-aaaa@1-2.3");
+}
+
 /* A port of four drives, two of one model. */
 static const struct ws_drive_facts here[] = {
     {.id = "/dev/a", .short_name = "gorse-32-aaaa", .model = "Gorse 32", .place = "1-1"},
@@ -119,6 +140,7 @@ static void words_that_are_nearly_another_are_near(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"short names tell twins apart", short_names_tell_twins_apart},
+        {"places tell those apart that look alike", places_tell_those_apart_that_look_alike},
         {"the safety rules hold", the_safety_rules_hold},
         {"a drive is found by what tells it", a_drive_is_found_by_what_tells_it},
         {"words that are nearly another are near", words_that_are_nearly_another_are_near},

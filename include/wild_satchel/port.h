@@ -141,6 +141,22 @@ struct ws_pc {
  *  sticks of one model differ, unless neither has a serial number. `out` holds 64 bytes. */
 WS_CHECKED enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
 
+/** Drives that look alike, plugged in beside each other, are told apart by where: "gorse-32-k7q2@1-2.3" is the name of one
+ *  of them for as long. It says which one is meant, and nothing of what will be there tomorrow.
+ *  Does a name say the same drive, place apart? */
+bool ws_drive_alike(const struct ws_drive_facts *facts, const char *name);
+/** Is this its name? One with a place is that of a drive which is plugged in there, whether or not another looks like it;
+ *  one without is not that of a drive which facts->short_name calls by its place. */
+bool ws_drive_called(const struct ws_drive_facts *facts, const char *name);
+/** Call it so from now on, if ws_drive_called(): a drive that was opened does not know what looks like it.
+ *  @param name  may be NULL */
+void ws_drive_call(struct ws_drive_facts *facts, const char *name);
+/** Call it by its place, if that is known, whatever else is plugged in. */
+void ws_drive_call_by_place(struct ws_drive_facts *facts);
+/** All drives, as ws_port_ops.list() does, those that look alike called by their places. */
+WS_CHECKED enum ws_status ws_drives_list(struct ws_port *port, ws_drive_visit visit, void *context,
+                                         struct ws_error *error);
+
 /**
  * Find a drive by its id, the place it is plugged into, its short name or its model; what is not listed is opened by
  * id; else by a part of its name or model, letters of either case being the same, where one drive alone has it.
@@ -149,8 +165,8 @@ WS_CHECKED enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, stru
  */
 WS_CHECKED enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_drive_facts *facts,
                                         struct ws_error *error);
-/** Two drives of one model and size without serial numbers cannot be told apart: while both are plugged in, neither is
- *  a target. @return WS_OK; WS_E_REFUSED naming the other one */
+/** Two drives of one model and size without serial numbers cannot be told apart but by where they are plugged in: while
+ *  both are, neither is a target that is not called by its place. @return WS_OK; WS_E_REFUSED naming the other one */
 WS_CHECKED enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_facts *facts,
                                             struct ws_error *error);
 

@@ -21,7 +21,8 @@ static enum ws_status check_target(struct ws_port *port, const struct ws_plan *p
     struct ws_drive_facts now;
     struct ws_target_rules rules = {options->allow_external_disk};
     WS_TRY(drive->ops->describe(drive, &now, error));
-    if (strcmp(now.short_name, p->drive.name) != 0 || now.size != p->drive.size ||
+    ws_drive_call(&now, p->drive.name);
+    if (!ws_drive_called(&now, p->drive.name) || now.size != p->drive.size ||
         strcmp(now.serial, p->drive.serial) != 0) {
         char is[48];
         char was[48];

@@ -32,6 +32,64 @@ enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error
     return WS_OK;
 }
 
+static size_t base_of(const char *name) { return strcspn(name, "@"); }
+
+bool ws_drive_alike(const struct ws_drive_facts *facts, const char *name) {
+    const size_t n = base_of(facts->short_name);
+    return n == base_of(name) && memcmp(facts->short_name, name, n) == 0;
+}
+
+bool ws_drive_called(const struct ws_drive_facts *facts, const char *name) {
+    const char *place = strchr(name, '@');
+    if (!ws_drive_alike(facts, name)) return false;
+    return place ? strcmp(place + 1, facts->place) == 0 : !strchr(facts->short_name, '@');
+}
+
+void ws_drive_call(struct ws_drive_facts *facts, const char *name) {
+    if (name && ws_drive_called(facts, name)) (void)snprintf(facts->short_name, sizeof facts->short_name, "%s", name);
+}
+
+void ws_drive_call_by_place(struct ws_drive_facts *facts) {
+    const size_t n = base_of(facts->short_name), place = strlen(facts->place);
+    if (!place || n + 1 + place >= sizeof facts->short_name) return;
+    facts->short_name[n] = '@';
+    memcpy(facts->short_name + n + 1, facts->place, place + 1);
+}
+
+struct listing {
+    struct ws_drive_facts *list;
+    size_t count, room;
+    bool failed;
+};
+static bool list_one(void *context, const struct ws_drive_facts *f) {
+    struct listing *l = context;
+    if (l->count == l->room) {
+        struct ws_drive_facts *grown = realloc(l->list, (l->room * 2 + 16) * sizeof *grown);
+        l->failed = !grown;
+        if (l->failed) return false;
+        l->list = grown;
+        l->room = l->room * 2 + 16;
+    }
+    l->list[l->count++] = *f;
+    return true;
+}
+
+enum ws_status ws_drives_list(struct ws_port *port, ws_drive_visit visit, void *context, struct ws_error *error) {
+    struct listing l = {0};
+    enum ws_status status = port->ops->list(port, list_one, &l, error);
+    if (status == WS_OK && l.failed) status = ws_fail(error, WS_E_NOMEM, "out of memory for a list of drives");
+    for (size_t i = 0; i < l.count; i++)
+        for (size_t k = i + 1; k < l.count; k++) {
+            if (!ws_drive_alike(&l.list[i], l.list[k].short_name)) continue;
+            ws_drive_call_by_place(&l.list[i]);
+            ws_drive_call_by_place(&l.list[k]);
+        }
+    for (size_t i = 0; status == WS_OK && i < l.count && visit(context, &l.list[i]); i++) {
+    }
+    free(l.list);
+    return status;
+}
+
 enum ws_status ws_drive_may_write(const struct ws_drive_facts *facts, const struct ws_target_rules *rules,
                                   struct ws_error *error) {
     const char *next = "choose another drive";
@@ -80,20 +138,25 @@ static bool same_letters(const char *a, const char *b) {
     return *a == *b || (!*a && !*b);
 }
 
+/* Drives that look alike answer to their common name, too: then there are several. */
+static bool is_base(const struct ws_drive_facts *f, const char *word) {
+    return !strchr(word, '@') && ws_drive_alike(f, word);
+}
+
 static bool match(void *context, const struct ws_drive_facts *f) {
     struct search *s = context;
     const char *const names[] = {f->short_name, f->model};
     const bool is[WAYS] = {[BY_ID] = strcmp(f->id, s->word) == 0,
                            [BY_PLACE] = f->place[0] && strcmp(f->place, s->word) == 0,
-                           [BY_NAME] = strcmp(f->short_name, s->word) == 0,
+                           [BY_NAME] = ws_drive_called(f, s->word) || is_base(f, s->word),
                            [BY_MODEL] = strcmp(f->model, s->word) == 0,
                            [BY_LETTERS] = same_letters(f->short_name, s->word) || same_letters(f->model, s->word),
                            [BY_PART] = ws_word_holds(f->short_name, s->word) || ws_word_holds(f->model, s->word)};
     for (int i = 0; i < WAYS; i++) {
         if (!is[i]) continue;
         if (!s->found[i]++) s->first[i] = *f;
-        ws_text_printf(&s->all[i], "%s%s at %s", s->all[i].length ? ", " : "", f->short_name,
-                       f->place[0] ? f->place : f->id);
+        ws_text_printf(&s->all[i], "%s%s", s->all[i].length ? ", " : "", f->short_name);
+        if (!strchr(f->short_name, '@')) ws_text_printf(&s->all[i], " at %s", f->place[0] ? f->place : f->id);
     }
     for (size_t i = 0; i < 2; i++) {
         size_t distance = ws_word_distance(names[i], s->word);
@@ -108,7 +171,11 @@ static enum ws_status several(const struct search *s, int by, struct ws_error *e
     ws_fail(error, WS_E_USAGE, "%d drives here are %s \"%s\": %s", s->found[by],
             by == BY_PART ? "called something like" : "called", s->word, s->all[by].data ? s->all[by].data : "");
     if (by == BY_NAME)
-        return ws_fail_next(error, "they are of one model and size and have no serial number: unplug all but one");
+        return ws_fail_next(error,
+                            strchr(s->first[by].short_name, '@')
+                                ? "they are of one model and size and cannot be told apart but by their places: "
+                                  "use the whole name, or unplug all but one"
+                                : "they are of one model and size and have no serial number: unplug all but one");
     return ws_fail_hint(error, WS_HINT_DRIVES, "", "use the short name, or where it is plugged in");
 }
 
@@ -145,7 +212,7 @@ enum ws_status ws_drive_find(struct ws_port *port, const char *word, struct ws_d
     if (!s) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of drives");
     s->word = word;
     s->distance = SIZE_MAX;
-    enum ws_status status = port->ops->list(port, match, s, error);
+    enum ws_status status = ws_drives_list(port, match, s, error);
     int by = BY_ID;
     while (by < BY_LETTERS && !s->found[by]) by++;
     if (status == WS_OK && by == BY_LETTERS) status = find_unlisted(port, s, facts, error);
@@ -163,7 +230,8 @@ struct twin_search {
 
 static bool look_for_twin(void *context, const struct ws_drive_facts *f) {
     struct twin_search *s = context;
-    if (strcmp(f->id, s->facts->id) == 0 || strcmp(f->short_name, s->facts->short_name) != 0) return true;
+    if (strcmp(f->id, s->facts->id) == 0 || !ws_drive_alike(f, s->facts->short_name)) return true;
+    if (strchr(s->facts->short_name, '@') && f->place[0] && strcmp(f->place, s->facts->place) != 0) return true;
     memcpy(s->id, f->id, sizeof s->id);
     return false;
 }
@@ -175,7 +243,11 @@ enum ws_status ws_drive_is_alone(struct ws_port *port, const struct ws_drive_fac
     ws_fail(error, WS_E_REFUSED, "another drive here looks exactly the same (%.200s): one model, one size, %s", s.id,
             facts->serial[0] ? "one serial number" : "no serial numbers");
     ws_fail_where(error, "%s", facts->short_name);
-    return ws_fail_next(error, "unplug the one that is not meant; nothing was written");
+    return ws_fail_next(error,
+                        facts->place[0] ? "unplug the one that is not meant, or make a plan for the one that is by "
+                                          "where it is plugged in: %.63s; nothing was written"
+                                        : "unplug the one that is not meant; nothing was written",
+                        facts->place);
 }
 
 enum ws_status ws_drive_may_be_target(struct ws_port *port, const struct ws_drive_facts *facts,

@@ -298,6 +298,7 @@ static enum ws_status check_target(const struct proving *p, struct ws_error *err
     WS_TRY(p->port->ops->open(p->port, p->drive_id, WS_OPEN_READ, &drive, error));
     enum ws_status status = drive->ops->describe(drive, &facts, error);
     drive->ops->close(drive);
+    ws_drive_call(&facts, p->options->confirm);
     if (status == WS_OK) status = ws_drive_may_be_target(p->port, &facts, &rules, error);
     return status == WS_OK ? ws_drive_confirmed(&facts, p->options->confirm, error) : status;
 }

@@ -41,6 +41,7 @@ enum ws_status ws_trial_run(struct ws_port *port, struct ws_drive *drive, const 
     enum ws_status status;
     memset(trial, 0, sizeof *trial);
     WS_TRY(drive->ops->describe(drive, &t.facts, error));
+    ws_drive_call(&t.facts, options->confirm);
     WS_TRY(check_target(&t, error));
     trial->depth = options->depth;
     trial->drive_size = trial->holds = t.facts.size;
