@@ -67,10 +67,45 @@ static enum ws_status show(struct cli *cli) {
     return WS_OK;
 }
 
+static char *pull_after;
+static int cut, protect, unprotect;
+const struct poptOption bench_options[] = {
+    {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written",
+     "SIZE"},
+    {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
+    {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
+    {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
+    POPT_TABLEEND};
+
 static struct ws_sim_drive *drive_of(struct cli *cli, const char *name) {
-    struct ws_sim_drive *d = name ? ws_bench_drive(cli->bench, name) : NULL;
-    if (!d) ws_fail(&cli->error, WS_E_NOTFOUND, "there is no drive \"%s\" on this bench", name ? name : "");
+    struct ws_sim_drive *d = name ? ws_bench_drive(cli->bench, name) : NULL, *called = NULL;
+    size_t found = 0;
+    for (size_t i = 0; name && !d && i < cli->bench->drives; i++) { /* pulled ones, too: no list of drives has them */
+        struct ws_sim_drive *one = &cli->bench->drive[i];
+        if (!ws_drive_called(&one->facts, name) && strcmp(one->facts.place, name) != 0 &&
+            !ws_word_holds(one->facts.short_name, name) && !ws_word_holds(one->name, name))
+            continue;
+        called = one;
+        found++;
+    }
+    if (!d && found == 1) d = called;
+    if (!d)
+        ws_fail(&cli->error, WS_E_NOTFOUND,
+                found ? "several drives of this bench are called something like \"%s\""
+                      : "there is no drive \"%s\" on this bench",
+                name ? name : "");
     return d;
+}
+
+/* Faults are armed by `arm` alone. */
+static enum ws_status check_arming(struct cli *cli, const char *what) {
+    if (strcmp(what, "arm") == 0 || !(pull_after || cut || protect || unprotect)) return WS_OK;
+    ws_fail(&cli->error, WS_E_USAGE, "%s has no effect without `arm`",
+            pull_after ? "--pull-after"
+            : cut      ? "--cut-at-write"
+            : protect  ? "--write-protect"
+                       : "--writable");
+    return ws_fail_next(&cli->error, "satchel bench arm DRIVE");
 }
 
 static enum ws_status start(struct cli *cli, const char *pc_name, const char *drive_name) {
@@ -104,55 +139,57 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
     return status;
 }
 
-static char *pull_after;
-static int cut, protect, unprotect;
-const struct poptOption bench_options[] = {
-    {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written",
-     "SIZE"},
-    {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
-    {"write-protect", 0, POPT_ARG_NONE, &protect, 0, "arm: move the write-protect switch on", NULL},
-    {"writable", 0, POPT_ARG_NONE, &unprotect, 0, "arm: move it off", NULL},
-    POPT_TABLEEND};
+/* What is done to a drive, and how that is told. */
+static void plug(struct ws_sim_drive *d) { d->pulled = false; }
+static void pull(struct ws_sim_drive *d) { d->pulled = true; }
+static void arm(struct ws_sim_drive *d) {
+    if (pull_after) (void)ws_size_parse(pull_after, &d->pull_after, NULL); /* looked at before */
+    if (cut > 0) d->cut_at_write = (uint64_t)cut;
+    if (protect || unprotect) d->facts.read_only = protect && !unprotect;
+}
+static const struct handling {
+    const char *name;
+    void (*handle)(struct ws_sim_drive *drive);
+    const char *told;
+} handlings[] = {{"plug", plug, "%s is plugged in."},
+                 {"pull", pull, "%s is pulled out."},
+                 {"arm", arm, "The fault is armed on %s."}};
+
+static enum ws_status handle(struct cli *cli, const struct handling *h, const char *name) {
+    uint64_t size;
+    if (pull_after) WS_TRY(ws_size_parse(pull_after, &size, &cli->error));
+    struct ws_sim_drive *d = drive_of(cli, name);
+    if (!d) return cli->error.status;
+    h->handle(d);
+    if (!cli->json) show_result(cli, true, h->told, d->facts.short_name);
+    else
+        (void)cli_print_json(cli_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive",
+                                      d->facts.short_name, "pulled", d->pulled),
+                             0);
+    return WS_OK;
+}
 
 int run_bench(struct cli *cli, const char *const word[]) {
+    const struct handling *h = NULL;
     enum ws_status status;
+    for (size_t i = 0; i < sizeof handlings / sizeof handlings[0]; i++)
+        if (strcmp(word[0], handlings[i].name) == 0) h = &handlings[i];
+    WS_GO(check_arming(cli, word[0]));
     if (strcmp(word[0], "setup") == 0) {
         status = word[1] ? setup(cli, word[1])
                          : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");
-        return status == WS_OK ? EXIT_DONE : cli_fail(cli);
+        goto done;
     }
-    if (!cli->bench_folder || !cli->bench_folder[0]) {
-        ws_fail(&cli->error, WS_E_USAGE, "say which bench: --bench DIR");
-        return cli_fail(cli);
-    }
+    if (!cli->bench_folder || !cli->bench_folder[0])
+        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which bench: --bench DIR"));
     WS_GO(cli_open_port(cli));
-    struct ws_sim_drive *d;
-    if (strcmp(word[0], "show") == 0) {
+    if (h) {
+        status = handle(cli, h, word[1]);
+    } else if (strcmp(word[0], "show") == 0) {
         status = show(cli);
     } else if (strcmp(word[0], "start") == 0) {
         status = start(cli, word[1], word[2]);
         if (status == WS_E_DIFFERENT) return EXIT_NEGATIVE;
-    } else if (strcmp(word[0], "plug") == 0 || strcmp(word[0], "pull") == 0 || strcmp(word[0], "arm") == 0) {
-        d = drive_of(cli, word[1]);
-        status = d ? WS_OK : cli->error.status;
-        if (d && word[0][0] == 'a') {
-            if (pull_after) WS_GO(ws_size_parse(pull_after, &d->pull_after, &cli->error));
-            if (cut > 0) d->cut_at_write = (uint64_t)cut;
-            if (protect) d->facts.read_only = true;
-            if (unprotect) d->facts.read_only = false;
-        } else if (d) {
-            d->pulled = strcmp(word[0], "pull") == 0;
-        }
-        if (d && !cli->json)
-            show_result(cli, true,
-                        word[0][0] == 'a' ? "The fault is armed on %s."
-                        : d->pulled       ? "%s is pulled out."
-                                          : "%s is plugged in.",
-                        d->facts.short_name);
-        else if (d)
-            (void)cli_print_json(cli_pack("{s:s, s:s, s:b}", "format", "wild-satchel-bench-state", "drive",
-                                          d->facts.short_name, "pulled", d->pulled),
-                                 0);
     } else {
         status = ws_fail(&cli->error, WS_E_USAGE,
                          "\"%s\" is not done on a bench: setup, show, start, plug, pull and arm are", word[0]);

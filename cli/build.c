@@ -221,7 +221,7 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     }
     bool told = p.now && cli_is_locked(p.plan); /* what is on the drive could not be read without */
     WS_GO(secret_give(cli, &p.build, 1, told ? NULL : job->password_fd));
-    WS_GO(secret_recovery(cli, p.build, job->recovery_fd));
+    WS_GO(secret_recovery(cli, p.build, job->recovery_fd, NULL));
     ws_text_printf(&record, "%s.built", plan);
     WS_GO(ws_text_status(&record, &cli->error));
     b.record = record.data;

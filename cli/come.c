@@ -1,4 +1,5 @@
 /* come.c — satchel prepare --as-they-come: every drive that is plugged in and is like it was said, until stopped. */
+#include "cli/secret.h"
 #include "cli/targets.h"
 
 #include <stdio.h>
@@ -117,6 +118,28 @@ static bool was_done(struct coming *c, const struct ws_drive_facts *f) {
     return done;
 }
 
+static bool needs_passwords(const struct targets *t) {
+    return t->request->owner.accounts || ws_request_locks(t->request);
+}
+
+/* They are asked for once, when the first drive has come: what it is made from knows whose. */
+static enum ws_status check_passwords(struct targets *t) {
+    struct cli *cli = t->cli;
+    secret_keep();
+    if (!needs_passwords(t) || t->job->password_fd || (isatty(STDIN_FILENO) && cli->terminal && !cli->json))
+        return WS_OK;
+    ws_fail(&cli->error, WS_E_USAGE, "passwords are needed, and none were given");
+    return ws_fail_hint(&cli->error, WS_HINT_PASSWORDS, "", "give them");
+}
+
+static enum ws_status give_secrets(struct targets *t, struct target *x) {
+    struct ws_build *build = targets_build(t, x);
+    if (!needs_passwords(t) && !t->job->password_fd && !t->job->recovery_fd) return WS_OK;
+    WS_TRY(secret_give(t->cli, &build, 1, t->job->password_fd));
+    if (!t->job->recovery_fd) return WS_OK; /* no terminal shows them all */
+    return secret_recovery(t->cli, build, t->job->recovery_fd, x->facts.short_name);
+}
+
 static enum ws_status take_in(struct coming *c) {
     struct targets *t = c->t;
     for (size_t i = 0; i < c->fresh_count; i++) {
@@ -131,8 +154,9 @@ static enum ws_status take_in(struct coming *c) {
             board_note(t, "  %s is ready already\n", f->short_name);
             continue;
         }
-        const struct target *x = targets_add(t, f);
+        struct target *x = targets_add(t, f);
         if (!x) board_note(t, "  %s: no more than %d at once\n", f->short_name, TARGETS_MOST);
+        if (x && x->state == TARGET_READY) WS_TRY(give_secrets(t, x));
         WS_TRY(targets_begin(t));
     }
     return WS_OK;
@@ -198,8 +222,7 @@ int targets_as_they_come(struct targets *t) {
     enum ws_status status;
     if (!c) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a list of drives"));
     *c = (struct coming){.t = t, .first = true};
-    if (t->request->owner.accounts || ws_request_locks(t->request))
-        WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--as-they-come keeps no passwords: prepare those drives by name"));
+    WS_GO(check_passwords(t));
     if (!cli->port->ops->watch || !cli->port->ops->pause)
         WS_GO(ws_fail(&cli->error, WS_E_UNSUPPORTED, "nothing here tells when a drive is plugged in"));
     WS_GO(look_round(c));
@@ -227,6 +250,7 @@ int targets_as_they_come(struct targets *t) {
     sweep(c, &code);
     code = targets_conclude(t, code);
 done:
+    secret_forget();
     free(c);
     return status == WS_OK ? code : cli_fail(cli);
 }

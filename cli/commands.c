@@ -12,6 +12,9 @@ static const struct goes_with drives_company[] = {{"save", "test"},
                                                   {"cluster", "blank"},
                                                   {"confirm", "test|blank"},
                                                   {"external-disk", "test|blank"},
+                                                  {"test", "!history"},
+                                                  {"blank", "!history"},
+                                                  {"make", "!history"},
                                                   {NULL, NULL}};
 static const struct goes_with plan_company[] = {{"over", "save|picture|save-request"},
                                                 {"picture", "drive"},
@@ -25,6 +28,13 @@ static const struct goes_with size_company[] = {
     {"memory", "kind=system"}, {"edition", "kind=system"}, {"leave-out", "kind=twin"}, {NULL, NULL}};
 static const struct goes_with prepare_company[] = {
     {"like", "as-they-come"}, {"count", "as-they-come"}, {"data-label", "data|request"}, {NULL, NULL}};
+static const struct goes_with build_company[] = {{"image", "!finish"},
+                                                 {"password-fd", "!finish"},
+                                                 {"recovery-fd", "!finish"},
+                                                 {"no-check", "!finish"},
+                                                 {"even-so", "!finish"},
+                                                 {"afresh", "!finish"},
+                                                 {NULL, NULL}};
 static const struct goes_with check_company[] = {{"used", "plan|record"}, {"image", "plan"}, {NULL, NULL}};
 
 const struct command commands[] = {
@@ -60,7 +70,7 @@ const struct command commands[] = {
      "Carries a plan out. What is on the drive is shown, and confirmed by the drive's own name; what is written is "
      "read "
      "back before the drive is finished. A build that was interrupted goes on from where it got to.",
-     build_all_options, NULL, 0, 1, run_build},
+     build_all_options, build_company, 0, 1, run_build},
     {"prepare", "--image FILE [--drive DRIVE ...]", "plan, show, ask, build and check, one drive or many at once",
      "All of it in one go: planned, shown, asked once, built, checked, and proved where --prove says on what. Without "
      "--drive the only drive that may be used is taken, or the next that is plugged in.\n\n"

@@ -138,10 +138,13 @@ static bool typed(const struct poptOption *o, int argc, const char **argv) {
 static enum ws_status check_company(struct cli *cli, const struct command *command, int argc, const char **argv) {
     char with[160];
     for (const struct goes_with *g = command->goes_with; g && g->option; g++) {
-        if (!typed(options_find(command->options, g->option), argc, argv) || any_given(command->options, g->with))
+        const bool apart = g->with[0] == '!';
+        if (!typed(options_find(command->options, g->option), argc, argv) ||
+            any_given(command->options, g->with + apart) != apart)
             continue;
-        name_all(g->with, with, sizeof with);
-        return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect without %s", g->option, with);
+        name_all(g->with + apart, with, sizeof with);
+        return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect %s %s", g->option, apart ? "beside" : "without",
+                       with);
     }
     return WS_OK;
 }

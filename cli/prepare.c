@@ -38,7 +38,9 @@ const struct poptOption prepare_options[] = {
     {"password-fd", 0, POPT_ARG_STRING, &asked.password_fd, 0,
      "read the accounts' passwords, and the passphrase, from this open file, a line each; for all drives", "NUMBER"},
     {"recovery-fd", 0, POPT_ARG_STRING, &asked.recovery_fd, 0,
-     "write the recovery keys of what is locked to this open file, a line for each drive, in their order", "NUMBER"},
+     "write the recovery keys of what is locked to this open file, a line for each drive, in their order; with "
+     "--as-they-come each behind the drive's name",
+     "NUMBER"},
     {"external-disk", 0, POPT_ARG_NONE, &asked.external, 0, "external hard drives or SSDs are really meant", NULL},
     {"no-check", 0, POPT_ARG_NONE, &asked.no_check, 0, "do not read back what was written", NULL},
     {"even-so", 0, POPT_ARG_NONE, &asked.even_so, 0, "carry out plans that have a fault", NULL},
@@ -234,7 +236,7 @@ static enum ws_status give_secrets(struct targets *t) {
     if (!n) return WS_OK;
     WS_TRY(secret_give(t->cli, build, n, asked.password_fd));
     for (size_t i = 0; i < n && (n == 1 || asked.recovery_fd); i++) /* a terminal shows but one */
-        WS_TRY(secret_recovery(t->cli, build[i], asked.recovery_fd));
+        WS_TRY(secret_recovery(t->cli, build[i], asked.recovery_fd, NULL));
     return WS_OK;
 }
 

@@ -124,6 +124,9 @@ static enum ws_status check_wishes(struct cli *cli) {
         ws_fail(&cli->error, WS_E_USAGE, "say on which PC the drive is to start: --on PC");
         return ws_fail_next(&cli->error, "emulated-bios, emulated-uefi, emulated-secure, or one of the bench's PCs");
     }
+    if ((log_path || wait_s) && strncmp(on, "emulated-", 9) != 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "%s has no effect on a simulated PC",
+                       log_path ? "--console" : "--wait");
     if (starts >= 2 && starts <= 12) return WS_OK;
     return ws_fail(&cli->error, WS_E_USAGE, "a proof takes 2 to 12 starts, not %d", starts);
 }

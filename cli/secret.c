@@ -17,6 +17,11 @@ static char kept[ROOM], again[ROOM];
 
 static char recovery[WS_RECOVERY_ROOM];
 
+/* For drives that are still to come. */
+static char later[WS_ACCOUNTS_MOST + 1][WS_PASSWORD_MOST + 1];
+static bool keeps;
+static size_t have;
+
 static void guard(void) {
     enum { KEYS = 65536, LEAST = 64 }; /* bytes for keys in libcrypto, locked and cleared by it */
     const struct rlimit none = {0, 0};
@@ -25,6 +30,7 @@ static void guard(void) {
     (void)mlock(kept, sizeof kept);
     (void)mlock(again, sizeof again);
     (void)mlock(recovery, sizeof recovery);
+    (void)mlock(later, sizeof later);
 }
 
 void secret_clear(void) {
@@ -32,7 +38,15 @@ void secret_clear(void) {
     OPENSSL_cleanse(again, sizeof again);
 }
 
-void secret_forget(void) { OPENSSL_cleanse(recovery, sizeof recovery); }
+static void forget_recovery(void) { OPENSSL_cleanse(recovery, sizeof recovery); }
+
+void secret_forget(void) {
+    forget_recovery();
+    OPENSSL_cleanse(later, sizeof later);
+    have = 0;
+}
+
+void secret_keep(void) { keeps = true; }
 
 /* No stdio: its buffers keep what passed through them. */
 static enum ws_status read_line(struct cli *cli, int fd, char out[ROOM], bool *end) {
@@ -65,6 +79,13 @@ static enum ws_status give(struct cli *cli, struct ws_build *const *build, size_
             "only.\n",
             doubtful);
     for (size_t i = 0; i < builds; i++) WS_TRY(ws_build_password(build[i], number, kept, &cli->error));
+    if (keeps && number == have && number <= WS_ACCOUNTS_MOST && strlen(kept) < sizeof later[0])
+        memcpy(later[have++], kept, strlen(kept) + 1);
+    return WS_OK;
+}
+
+static enum ws_status give_again(struct cli *cli, struct ws_build *build) {
+    for (size_t i = 0; i < have; i++) WS_TRY(ws_build_password(build, i, later[i], &cli->error));
     return WS_OK;
 }
 
@@ -160,9 +181,9 @@ enum ws_status secret_passphrase(struct cli *cli, const char **out) {
     return secret_ask(cli, cli->secrets, what, 1, out);
 }
 
-static enum ws_status put_recovery(struct cli *cli, int fd) {
-    char line[WS_RECOVERY_ROOM + 1];
-    (void)snprintf(line, sizeof line, "%s\n", recovery);
+static enum ws_status put_recovery(struct cli *cli, int fd, const char *name) {
+    char line[WS_RECOVERY_ROOM + 80];
+    (void)snprintf(line, sizeof line, "%.64s%s%s\n", name ? name : "", name ? "\t" : "", recovery);
     ssize_t put = write(fd, line, strlen(line));
     bool whole = put == (ssize_t)strlen(line);
     OPENSSL_cleanse(line, sizeof line);
@@ -177,7 +198,7 @@ static bool makes_lock(const struct ws_build *build) {
 }
 
 /* Written out before the drive is: what was lost on the way opens nothing then. */
-enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor) {
+enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const char *descriptor, const char *name) {
     int fd = -1;
     if (!makes_lock(build)) {
         if (!descriptor) return WS_OK;
@@ -186,8 +207,8 @@ enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const ch
     if (descriptor) WS_TRY(descriptor_of(cli, "--recovery-fd", descriptor, &fd));
     if (!descriptor && (cli->json || !isatty(STDIN_FILENO) || !cli->terminal)) return WS_OK;
     WS_TRY(ws_build_recovery(build, recovery, &cli->error));
-    enum ws_status status = descriptor ? put_recovery(cli, fd) : WS_OK;
-    if (descriptor || status != WS_OK) secret_forget();
+    enum ws_status status = descriptor ? put_recovery(cli, fd, name) : WS_OK;
+    if (descriptor || status != WS_OK) forget_recovery();
     return status;
 }
 
@@ -199,7 +220,7 @@ void secret_show_recovery(const struct cli *cli, const struct ws_build *build, b
         fprintf(stderr,
                 "                 It opens the drive where the passphrase is forgotten, typed with its blanks. It is "
                 "shown this once: write it down.\n\n");
-        secret_forget();
+        forget_recovery();
     } else if (!made_elsewhere) {
         show_field(cli, "Recovery key", "none: it is shown on a terminal only, or written where --recovery-fd says");
     }
@@ -210,6 +231,7 @@ enum ws_status secret_give(struct cli *cli, struct ws_build *const *build, size_
     if (!ws_build_passwords(build[0]) && descriptor)
         return ws_fail(&cli->error, WS_E_USAGE, "this plan has no account and no lock that needs a password");
     if (!ws_build_passwords(build[0])) return WS_OK;
+    if (have == ws_build_passwords(build[0])) return give_again(cli, build[0]);
     guard();
     if (descriptor) {
         int fd = -1;

@@ -18,6 +18,10 @@ expect 2 'did you mean --persistence' "$satchel" plan --persistance 4G
 expect 2 "write 4GB in one word" "$satchel" plan --image curlew.iso --persistence 4 GB
 expect 2 'in quotes: "Gorse 32"' "$satchel" plan --image curlew.iso --drive Gorse 32
 expect 2 "no effect without --blank" "$satchel" drives --label x
+expect 2 "no effect beside --history" "$satchel" drives gorse --history --blank
+expect 2 "no effect beside --finish" "$satchel" build --finish gorse --even-so
+expect 2 'no effect without `arm`' "$satchel" bench show --pull-after 3
+expect 2 "no effect on a simulated PC" "$satchel" prove gorse --on hut --wait 3
 expect 2 "no effect without --as-they-come" "$satchel" prepare --image curlew.iso --like 32GB
 expect 2 "names no folder" "$satchel" drives --bench ""
 expect 0 "prepare" "$satchel" help
@@ -36,6 +40,12 @@ gorse=$(name_of "Gorse 32") teasel=$(name_of "Teasel 8") sorrel=$(name_of "Sorre
 for word in 1-2.1 teasel "TEASEL 8" "$teasel" kdt6; do expect 0 "GP-0008-B7" "$satchel" drives "$word"; done
 expect 4 "did you mean \"$gorse\"" "$satchel" drives "$(echo "$gorse" | sed s/or/ro/)"
 expect 0 "GP-0032-A1" "$satchel" --json drives "$gorse"
+for word in teasel 1-2.1 "$teasel@1-2.1" "Teasel 8"; do
+    expect 0 "$teasel is pulled out" "$satchel" bench pull "$word"
+    expect 0 "$teasel is plugged in" "$satchel" bench plug "$word"
+done
+expect 4 "there is no drive" "$satchel" bench pull willow
+expect 4 "something like" "$satchel" bench pull e
 
 # Options before the command, and colours where they are asked for
 expect 0 "Teasel 8" "$satchel" --bench b --json drives teasel
@@ -218,6 +228,14 @@ ok "a record for each" test -s "$base@1-1.plan.built" -a -s "$base@1-2.3.plan.bu
 sed -e 's/"place": "1-1",/"place": "1-1", "pulled": true, "plugged_at_s": 5,/; s/"place": "1-2.3"/"place": "1-2.3", "pulled": true, "plugged_at_s": 9/' alike.json > stream.json
 "$satchel" bench setup stream.json --bench stream >/dev/null
 expect 0 "2 of 2 drives are ready" "$satchel" prepare --bench stream --image curlew.iso --as-they-come --like 1GB --confirm 1GB --count 2
+rm -rf stream && "$satchel" bench setup stream.json --bench stream >/dev/null
+expect 2 "passwords are needed" "$satchel" prepare --bench stream --image curlew.iso --kind system --administrator tide --as-they-come --like 1GB --confirm 1GB
+printf 'gull 7 over\nfulmar over the bar\n' > secrets
+expect 0 "2 of 2 drives are ready" sh -c "'$satchel' prepare --bench stream --image curlew.iso --kind system --administrator tide --locked --as-they-come --like 1GB \
+    --confirm 1GB --count 2 --password-fd 3 --recovery-fd 4 3< secrets 4> keys"
+ok "a recovery key behind each name" test "$(grep -c "^$base@1-[12.3]*	[0-9a-z ]" keys)" -eq 2 -a "$(cut -f2 keys | sort -u | wc -l)" -eq 2
+rm -rf stream && "$satchel" bench setup stream.json --bench stream >/dev/null
+WILD_SATCHEL_BENCH=stream screen 100 "as they come|gull 7 over|gull 7 over" 0 "2 of 2 drives are ready" "$satchel" prepare --image curlew.iso --kind system --administrator tide --as-they-come --like 1GB --count 2
 WILD_SATCHEL_BENCH=b
 
 # A run that was cut is taken up again by the same words; one that is locked has its secrets, once for all drives
