@@ -15,7 +15,7 @@ static enum ws_status setup(struct cli *cli, const char *path) {
         ws_fail(&cli->error, WS_E_USAGE, "say in which folder the bench is to live: --bench DIR");
         status = cli->error.status;
     }
-    if (status == WS_OK) status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    if (status == WS_OK) status = cli_read_document(cli, path, 1 << 20, "bench", &text);
     if (status == WS_OK) {
         status = ws_bench_parse(text.data ? text.data : "", text.length, bench, &cli->error);
         if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);

@@ -59,6 +59,16 @@ json_t *ways_json(const struct ws_error *e);
 int cli_exit_code(enum ws_status status);
 /** Print a JSON document and free it. */
 int cli_print_json(json_t *document, int exit_code);
+/* mistaken.c: what was taken for something else. A word that is to be a drive, an image, or a document of ours ("plan",
+ * "built", "request", "trial", "rules", "family", "bench") is looked at: is it one of the others?
+ * @return WS_OK if it is not, or nothing is known of it; WS_E_USAGE naming what it is and what is done with it */
+enum ws_status cli_is_no_other(struct cli *cli, const char *path, const char *wanted);
+/* What a word is that nobody asked for, and how to give it; an image behind these words. */
+bool cli_what_is(const char *path, const char *image, char next[200]);
+/* A document of ours, read; of at most so many bytes. */
+enum ws_status cli_read_document(struct cli *cli, const char *path, size_t most, const char *wanted,
+                                 struct ws_text *text);
+
 /** Find a drive by short name, model or id; a path counts too. */
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
 /** The same, making an image file of `make` (a size in words; NULL: it must be there) first; one of that size that is

@@ -73,28 +73,8 @@ enum ws_status cli_open_port(struct cli *cli) {
     return ws_sim_port(cli->bench, &cli->port, &cli->error);
 }
 
-/* A document of ours that was taken for something else: what it is, and what is done with it. @return whether it is one
- */
-static bool is_mistaken(struct cli *cli, const char *path, const char *wanted) {
-    static const struct {
-        const char *format, *what, *command;
-    } known[] = {{"wild-satchel-plan", "a plan", "satchel build"},
-                 {"wild-satchel-built", "the record of a build", "satchel check DRIVE --record"},
-                 {"wild-satchel-request", "a request", "satchel prepare --request"},
-                 {"wild-satchel-trial", "a drive's trial", "satchel plan --trial"},
-                 {"wild-satchel-bench", "a bench file", "satchel bench setup"}};
-    for (size_t i = 0; i < sizeof known / sizeof known[0]; i++) {
-        if (strstr(known[i].format, wanted) || !ws_linux_is_document(path, known[i].format)) continue;
-        ws_fail(&cli->error, WS_E_USAGE, "this is %s, and no %s", known[i].what, wanted);
-        ws_fail_where(&cli->error, "%s", path);
-        ws_fail_next(&cli->error, "%s %s", known[i].command, path);
-        return true;
-    }
-    return false;
-}
-
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts) {
-    if (is_mistaken(cli, word, "drive")) return cli->error.status;
+    WS_TRY(cli_is_no_other(cli, word, "drive"));
     return ws_drive_find(cli->port, word, facts, &cli->error);
 }
 
@@ -187,7 +167,7 @@ enum ws_status cli_read_file(const char *path, size_t most, struct ws_text *text
 
 enum ws_status cli_open_image(struct cli *cli, const char *path, enum ws_kind kind, struct ws_source **source,
                               struct ws_packed_facts *packed) {
-    if (is_mistaken(cli, path, "image")) return cli->error.status;
+    WS_TRY(cli_is_no_other(cli, path, "image"));
     busy_begin(cli, "opening %.100s, unpacked where it is packed", path);
     enum ws_status status = ws_kind_is_system(kind) ? ws_linux_open_root(path, source, packed, &cli->error)
                                                     : ws_linux_open_medium(path, source, packed, &cli->error);
@@ -257,35 +237,13 @@ enum ws_status cli_find_planned(struct cli *cli, const struct ws_plan_drive *pla
     return ws_fail_next(&cli->error, "plug it in, or make a plan for another drive; nothing was written");
 }
 
-/* What a file is that was taken for a plan. */
-static enum ws_status no_plan(struct cli *cli, const char *path) {
-    struct ws_source *source = NULL;
-    struct ws_packed_facts packed;
-    struct ws_image image = {0};
-    struct ws_error kept = cli->error, ignored;
-    if (is_mistaken(cli, path, "plan")) return cli->error.status;
-    if (ws_linux_open_image(path, &source, &packed, &ignored) == WS_OK &&
-        ws_image_inspect(source, &image, &ignored) == WS_OK && image.kind != WS_IMAGE_UNKNOWN) {
-        ws_fail(&kept, WS_E_USAGE, "this is an image, and no plan");
-        ws_fail_where(&kept, "%s", path);
-        ws_fail_next(&kept, "satchel plan --image %.150s --drive DRIVE --save PLAN", path);
-    }
-    ws_image_free(&image);
-    ws_source_close(source);
-    cli->error = kept;
-    return cli->error.status;
-}
-
 enum ws_status cli_load_plan(struct cli *cli, const char *path, const char *moved, struct cli_plan *p) {
     struct ws_text text = {0};
     struct ws_plan *read = NULL;
     struct ws_packed_facts packed;
     enum ws_status status;
     memset(p, 0, sizeof *p);
-    struct stat s;
-    if (stat(path, &s) == 0 && S_ISREG(s.st_mode) && s.st_size > 4 << 20)
-        WS_GO(ws_fail(&cli->error, WS_E_FORMAT, "this is no plan, but something far larger"));
-    WS_GO(cli_read_file(path, 4 << 20, &text, &cli->error));
+    WS_GO(cli_read_document(cli, path, 4 << 20, "plan", &text));
     status = ws_plan_from_json(text.data ? text.data : "", text.length, &read, &cli->error);
     if (status != WS_OK) {
         ws_fail_where(&cli->error, "%s", path);
@@ -326,7 +284,6 @@ enum ws_status cli_load_plan(struct cli *cli, const char *path, const char *move
     p->plan = ws_build_plan(p->build);
     status = check_touched(cli, p);
 done:
-    if (!read && (status == WS_E_FORMAT || status == WS_E_RANGE)) status = no_plan(cli, path);
     ws_text_free(&text);
     ws_plan_free(read);
     if (status != WS_OK) cli_free_plan(p);

@@ -297,7 +297,8 @@ static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_
     struct ws_packed_facts packed = {0};
     struct ws_packages packages;
     busy_begin(cli, "opening %.100s, unpacked where it is packed", path);
-    enum ws_status status = ws_linux_open_image(path, source, &packed, &cli->error);
+    enum ws_status status = cli_is_no_other(cli, path, "image");
+    if (status == WS_OK) status = ws_linux_open_image(path, source, &packed, &cli->error);
     busy_end();
     WS_TRY(status);
     WS_TRY(ws_image_inspect(*source, image, &cli->error));

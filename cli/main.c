@@ -101,12 +101,10 @@ static bool is_one_of(const char *word, const char *a, const char *b, const char
 
 static int unknown(struct cli *cli, const char *word) {
     const char *near = cli_nearest_command(word);
+    char next[200];
     if (!word[0]) ws_fail(&cli->error, WS_E_USAGE, "no command was given");
-    else if (ws_linux_is_document(word, "wild-satchel-plan"))
-        ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is a plan, and not a command", word);
     else ws_fail(&cli->error, WS_E_USAGE, "\"%s\" is not a command", word);
-    if (word[0] && strncmp(cli->error.what + strlen(word) + 2, " is a plan", 10) == 0)
-        ws_fail_next(&cli->error, "satchel build %s", word);
+    if (word[0] && cli_what_is(word, "satchel image", next)) ws_fail_next(&cli->error, "%s", next);
     else if (near) ws_fail_next(&cli->error, "did you mean `satchel %s`? `satchel help` lists them all", near);
     else ws_fail_next(&cli->error, "`satchel help` lists them");
     return cli_fail(cli);

@@ -169,6 +169,9 @@ static enum ws_status too_many(struct cli *cli, const struct command *command, c
             return ws_fail_next(&cli->error, "if it belongs to %.40s, put both in quotes: \"%.60s %.60s\"", argv[i - 2],
                                 argv[i - 1], word);
     }
+    char next[200];
+    if (cli_what_is(word, options_find(command->options, "image") ? "--image" : "satchel image", next))
+        return ws_fail_next(&cli->error, "%s", next);
     return ws_fail_next(&cli->error, "satchel %s %s", command->name, command->words);
 }
 

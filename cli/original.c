@@ -23,6 +23,7 @@ enum ws_status cli_open_original(struct cli *cli, const char *word, struct ws_in
     struct ws_drive *drive = NULL;
     struct stat s;
     input->is_drive = stat(word, &s) != 0 || !S_ISREG(s.st_mode);
+    WS_TRY(cli_is_no_other(cli, word, "drive"));
     if (!input->is_drive) return ws_linux_open_image(word, source, &packed, &cli->error);
     WS_TRY(cli_find_drive(cli, word, &facts));
     WS_TRY(check_idle(cli, &facts));

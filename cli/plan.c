@@ -314,7 +314,7 @@ enum ws_status plan_find_pc(struct cli *cli, const char *word, struct ws_pc_fact
 
 static enum ws_status load_trial(struct cli *cli, const char *path, struct planning *g) {
     struct ws_text text = {0};
-    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    enum ws_status status = cli_read_document(cli, path, 1 << 20, "trial", &text);
     if (status == WS_OK) status = ws_trial_from_json(text.data ? text.data : "", text.length, &g->trial, &cli->error);
     ws_text_free(&text);
     if (status != WS_OK) {

@@ -88,7 +88,7 @@ enum ws_status record_load(struct cli *cli, const char *path, struct record *rec
     struct ws_text text = {0};
     json_error_t where;
     memset(record, 0, sizeof *record);
-    enum ws_status status = cli_read_file(path, RECORD_MOST, &text, &cli->error);
+    enum ws_status status = cli_read_document(cli, path, RECORD_MOST, "built", &text);
     json_t *root = status == WS_OK ? json_loadb(text.data ? text.data : "", text.length, 0, &where) : NULL;
     ws_text_free(&text);
     const char *format = json_string_value(json_object_get(root, "format"));

@@ -234,6 +234,7 @@ static const char *kind_word(unsigned i) {
 
 static enum ws_status size_live(struct cli *cli, struct sizing_job *j, struct ws_source **source) {
     struct ws_packed_facts packed;
+    WS_TRY(cli_is_no_other(cli, image_path, "image"));
     WS_TRY(ws_linux_open_medium(image_path, source, &packed, &cli->error));
     WS_TRY(ws_image_inspect(*source, &j->image, &cli->error));
     if (!j->image.iso || !j->image.family) {

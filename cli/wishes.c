@@ -250,7 +250,7 @@ enum ws_status cli_read_leave_out(struct cli *cli, const char *text, uint32_t *w
 
 static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_rules *rules) {
     struct ws_text text = {0};
-    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    enum ws_status status = cli_read_document(cli, path, 1 << 20, "rules", &text);
     if (status == WS_OK) status = ws_rules_from_json(text.data ? text.data : "", text.length, rules, &cli->error);
     if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
     ws_text_free(&text);
@@ -260,7 +260,7 @@ static enum ws_status load_rules(struct cli *cli, const char *path, struct ws_ru
 static enum ws_status load_family(struct cli *cli, const char *path, char out[WS_FAMILY_TEXT]) {
     struct ws_text text = {0};
     struct ws_own_family *own = calloc(1, sizeof *own);
-    enum ws_status status = own ? cli_read_file(path, 1 << 20, &text, &cli->error) : WS_E_NOMEM;
+    enum ws_status status = own ? cli_read_document(cli, path, 1 << 20, "family", &text) : WS_E_NOMEM;
     if (status == WS_OK) status = ws_own_family_read(text.data ? text.data : "", text.length, own, &cli->error);
     if (status == WS_OK) memcpy(out, own->document, sizeof own->document);
     else ws_fail_where(&cli->error, "%s", path);
@@ -271,7 +271,7 @@ static enum ws_status load_family(struct cli *cli, const char *path, char out[WS
 
 static enum ws_status load_request(struct cli *cli, const char *path, struct ws_request *r) {
     struct ws_text text = {0};
-    enum ws_status status = cli_read_file(path, 1 << 20, &text, &cli->error);
+    enum ws_status status = cli_read_document(cli, path, 1 << 20, "request", &text);
     if (status == WS_OK) status = ws_request_from_json(text.data ? text.data : "", text.length, r, &cli->error);
     if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
     ws_text_free(&text);

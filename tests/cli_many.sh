@@ -103,6 +103,20 @@ export WILD_SATCHEL_BENCH=b
 expect 2 "this is an image, and no plan" "$satchel" build curlew.iso
 expect 2 "this is a plan, and no drive" "$satchel" check b.plan
 expect 2 "this is a plan, and no image" "$satchel" plan --image b.plan --drive "$gorse"
+for how in "image b.plan" "size --image b.plan"; do expect 2 "this is a plan, and no image" "$satchel" $how; done
+expect 2 "this is a plan, and no drive" "$satchel" twin b.plan --drive "$gorse"
+expect 2 "this is a plan, and no request" "$satchel" plan --request b.plan --drive "$gorse"
+expect 2 "this is a plan, and no record" "$satchel" check "$gorse" --record b.plan
+expect 2 "this is a plan, and no trial" "$satchel" plan --image curlew.iso --drive "$gorse" --trial b.plan
+expect 2 "this is a plan, and no bench file" "$satchel" bench setup b.plan --bench none
+expect 2 "this is an image, and no request" "$satchel" prepare --request curlew.iso --drive "$gorse"
+expect 2 "this is an image, and no rules" "$satchel" plan --image curlew.iso --arrangement files --rules curlew.iso --drive "$gorse"
+expect 2 "this is an image, and no record" "$satchel" check "$gorse" --record curlew.iso
+for how in "image gorse" "plan --image gorse --drive teasel" "size --image gorse"; do expect 2 "this is a drive, and no image" "$satchel" $how; done
+expect 2 "this is a drive, and no plan" "$satchel" build gorse
+expect 2 "it is a plan: satchel build b.plan" "$satchel" prepare b.plan
+expect 2 "it is an image: --image curlew.iso" "$satchel" plan curlew.iso
+expect 2 "it is an image: satchel image curlew.iso" "$satchel" curlew.iso
 expect 2 "did you mean system" "$satchel" plan --image curlew.iso --drive "$gorse" --kind sistem
 expect 2 "satchel build b.plan" "$satchel" b.plan
 mkdir away && cp curlew.iso away/ && mv curlew.iso away.iso

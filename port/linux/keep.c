@@ -29,20 +29,27 @@ static enum ws_status failed(struct ws_error *error, const char *path) {
 }
 
 /* Is the file a JSON document that calls itself so? */
-static bool is_document(int folder, const char *name, const char *format) {
+static bool document(int folder, const char *name, char format[64]) {
     int fd = openat(folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
     FILE *file = fd >= 0 ? fdopen(fd, "rb") : NULL;
     struct stat s;
     bool small = file && fstat(fd, &s) == 0 && S_ISREG(s.st_mode) && s.st_size <= DOCUMENT_MOST;
     json_t *root = small ? json_loadf(file, 0, NULL) : NULL;
     const char *is = json_string_value(json_object_get(root, "format"));
-    bool same = is && strcmp(is, format) == 0;
+    const bool any = is && strlen(is) < 64;
+    if (any) memcpy(format, is, strlen(is) + 1);
     json_decref(root);
     if (file) fclose(file);
     else if (fd >= 0) close(fd);
-    return same;
+    return any;
 }
 
+static bool is_document(int folder, const char *name, const char *format) {
+    char is[64];
+    return document(folder, name, is) && strcmp(is, format) == 0;
+}
+
+bool ws_linux_document(const char *path, char format[64]) { return document(AT_FDCWD, path, format); }
 bool ws_linux_is_document(const char *path, const char *format) { return is_document(AT_FDCWD, path, format); }
 
 static enum ws_status may_replace(int folder, const char *name, const char *path, const struct stat *s,

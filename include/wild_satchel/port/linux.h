@@ -80,6 +80,8 @@ WS_CHECKED enum ws_status ws_linux_keep(const char *path, const void *bytes, siz
 
 /** Is there a JSON document of this "format" at `path`, no link? */
 bool ws_linux_is_document(const char *path, const char *format);
+/** Is there any, and of which "format"? */
+bool ws_linux_document(const char *path, char format[64]);
 
 /** How the machine this runs on was started: BIOS or UEFI, Secure Boot on or off. */
 void ws_linux_this_pc(struct ws_pc_facts *facts);
