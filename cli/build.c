@@ -57,7 +57,7 @@ static void show_built(const struct cli *cli, const struct ws_plan *p, const str
     bool same = strcmp(r->check.sha256, r->image_sha256) == 0;
     if (r->checked)
         show_field(cli, by_state ? "SHA-256" : "", "drive  %s%s", r->check.sha256,
-                   same ? "" : ", over those of its pieces");
+                   same ? "" : " (over those of its pieces)");
 }
 
 struct build_job build_wished;
@@ -209,10 +209,10 @@ int build_run(struct cli *cli, const char *plan, const struct build_job *job) {
     stop_listen();
     const bool tells = cli->progress == PROGRESS_TABLE || cli->progress == PROGRESS_LINES;
     if (tells && !ws_plan_is_change(p.plan) && holds_it(cli, &p, drive))
-        note("  %s seems to hold this very build already: its table and start-up code are there. `satchel check` "
-             "compares "
-             "all of it; going on writes it once more.\n",
-             facts.short_name);
+        note_words(cli, 2,
+                   "  %s seems to hold this very build already: its table and start-up code are there. `satchel check` "
+                   "compares all of it; going on writes it once more.",
+                   facts.short_name);
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
         bool renewal = ws_plan_is_change(p.plan);
         WS_GO(cli_ask(cli, &facts, renewal ? NULL : drive,

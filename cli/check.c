@@ -184,7 +184,7 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
     if (compared)
         show_field(cli, "Compared", "%s in %s", ws_size_both(r->checked, size, sizeof size),
                    ws_duration(r->seconds, time, sizeof time));
-    if (r->sha256[0]) show_field(cli, "SHA-256", "%s, over those of its pieces", r->sha256);
+    if (r->sha256[0]) show_field(cli, "SHA-256", "%s (over those of its pieces)", r->sha256);
     const char *meant = c->by_record ? "was read back when it was built" : "was meant";
     if (compared && !r->equal) show_difference(cli, c, meant);
     else if (!sound) show_result(cli, false, "%s is not sound; see the faults above.", c->facts.short_name);

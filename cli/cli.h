@@ -183,10 +183,13 @@ const char *note_ink(const struct cli *cli, enum ink ink);
 void say(const char *format, ...) WS_PRINTF(1, 2);
 void note(const char *format, ...) WS_PRINTF(1, 2);
 void note_list(const char *format, va_list *list);
+/** A line of words to standard error; on a terminal what is too long goes on under column `indent`. */
+void note_words(const struct cli *cli, int indent, const char *format, ...) WS_PRINTF(3, 4);
 void show_line(const struct cli *cli, enum ink colour, const char *format, ...) WS_PRINTF(3, 4);
 /** A labelled value: "  Starts on      BIOS, UEFI". */
 void show_field(const struct cli *cli, const char *name, const char *format, ...) WS_PRINTF(3, 4);
-/** A line of a table; on a terminal what is too long goes on under column `indent`. */
+/** A line of a table; on a terminal what is too long goes on under column `indent`. What stands behind a tab of the
+ * format is its last column: it begins there, or on a line of its own where there is little room. */
 void show_row(const struct cli *cli, int indent, const char *format, ...) WS_PRINTF(3, 4);
 /** What a console said, line by line. */
 void show_console(const char *text);

@@ -57,10 +57,14 @@ int cli_fail(struct cli *cli) {
                                        ws_status_name(e->status), "what", e->what, "where", e->where, "next", e->next,
                                        "ways", ways_json(e), "exit_code", code),
                               code);
-    note("%ssatchel:%s %s%s%s.\n", note_ink(cli, INK_BAD), note_ink(cli, INK_PLAIN), e->where, e->where[0] ? ": " : "",
-         e->what);
+    note_words(cli, 9, "%ssatchel:%s %s%s%s.", note_ink(cli, INK_BAD), note_ink(cli, INK_PLAIN), e->where,
+               e->where[0] ? ": " : "", e->what);
     char next[WAYS_ROOM];
-    if (e->next[0]) note("         %s.\n", ways_next(e, next));
+    if (e->next[0]) { /* a command is left in one line, to be pasted */
+        ways_next(e, next);
+        if (strstr(next, "satchel ")) note("         %s.\n", next);
+        else note_words(cli, 9, "         %s.", next);
+    }
     if (e->status == WS_E_USAGE && defaults_named(e))
         note("         It is among this site's defaults: %s.\n", cli->defaults);
     return code;
@@ -109,8 +113,8 @@ static enum ws_status tell_loss(struct cli *cli, const struct ws_drive_facts *f,
     if (status == WS_OK) status = ws_contents_look(source, f->logical_sector, false, c, &cli->error);
     ws_source_close(source);
     if (status == WS_OK)
-        note("\n  Everything on %s (%s %s, %s) will be lost: %s.\n", f->short_name, f->model, f->serial,
-             ws_size_both(f->size, size, sizeof size), c->summary);
+        note_words(cli, 2, "\n  Everything on %s (%s %s, %s) will be lost: %s.", f->short_name, f->model, f->serial,
+                   ws_size_both(f->size, size, sizeof size), c->summary);
     free(c);
     return status;
 }

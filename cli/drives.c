@@ -90,9 +90,11 @@ static const char *bus_in_words(const struct ws_drive_facts *f, char *out, size_
     return out;
 }
 
+enum { LAST_AT = 62 };
 static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
-    say("\n  %s%-4s %-14s %-18s %-10s %-10s %9s  %s%s\n", ink(cli, INK_DIM), "no.", "system", "label", "used", "free",
-        "files", "last written", ink(cli, INK_PLAIN));
+    say("\n");
+    show_row(cli, LAST_AT, "  %s%-3s %-11s %-17s %-8s %-8s %8s %s%s", ink(cli, INK_DIM), "no.", "system", "label",
+             "used", "free", "files", "last written", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
         char number[16] = "-", used[24] = "-", space[24] = "-", files[24] = "-", when[24] = "-";
@@ -105,8 +107,8 @@ static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
         time_t t = (time_t)p->written_at;
         struct tm day;
         if (p->written_at > 0 && gmtime_r(&t, &day)) (void)strftime(when, sizeof when, "%Y-%m-%d %H:%M", &day);
-        say("  %-4s %-14.14s %-18.18s %-10s %-10s %9s  %s%s\n", number, p->system, p->label, used, space, files, when,
-            p->clean ? "" : "  not clean");
+        show_row(cli, LAST_AT, "  %-3s %-11.11s %-17.17s %-8s %-8s %8s %s%s", number, p->system, p->label, used, space,
+                 files, when, p->clean ? "" : "  not clean");
     }
 }
 
@@ -206,7 +208,7 @@ static void show_drive(struct cli *cli, const struct ws_drive_facts *f, bool alo
         show_one(cli, f, &refusal, read ? contents : NULL, &unread);
     } else {
         bool external = !may && ws_drive_may_be_target(cli->port, f, &if_meant, NULL) == WS_OK;
-        show_row(cli, 80, "%-22s %-8s %-20s %-14s %s%-11s%s %s", f->short_name, f->place[0] ? f->place : "-",
+        show_row(cli, 80, "%-22s %-8s %-20s %-14s %s%-11s%s\t%s", f->short_name, f->place[0] ? f->place : "-",
                  ws_size_both(f->size, size, sizeof size), cli_kind_of(f),
                  ink(cli, may        ? INK_GOOD
                           : external ? INK_WARN
@@ -222,8 +224,8 @@ static int show_drives(struct cli *cli, const struct seen *seen, bool alone, str
     json_t *list = cli->json ? json_array() : NULL;
     size_t usable = 0;
     if (!list && !alone && seen->count)
-        say("%s%-22s %-8s %-20s %-14s %-11s %s%s\n", ink(cli, INK_DIM), "name", "place", "size", "kind", "may be used",
-            "holds", ink(cli, INK_PLAIN));
+        show_row(cli, 80, "%s%-22s %-8s %-20s %-14s %-11s\t%s%s", ink(cli, INK_DIM), "name", "place", "size", "kind",
+                 "may be used", "holds", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < seen->count; i++) show_drive(cli, &seen->facts[i], alone, contents, list, &usable);
     if (list) return cli_print_json(cli_pack("{s:s, s:o}", "format", "wild-satchel-drives", "drives", list), EXIT_DONE);
     if (!alone) say("\n%zu drive%s, %zu may be used.\n", seen->count, seen->count == 1 ? "" : "s", usable);

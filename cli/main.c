@@ -14,19 +14,18 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-static void usage(FILE *out) {
-    fprintf(out, "satchel %s — live drives that remember, full systems, twins\n\nsatchel COMMAND ...\n\n",
-            ws_version());
+static void usage(const struct cli *cli) {
+    say("satchel %s — live drives that remember, full systems, twins\n\nsatchel COMMAND ...\n\n", ws_version());
     for (const struct command *c = commands; c->name; c++)
-        fprintf(out, "  %-8s %-33s %s\n", c->name, c->words, c->summary);
-    fprintf(out,
-            "\n`satchel help COMMAND` tells its options. Every command takes:\n"
-            "  --json           one JSON document instead of text (docs/json-output.md)\n"
-            "  --bench FOLDER   work on the simulated bench there (or set WILD_SATCHEL_BENCH)\n"
-            "  --progress HOW   auto, lines, json or none: how long work is told\n"
-            "  --colour WHEN    auto, always or never\n\n"
-            "Exit codes: 0 done; 1 the check or proof failed, or the plan is not good; 2 wrong usage; 3 refused for\n"
-            "safety; 4 input or drive error; 5 stopped as asked.\n");
+        show_row(cli, 45, "  %-8s %-33s %s", c->name, c->words, c->summary);
+    say("\n`satchel help COMMAND` tells its options. Every command takes:\n"
+        "  --json           one JSON document instead of text (docs/json-output.md)\n"
+        "  --bench FOLDER   work on the simulated bench there (or set WILD_SATCHEL_BENCH)\n"
+        "  --progress HOW   auto, lines, json or none: how long work is told\n"
+        "  --colour WHEN    auto, always or never\n\n");
+    show_row(cli, 0,
+             "Exit codes: 0 done; 1 the check or proof failed, or the plan is not good; 2 wrong usage; 3 refused "
+             "for safety; 4 input or drive error; 5 stopped as asked.");
 }
 
 /* A program started with its standard streams closed would get the drive itself as one of them, and write its messages
@@ -115,7 +114,7 @@ static int help(struct cli *cli, const char *word) {
     const char *asked[] = {"satchel", "--help"};
     const char *words[COMMAND_WORDS] = {NULL};
     const struct command *command = cli_command(word);
-    if (!word[0]) usage(stdout);
+    if (!word[0]) usage(cli);
     else if (command) (void)cli_options(cli, command, 2, asked, words);
     else return unknown(cli, word);
     return EXIT_DONE;
@@ -129,7 +128,7 @@ static int run(struct cli *cli, int argc, char **argv) {
     if (is_one_of(word, "--version", "-V", "version")) return version(cli);
     const bool none = !word[0] || words_for_every_command(word) > 0;
     if (none && !cli->json) {
-        usage(stderr);
+        usage(cli);
         return EXIT_USAGE;
     }
     if (!command) return unknown(cli, none ? "" : word);
@@ -146,7 +145,9 @@ int main(int argc, char **argv) {
     (void)setlocale(LC_CTYPE, "");
     cli.terminal = isatty(STDERR_FILENO);
     cli.wraps = isatty(STDOUT_FILENO);
-    if (ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) cli.width = size.ws_col;
+    if ((ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 || ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0) &&
+        size.ws_col >= 40)
+        cli.width = size.ws_col;
     for (int i = 1; i < argc; i++) cli.json |= strcmp(argv[i], "--json") == 0; /* errors of usage follow it, too */
     (void)cli_streams(&cli, NULL, NULL);
     char **words = order_words(argc, argv);

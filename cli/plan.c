@@ -92,7 +92,7 @@ static void show_start(const struct cli *cli, const struct ws_plan *p) {
 
 static void show_times(const struct cli *cli, const struct ws_estimate *e, bool live) {
     char a[32], b[32];
-    show_field(cli, "Building takes", "%s to %s, %s; %s", ws_duration(e->build_low_s, a, sizeof a),
+    show_field(cli, "Build takes", "%s to %s, %s; %s", ws_duration(e->build_low_s, a, sizeof a),
                ws_duration(e->build_high_s, b, sizeof b), e->measured ? "by its trial" : "as such drives go",
                e->build_by);
     if (live)

@@ -153,13 +153,14 @@ static enum ws_status add_drives(struct targets *t) {
 static void show_many(const struct targets *t) {
     const struct cli *cli = t->cli;
     char size[48], room[48];
-    say("\n  %s%-10s %-24s %-20s %-12s %s%s\n", ink(cli, INK_DIM), "place", "name", "size", "remembers in",
-        "will be lost", ink(cli, INK_PLAIN));
+    say("\n");
+    show_row(cli, 71, "  %s%-10s %-24s %-20s %-12s\t%s%s", ink(cli, INK_DIM), "place", "name", "size", "remembers in",
+             "will be lost", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < t->count; i++) {
         const struct target *x = t->one[i];
         const struct ws_plan *p = x->state == TARGET_READY ? ws_build_plan(targets_build(t, x)) : NULL;
         const struct ws_volume *v = p ? ws_plan_volume(p, WS_ROLE_PERSISTENCE) : NULL;
-        show_row(cli, 71, "  %-10s %-24s %-20s %-12s %s%s%s", x->facts.place[0] ? x->facts.place : "-",
+        show_row(cli, 71, "  %-10s %-24s %-20s %-12s\t%s%s%s", x->facts.place[0] ? x->facts.place : "-",
                  x->facts.short_name, ws_size_both(x->facts.size, size, sizeof size),
                  v ? ws_size_counted(v->size, room, sizeof room) : "-", ink(cli, p ? INK_PLAIN : INK_BAD),
                  p ? x->holds : x->error.what, ink(cli, INK_PLAIN));
@@ -175,7 +176,9 @@ static void show_targets(struct targets *t) {
         if (t->one[i]->state == TARGET_READY) first = t->one[i];
     if (first) plan_show(cli, targets_build(t, first), &first->facts, image ? image->size : 0);
     if (t->count > 1) {
-        if (first) say("\n  The other drives get the same, each with identifiers of its own and sizes that fit it.\n");
+        if (first)
+            show_row(cli, 2,
+                     "\n  The other drives get the same, each with identifiers of its own and sizes that fit it.");
         show_many(t);
     }
     (void)fflush(stdout);

@@ -91,13 +91,13 @@ static void show_proof(const struct cli *cli, const struct ws_proof *p, const ch
     }
     show_field(cli, "On the drive", "%llu entries added, %llu changed", (unsigned long long)p->evidence_added,
                (unsigned long long)p->evidence_changed);
-    say("\n  %s%-18s %-34s %-10s%-10s%s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
+    say("\n  %s%-17s %-32s %-9s %-9s %s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
         ink(cli, INK_PLAIN));
     for (size_t i = 0; i < p->items; i++) {
-        say("  %-18s %-34s ", p->item[i].what, p->item[i].path);
+        say("  %-17s %-32s ", p->item[i].what, p->item[i].path);
         show_survival(cli, p->item[i].console);
         show_survival(cli, p->item[i].drive);
-        say("%s%.12s%s\n", ink(cli, INK_DIM), p->item[i].sha256, ink(cli, INK_PLAIN));
+        say("%s%.7s%s\n", ink(cli, INK_DIM), p->item[i].sha256, ink(cli, INK_PLAIN));
     }
 }
 

@@ -216,9 +216,9 @@ enum ws_status secret_recovery(struct cli *cli, struct ws_build *build, const ch
 void secret_show_recovery(const struct cli *cli, const struct ws_build *build, bool made_elsewhere) {
     if (!makes_lock(build) || cli->json) return;
     if (recovery[0]) {
-        fprintf(stderr, "\n  Recovery key   %s\n", recovery);
+        fprintf(stderr, "\n  Recovery key  %s\n", recovery);
         fprintf(stderr,
-                "                 It opens the drive where the passphrase is forgotten, typed with its blanks. It is "
+                "                It opens the drive where the passphrase is forgotten, typed with its blanks. It is "
                 "shown this once: write it down.\n\n");
         forget_recovery();
     } else if (!made_elsewhere) {

@@ -5,8 +5,8 @@
 #include "cli/cli.h"
 
 /* Give builds of one request the passwords they need: from the file descriptor, a line each, or asked for on a
- * terminal. Without either it gets none, and refuses. After secret_keep() they are kept until secret_forget(), and given
- * to the builds of later calls, one a call, without a question. */
+ * terminal. Without either it gets none, and refuses. After secret_keep() they are kept until secret_forget(), and
+ * given to the builds of later calls, one a call, without a question. */
 enum ws_status secret_give(struct cli *cli, struct ws_build *const *build, size_t builds, const char *descriptor);
 
 /* Secrets that are known already, to be shown to nobody: from the file descriptor, a line each in this order, or asked

@@ -151,26 +151,39 @@ void note(const char *format, ...) {
     va_end(list);
 }
 
-/* Print words; on a terminal, lines that would be too long go on under column `indent`. */
-static void put_wrapped(const struct cli *cli, int column, int indent, const char *text) {
-    int width = cli->wraps ? cli->width : 0;
+/* Print words; lines that would be wider than `width` (0: any may be) go on under column `indent`. */
+static void put_words(FILE *to, int width, int column, int indent, const char *text) {
     bool first = true;
     while (*text) {
         size_t spaces = strspn(text, " ");
         size_t word = strcspn(text + spaces, " ");
         int columns = columns_of(text + spaces, word);
         if (!first && width && column + (int)spaces + columns > width && indent + columns <= width) {
-            say("\n%*s", indent, "");
+            fprintf(to, "\n%*s", indent, "");
             column = indent;
             text += spaces;
             spaces = 0;
         }
-        fwrite(text, 1, spaces + word, stdout);
+        fwrite(text, 1, spaces + word, to);
         column += (int)spaces + columns;
         text += spaces + word;
         first = false;
     }
-    fputc('\n', stdout);
+    fputc('\n', to);
+}
+
+static void put_wrapped(const struct cli *cli, int column, int indent, const char *text) {
+    put_words(stdout, cli->wraps ? cli->width : 0, column, indent, text);
+}
+
+void note_words(const struct cli *cli, int indent, const char *format, ...) {
+    struct ws_text text = {0};
+    va_list list;
+    va_start(list, format);
+    compose(&text, format, &list);
+    va_end(list);
+    put_words(stderr, cli->terminal ? cli->width : 0, 0, indent, text.data ? text.data : "");
+    ws_text_free(&text);
 }
 
 void show_line(const struct cli *cli, enum ink colour, const char *format, ...) {
@@ -183,7 +196,8 @@ void show_line(const struct cli *cli, enum ink colour, const char *format, ...) 
     va_end(list);
 }
 
-enum { FIELD = 17 };
+/* The last column of a table has so much room, or a line of its own. */
+enum { FIELD = 16, LAST_LEAST = 28, FOLDED = 6 };
 
 void show_field(const struct cli *cli, const char *name, const char *format, ...) {
     struct ws_text text = {0};
@@ -191,7 +205,7 @@ void show_field(const struct cli *cli, const char *name, const char *format, ...
     va_start(list, format);
     compose(&text, format, &list);
     va_end(list);
-    say("  %s%-14s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
+    say("  %s%-13s%s ", ink(cli, INK_DIM), name, ink(cli, INK_PLAIN));
     put_wrapped(cli, FIELD, FIELD, text.data ? text.data : "");
     ws_text_free(&text);
 }
@@ -202,7 +216,18 @@ void show_row(const struct cli *cli, int indent, const char *format, ...) {
     va_start(list, format);
     compose(&text, format, &list);
     va_end(list);
-    put_wrapped(cli, 0, indent, text.data ? text.data : "");
+    char *last = text.data ? strchr(text.data, '\t') : NULL; /* of the format: what comes as a string has none */
+    if (!last) {
+        put_wrapped(cli, 0, indent, text.data ? text.data : "");
+    } else if (cli->wraps && cli->width < indent + LAST_LEAST) {
+        *last++ = '\0';
+        put_wrapped(cli, 0, FOLDED, text.data);
+        if (*last) say("%*s", FOLDED, "");
+        if (*last) put_wrapped(cli, FOLDED, FOLDED, last);
+    } else {
+        *last = ' ';
+        put_wrapped(cli, 0, indent, text.data);
+    }
     ws_text_free(&text);
 }
 
@@ -239,7 +264,7 @@ const char *show_table(enum ws_table_kind kind) {
 void show_findings(const struct cli *cli, const struct ws_findings *f) {
     static const enum ink colours[] = {INK_DIM, INK_WARN, INK_BAD};
     for (size_t i = 0; i < f->count; i++) {
-        say("  %s%-14s%s ", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
+        say("  %s%-13s%s ", ink(cli, colours[f->list[i].weight]), ws_weight_name(f->list[i].weight),
             ink(cli, INK_PLAIN));
         put_wrapped(cli, FIELD, FIELD, f->list[i].text);
     }

@@ -33,11 +33,10 @@ struct sizing_job {
 static const uint32_t clusters[5] = {4096, 8192, 16384, 32768, 65536};
 static const uint64_t mib = 1 << 20;
 
-const char *size_fit(const struct cli *cli, const struct ws_drive_facts *drive, uint64_t needed, char out[32]) {
+const char *size_fit(const struct ws_drive_facts *drive, uint64_t needed, enum ink *colour) {
     const bool fits = drive && needed <= drive->size;
-    const char *word = drive ? fits ? "yes" : "no" : "";
-    (void)snprintf(out, 32, "%s%-5s%s", ink(cli, fits ? INK_GOOD : INK_WARN), word, ink(cli, INK_PLAIN));
-    return out;
+    *colour = fits ? INK_GOOD : INK_WARN;
+    return drive ? fits ? "yes" : "no" : "";
 }
 
 /* Drives as they are sold: a little less than their round number is usual, so 98 % of it is counted on. */
@@ -158,7 +157,7 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
         char drive[24] = "";
         if (!j->have_drive && size_sold_for(w->drive_least))
             (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)size_sold_for(w->drive_least));
-        show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s %s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
+        show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
                  w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
                  ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
     }

@@ -12,8 +12,8 @@ json_t *size_items_json(const struct ws_sizing *sizing);
 /* Gigabytes of the drive as sold that holds so much; 0: none is. */
 uint64_t size_sold_for(uint64_t bytes);
 
-/* Does it fit on the drive? As wide as the heading "fits"; blanks where no drive is named. @return `out` */
-const char *size_fit(const struct cli *cli, const struct ws_drive_facts *drive, uint64_t needed, char out[32]);
+/* Does it fit on the drive? Nothing where no drive is named. */
+const char *size_fit(const struct ws_drive_facts *drive, uint64_t needed, enum ink *colour);
 
 /* size_system.c: all of it for a full system. @return the exit code */
 int size_system(struct cli *cli, const char *image, const char *edition, const struct ws_wishes *wishes,

@@ -28,7 +28,8 @@ static uint64_t swap_bytes(const struct ws_system_sizes *s, size_t i) {
 
 static void show(const struct cli *cli, const struct ws_system_sizes *s, const struct ws_drive_facts *drive) {
     struct way way[2];
-    char a[48], b[48], sold[24], fits[32];
+    char a[48], b[48], sold[24];
+    enum ink colour;
     show_line(cli, INK_BOLD, "%s%s%s", s->title, drive ? " on " : "", drive ? drive->short_name : "");
     show_field(cli, "Takes", "%s on its volume", ws_size_both(s->used, a, sizeof a));
     if (s->packages.known)
@@ -39,9 +40,10 @@ static void show(const struct cli *cli, const struct ws_system_sizes *s, const s
         "drive", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < ways_of(s, way); i++) {
         (void)snprintf(sold, sizeof sold, "%llu GB", (unsigned long long)size_sold_for(way[i].drive));
-        show_row(cli, 68, "  %-14s %s %-22s %-12s %-9s %s", way[i].what, size_fit(cli, drive, way[i].drive, fits),
-                 ws_size_both(way[i].size, a, sizeof a), ws_size_counted(way[i].free_bytes, b, sizeof b), sold,
-                 way[i].note);
+        const char *fits = size_fit(drive, way[i].drive, &colour);
+        show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", way[i].what, ink(cli, colour), fits,
+                 ink(cli, INK_PLAIN), ws_size_both(way[i].size, a, sizeof a),
+                 ws_size_counted(way[i].free_bytes, b, sizeof b), sold, way[i].note);
     }
     if (!s->has_swap_sizes) return;
     say("\n  %s%-20s %12s%s\n", ink(cli, INK_DIM), "swap", "size", ink(cli, INK_PLAIN));

@@ -25,7 +25,8 @@ static const char *way_words(enum ws_twin_way way) {
 static void show(const struct cli *cli, const struct ws_twin_sizes *s, const char *original,
                  const struct ws_drive_facts *drive) {
     struct way way[3];
-    char a[24], b[24], c[24], d[24], sold[24], fits[32];
+    char a[24], b[24], c[24], d[24], sold[24];
+    enum ink colour;
     show_line(cli, INK_BOLD, "%s%s%s", s->title[0] ? s->title : original, drive ? " on " : "",
               drive ? drive->short_name : "");
     say("\n  %s%-5s %-12s %-9s %10s %10s %10s %12s%s\n", ink(cli, INK_DIM), "no.", "system", "becomes", "is", "holds",
@@ -43,7 +44,8 @@ static void show(const struct cli *cli, const struct ws_twin_sizes *s, const cha
     ways_of(s, way);
     for (size_t i = 0; i < 3; i++) {
         (void)snprintf(sold, sizeof sold, "%llu GB", (unsigned long long)size_sold_for(way[i].drive));
-        show_row(cli, 44, "  %-12s %s %12s %9s  %s%s%s", way[i].what, size_fit(cli, drive, way[i].drive, fits),
+        const char *fits = size_fit(drive, way[i].drive, &colour);
+        show_row(cli, 44, "  %-12s %s%-5s%s %12s %9s  %s%s%s", way[i].what, ink(cli, colour), fits, ink(cli, INK_PLAIN),
                  ws_size_counted(way[i].drive, a, sizeof a), sold, ink(cli, INK_DIM), way[i].note, ink(cli, INK_PLAIN));
     }
     bool any = false;

@@ -60,7 +60,7 @@ expect 4 "no signature" "$satchel" image published/curlew.iso --keyring nowhere.
 echo "$(echo "$sum" | tr 0-9a-f 1-9a-f0)  curlew.iso" > published/SHA256SUMS
 expect 1 "not the one that was published" "$satchel" image published/curlew.iso
 gzip -k curlew.iso
-expect 0 "Packed as      gzip" "$satchel" image curlew.iso.gz
+expect 0 "Packed as     gzip" "$satchel" image curlew.iso.gz
 head -c -1000 curlew.iso.gz > short.iso.gz
 expect 4 "damaged or cut short" "$satchel" image short.iso.gz
 zip -q two.zip curlew.iso noise.iso
@@ -365,7 +365,7 @@ for how in "--persistence none" "--persistence 300M --in file"; do
     expect 0 "flushed and checked" "$satchel" build tide.plan --confirm "$gorse" --bench b
     for pc in launch hut; do
         "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b > said 2>/dev/null
-        if grep -q "Starts         2" said; then passed=$((passed + 1)); else failed=$((failed + 1)); cat said; fi
+        if grep -q "Starts        2" said; then passed=$((passed + 1)); else failed=$((failed + 1)); cat said; fi
     done
 done
 
@@ -503,7 +503,7 @@ ok "an older record stays" test ! -e big.plan.built
 expect 0 "plugged in" "$satchel" bench plug "$gorse" --bench i
 expect 0 "unfinished build, done up to 260 MiB of 280 MiB" "$satchel" drives "$gorse" --bench i
 cp --sparse=always "i/$gorse.drive" half.drive
-expect 0 "Continued      at" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
+expect 0 "Continued     at" "$satchel" build big.plan --bench i --confirm "$gorse" --even-so
 ok "continued, it is the image" cmp -n 293601280 big.img "i/$gorse.drive"
 for how in "" --no-check; do # half of it overwritten, its first sector left alone
     cp --sparse=always half.drive "i/$gorse.drive"

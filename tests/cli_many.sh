@@ -11,6 +11,17 @@ screen() { # COLUMNS ANSWERS CODE TEXT COMMAND...: on a terminal of so many colu
     expect "$wanted" "$part" python3 "$here/on_terminal.py" "$columns" "$answers" "$@"
 }
 
+fits() { # COLUMNS COMMAND...: whatever it says, no line is wider
+    columns=$1
+    shift
+    out=$(FITS=1 python3 "$here/on_terminal.py" "$columns" "" "$@" 2>&1)
+    if [ $? -ne 99 ]; then passed=$((passed + 1)); else
+        failed=$((failed + 1))
+        echo "FAILED: $* does not fit $columns columns:"
+        printf '%s\n' "$out"
+    fi
+}
+
 # Words that are nearly right
 expect 2 'did you mean `satchel plan`' "$satchel" paln
 expect 2 'did you mean --image' "$satchel" prepare --imgae x
@@ -47,6 +58,18 @@ done
 expect 4 "there is no drive" "$satchel" bench pull willow
 expect 4 "something like" "$satchel" bench pull e
 
+# Every screen fits a terminal of 80 columns
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --drive gorse --save fit.plan
+expect 0 "flushed and checked" "$satchel" build fit.plan --confirm "$gorse"
+for how in "drives" "drives gorse" "image curlew.iso" "size --image curlew.iso" "size --image curlew.iso --kind system --drive gorse" "size --image gorse --kind twin" \
+    "plan --image curlew.iso --drive gorse --why" "plan --image curlew.iso --drive teasel --arrangement files --data rest --persistence 1G" "plan --image curlew.iso --drive gorse --kind system" \
+    "check gorse --plan fit.plan" "check gorse --record fit.plan.built" "prove gorse --on hut --confirm $gorse" "drives teasel --test sample --confirm $teasel" \
+    "drives teasel --blank --confirm $teasel" "drives --history" "defaults" "bench show" "help" "help plan" "help prepare" "build fit.plan --confirm $gorse" \
+    "twin gorse --drive sorrel --confirm $sorrel" "release gorse" "plan --image curlew.iso --drive office --persistence 3X" "prepare --image curlew.iso --drive gorse --drive teasel --confirm $gorse --confirm $teasel"; do
+    fits 80 "$satchel" $how
+done
+rm -rf b && "$satchel" bench setup "$benchfile" --bench b >/dev/null
+
 # Options before the command, and colours where they are asked for
 expect 0 "Teasel 8" "$satchel" --bench b --json drives teasel
 ok "colours when asked" sh -c "'$satchel' --colour always drives | grep -q '\[32m'"
@@ -81,7 +104,7 @@ expect 4 "1 of 2 drives are ready" "$satchel" prepare --image curlew.iso --persi
 export WILD_SATCHEL_DEFAULTS=
 plan_of() { "$satchel" plan --image curlew.iso --drive "$gorse" "$@" 2>&1; }
 plan_of > short.txt; plan_of --why > long.txt
-for w in "Will be lost" "Will be  " "Will start on  BIOS yes · UEFI yes · Secure Boot yes" "Takes" "plugged in at 1-1" "Next\|not kept"; do ok "first screen: $w" grep -q "$w" short.txt; done
+for w in "Will be lost" "Will be  " "Will start on BIOS yes · UEFI yes · Secure Boot yes" "Takes" "plugged in at 1-1" "Next\|not kept"; do ok "first screen: $w" grep -q "$w" short.txt; done
 ok "it is one screen" test "$(wc -l < short.txt)" -le 24
 ok "reasons only on request" sh -c "! grep -q 'what is left\|is signed; whose\|checksums corrected' short.txt && grep -q 'checksums corrected' long.txt"
 for size in 2g 2GiB 2,0G "2 gib" 6,71%; do ok "$size is taken" sh -c "'$satchel' plan --image curlew.iso --drive $gorse --persistence '$size' >/dev/null"; done

@@ -274,7 +274,7 @@ except OSError:
     pass
 assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == 0, said
 assert b"fulmar" not in said and b"asks for its passphrase" in said, said
-key = re.search(rb"Recovery key   ((?:[a-z]{4} ){9}[a-z]{4})", said).group(1)
+key = re.search(rb"Recovery key  ((?:[a-z]{4} ){9}[a-z]{4})", said).group(1)
 at = [v for v in json.load(open("nobody.plan"))["result"]["volumes"] if v["role"] == "system"][0]["at_bytes"]
 with open(f"b/{drive}.drive", "rb") as d, open("lock.part", "wb") as out:
     d.seek(at)
@@ -282,7 +282,7 @@ with open(f"b/{drive}.drive", "rb") as d, open("lock.part", "wb") as out:
 for secret in (key, b"fulmar over the bar"):
     subprocess.run(["cryptsetup", "open", "--test-passphrase", "--key-file", "-", "lock.part"], input=secret, check=True)
 PY
-expect 0 "Recovery key   none" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<both
+expect 0 "Recovery key  none" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 3<both
 expect 0 "flushed and checked" "$satchel" build lock.plan --confirm "$gorse" --bench b --password-fd 3 --recovery-fd 4 3<both 4>recovery
 expect 0 "it is locked" "$satchel" check "$gorse" --bench b
 expect 0 "not held against the plan" "$satchel" check "$gorse" --plan lock.plan --bench b

@@ -5,7 +5,7 @@
 
 ANSWERS are typed, each with Enter, when the command stops and waits behind ": " or "> "; they are parted by "|". At the
 end the screen is printed as a person has it before him: what was drawn over is gone. Exits as the command does. A line
-that is wider than the terminal is a failure of its own: 99.
+that is redrawn and wider than the terminal is a failure of its own: 99; with FITS in the environment any line is, but for commands to be pasted.
 """
 import fcntl
 import os
@@ -74,8 +74,13 @@ for part in re.findall(r"\x1b\[[0-9;]*[A-Za-z]|\r|\n|[^\x1b\r\n]+", said.decode(
         # what is printed once wraps by words; what is redrawn must not wrap at all
         if "━" in lines[row] or "╌" in lines[row]:
             wide = max(wide, sum(width(c) for c in lines[row]))
+if os.environ.get("FITS"):
+    wide = max([wide] + [sum(width(c) for c in line.rstrip()) for line in lines if "satchel " not in line])
 print("\n".join(lines))
 if wide > columns:
     print(f"a line of {wide} columns on a terminal of {columns}")
+    status = 99
+if "\\x1b" in said.decode(errors="replace"):
+    print("a colour is printed as letters")
     status = 99
 sys.exit(status)
