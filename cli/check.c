@@ -106,8 +106,9 @@ static void look_at_differences(struct comparing *c, struct ws_drive *drive) {
     const struct ws_ext4_facts *v = &c->memory.volume;
     c->in_use_parts = r->different_parts && !elsewhere;
     /* Only a drive that was started has anything to remember: else it is damage, wherever it lies. */
-    const bool started = c->memory.volume_size && !c->memory.locked &&
-                         (v->mounts || v->needs_recovery || v->mounted_at > 0 || v->written_at > v->made_at);
+    const bool started =
+        c->memory.volume_size && !c->memory.locked &&
+        (v->mounts || v->needs_recovery || v->mounted_at > 0 || v->written_at > v->made_at || v->written_bytes > 0);
     c->only_remembered = c->in_use_parts && started;
     c->located_at = UINT64_MAX;
     for (unsigned i = 0; i < WS_LAYOUT_PARTS; i++)

@@ -24,6 +24,7 @@ const struct command *cli_command(const char *name);
 /** The command whose name is nearest to a word; NULL: none is near. */
 const char *cli_nearest_command(const char *word);
 /** Options that every command has. */
+extern const struct poptOption keep_options[];
 extern const struct poptOption common_options[];
 /** Go through a table and those it includes. @return false if `visit` did */
 bool options_visit(const struct poptOption *table, bool (*visit)(void *context, const struct poptOption *option),
@@ -44,6 +45,7 @@ int run_build(struct cli *cli, const char *const word[]);
 int run_prepare(struct cli *cli, const char *const word[]);
 int run_check(struct cli *cli, const char *const word[]);
 int run_prove(struct cli *cli, const char *const word[]);
+int run_keep(struct cli *cli, const char *const word[]);
 int run_bench(struct cli *cli, const char *const word[]);
 int run_release(struct cli *cli, const char *const word[]);
 

@@ -65,7 +65,8 @@ enum ws_status cli_is_no_other(struct cli *cli, const char *path, const char *wa
         (void)refuse(cli, path, d->what, wanted);
         return ws_fail_next(&cli->error, "%s %s", d->command, path);
     }
-    const bool document = strcmp(wanted, "drive") != 0 && strcmp(wanted, "image") != 0;
+    const bool document =
+        strcmp(wanted, "drive") != 0 && strcmp(wanted, "image") != 0 && strcmp(wanted, "saved state") != 0;
     if (document && !d && is_image(path)) {
         (void)refuse(cli, path, "an image", wanted);
         return ws_fail_next(&cli->error, "satchel plan --image %.150s --drive DRIVE --save PLAN", path);

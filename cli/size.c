@@ -269,7 +269,7 @@ int run_size(struct cli *cli, const char *const words[]) {
     if (!image_path) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "sizes need --image FILE"));
     WS_GO(read_wishes(&j->wishes, &cli->error));
     if (kind) WS_GO(cli_pick(cli, "--kind", kind, kind_word, 0, 3, &word));
-    if (leave_out) WS_GO(cli_read_leave_out(cli, leave_out, &leaves));
+    if (leave_out) WS_GO(cli_read_leave_out(cli, "--leave-out", leave_out, &leaves));
     if (drive_word) {
         WS_GO(cli_open_port(cli));
         WS_GO(cli_find_drive(cli, drive_word, &j->facts));

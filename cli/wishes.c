@@ -234,14 +234,14 @@ static enum ws_status read_keeps(struct cli *cli, const struct wishes *w, struct
 static const char *leave_word(unsigned i) { return ws_leave_name((enum ws_leave)i); }
 
 /* Words with commas between them. */
-enum ws_status cli_read_leave_out(struct cli *cli, const char *text, uint32_t *which) {
+enum ws_status cli_read_leave_out(struct cli *cli, const char *option, const char *text, uint32_t *which) {
     *which = 0;
     for (const char *p = text; *p;) {
         char word[32];
         const size_t n = strcspn(p, ", ");
         unsigned k = 0;
         (void)snprintf(word, sizeof word, "%.*s", (int)(n < sizeof word ? n : sizeof word - 1), p);
-        if (n) WS_TRY(cli_pick(cli, "--leave-out", word, leave_word, 0, WS_LEAVES, &k));
+        if (n) WS_TRY(cli_pick(cli, option, word, leave_word, 0, WS_LEAVES, &k));
         if (n) *which |= 1u << k;
         p += n + (p[n] != '\0');
     }
@@ -419,7 +419,7 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *w, struct w
     WS_TRY(read_keeps(cli, w, r));
     WS_TRY(cli_read_owner(cli, &r->owner));
     WS_TRY(cli_read_additions(cli, r));
-    if (w->leave_out) WS_TRY(cli_read_leave_out(cli, w->leave_out, &r->twin.leave_out));
+    if (w->leave_out) WS_TRY(cli_read_leave_out(cli, "--leave-out", w->leave_out, &r->twin.leave_out));
     r->twin.same_identity |= w->same_identity != 0;
     r->twin.new_host |= w->new_host != 0;
     r->twin.refresh |= w->refresh != 0;

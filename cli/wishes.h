@@ -31,7 +31,7 @@ enum ws_status cli_take_path(struct cli *cli, const char *path, struct ws_input 
 enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
                         unsigned first, unsigned count, unsigned *out);
 /* What a twin does without, words with commas between them. */
-enum ws_status cli_read_leave_out(struct cli *cli, const char *text, uint32_t *which);
+enum ws_status cli_read_leave_out(struct cli *cli, const char *option, const char *text, uint32_t *which);
 /* What is added to a full system, in place of what a saved request had where anything is named: entered, not opened. */
 enum ws_status cli_read_additions(struct cli *cli, struct ws_request *request);
 /* The owner's options over what the request has. */

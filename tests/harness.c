@@ -219,14 +219,46 @@ static enum ws_status md_read(struct ws_drive *drive, uint64_t at, void *buffer,
     return WS_OK;
 }
 
+struct memory_write {
+    struct memory_write *before;
+    uint64_t at;
+    size_t length;
+    uint8_t was[];
+};
+
+static void note_write(struct memory_drive *d, uint64_t at, size_t length) {
+    struct memory_write *w = malloc(sizeof *w + length);
+    *w = (struct memory_write){d->unflushed, at, length};
+    memcpy(w->was, d->bytes + at, length);
+    d->unflushed = w;
+}
+
+/* All of them are on the medium now; or, the latest first, each may have been lost. */
+static void settle_writes(struct memory_drive *d, bool lose) {
+    for (struct memory_write *w; (w = d->unflushed);) {
+        if (lose && random_below(2)) memcpy(d->bytes + w->at, w->was, w->length);
+        d->unflushed = w->before;
+        free(w);
+    }
+}
+
+static enum ws_status pulled_out(struct memory_drive *d, uint64_t at, const void *bytes, size_t length,
+                                 struct ws_error *e) {
+    const size_t sectors = length / d->facts.logical_sector;
+    if (d->writes == d->fail_at_write && d->cut == CUT_TORN)
+        memcpy(d->bytes + at, bytes, (size_t)random_below(sectors + 1) * d->facts.logical_sector);
+    settle_writes(d, d->cut == CUT_UNFLUSHED);
+    return ws_fail(e, WS_E_GONE, "the drive was pulled out at write %llu", (unsigned long long)d->writes);
+}
+
 static enum ws_status md_write(struct ws_drive *drive, uint64_t at, const void *bytes, size_t length,
                                struct ws_error *e) {
     struct memory_drive *d = (struct memory_drive *)drive;
     if (at % d->facts.logical_sector || length % d->facts.logical_sector || at + length > d->facts.size)
         return ws_fail(e, WS_E_WRITE, "a write that is not whole sectors: %zu at %llu", length, (unsigned long long)at);
     d->writes++;
-    if (d->fail_at_write && d->writes >= d->fail_at_write)
-        return ws_fail(e, WS_E_GONE, "the drive was pulled out at write %llu", (unsigned long long)d->writes);
+    if (d->fail_at_write && d->writes >= d->fail_at_write) return pulled_out(d, at, bytes, length, e);
+    if (d->cut == CUT_UNFLUSHED) note_write(d, at, length);
     if (at < d->last_end && d->last_end - at > d->lowest_gap) d->lowest_gap = d->last_end - at;
     d->last_end = at + length;
     d->written += length;
@@ -235,8 +267,10 @@ static enum ws_status md_write(struct ws_drive *drive, uint64_t at, const void *
 }
 
 static enum ws_status md_flush(struct ws_drive *drive, struct ws_error *e) {
+    struct memory_drive *d = (struct memory_drive *)drive;
     (void)e;
-    ((struct memory_drive *)drive)->flushes++;
+    d->flushes++;
+    if (!d->fail_at_write || d->writes < d->fail_at_write) settle_writes(d, false);
     return WS_OK;
 }
 
@@ -274,6 +308,7 @@ void memory_drive_fill(struct memory_drive *drive, const struct ws_layout *layou
 }
 
 void memory_drive_free(struct memory_drive *d) {
+    settle_writes(d, false);
     free(d->bytes);
     free(d);
 }

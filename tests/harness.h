@@ -122,8 +122,10 @@ struct memory_drive {
     uint64_t writes, flushes, written;
     uint64_t lowest_gap; /**< largest step back between two body writes; 0: ascending */
     uint64_t last_end;
-    uint64_t fail_at_write; /**< this write and all after it fail; 0 never */
-    uint64_t corrupt_at;    /**< a byte that reads back wrong; UINT64_MAX never */
+    uint64_t fail_at_write;                                  /**< this write and all after it fail; 0 never */
+    uint64_t corrupt_at;                                     /**< a byte that reads back wrong; UINT64_MAX never */
+    enum { CUT_BETWEEN, CUT_TORN, CUT_UNFLUSHED, CUTS } cut; /**< what becomes of that write and those before it */
+    struct memory_write *unflushed; /**< what stood where it was written since the last flush */
 };
 struct memory_drive *memory_drive(uint64_t size, uint32_t sector);
 void memory_drive_free(struct memory_drive *drive);

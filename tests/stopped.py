@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Commands stopped at random moments: several drives prepared, one blanked, one tried. The next command recognises what state each
+"""Commands stopped at random moments: several drives prepared, one blanked, one tried, one's memory saved, reset and put back. The next command recognises what state each
 drive is in, and finishes.
 
     stopped.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
@@ -85,6 +85,41 @@ def trial():
     verdict(f"{s}: tried in the end", done.returncode == 0, done.stdout + done.stderr)
 
 
+def keep():
+    s = dice.choice(STICKS)
+    start = ["prepare", "--image", "curlew.iso", "--persistence", "64M", "--drive", s, "--confirm", names[s], "--afresh"]
+    if "persistence" not in [p["label"] for p in state(s)["parts"]] or not os.path.exists(names[s] + ".plan.built"):
+        done = run(*start)
+        verdict(f"{s}: prepared for what follows", done.returncode == 0, done.stderr)
+    if not os.path.exists("tide.kept"):  # a state to put back, of a system that has started
+        at = next(p["at_bytes"] for p in state(s)["parts"] if p["label"] == "persistence")
+        made = os.path.join(work, "rw.img")
+        subprocess.run(f"dd if={s} of={made} bs=1M iflag=skip_bytes,count_bytes skip={at} count={64 << 20} status=none && "
+                       f"for i in $(seq 1 60); do head -c 300000 /dev/urandom > f; echo mkdir /rw; echo mkdir /rw/d; echo write f /rw/d/$i; done > todo; "
+                       f"debugfs -w -f todo {made} >/dev/null 2>&1; dd if={made} of={s} bs=1M oflag=seek_bytes seek={at} conv=notrunc status=none; rm -f f todo {made}",
+                       shell=True, check=True)
+        done = run("keep", "save", s, "--to", "tide.kept")
+        verdict(f"{s}: saved", done.returncode == 0, done.stderr)
+    done = run("keep", "restore", s, "--from", "tide.kept", "--confirm", names[s])
+    verdict(f"{s}: put back at first", done.returncode == 0, done.stdout + done.stderr)
+    how = dice.choice([["restore", s, "--from", "tide.kept"], ["reset", s], ["save", s, "--to", "other.kept", "--over"]])
+    words = ["keep", *how] + ([] if how[0] == "save" else ["--confirm", names[s]])
+    saw = stop(words, 0.6)
+    documented("keep " + how[0], *saw)
+    if state(s)["unfinished"]:
+        done = run("build", "--finish", s, "--confirm", names[s])
+        verdict(f"{s}: finished from what the drive holds", done.returncode == 0, done.stderr)
+    verdict(f"{s}: it can be looked at", run("keep", "show", s).returncode == 0)
+    verdict(f"{s}: all but what is remembered is as it was", run("check", s, "--record", names[s] + ".plan.built", "--used").returncode == 0)
+    if os.path.exists("other.kept"):
+        done = run("keep", "restore", s, "--from", "other.kept", "--confirm", names[s])
+        verdict("what stands under the name is whole", done.returncode == 0, done.stderr)
+        os.unlink("other.kept")
+    done = run("keep", "restore", s, "--from", "tide.kept", "--confirm", names[s])
+    verdict(f"{s}: put back in the end", done.returncode == 0, done.stdout + done.stderr)
+    verdict(f"{s}: all of it", json.loads(run("keep", "show", s, "--json").stdout)["files"] == 60)
+
+
 work = tempfile.mkdtemp(prefix="satchel-stopped-")
 os.chdir(work)
 try:
@@ -95,7 +130,7 @@ try:
             f.truncate(400 << 20)
     names = {s: json.loads(run("drives", s, "--json").stdout)["drives"][0]["name"] for s in STICKS}
     for _ in range(cases):
-        dice.choice([prepare, prepare, blank, trial])()
+        dice.choice([prepare, prepare, blank, trial, keep, keep])()
     verdict("the history is whole", json.loads(run("drives", "--history", "--json").stdout)["runs"])
     verdict("nothing half-made lies about", not [n for n in os.listdir(".") if "~" in n or n.startswith(".")], str(os.listdir(".")))
 finally:

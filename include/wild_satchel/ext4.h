@@ -91,7 +91,8 @@ WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometr
                                           struct ws_layout *layout, enum ws_phase superblock_phase,
                                           struct ws_error *error);
 
-/** The longest row of bytes, of the volume, that holds nothing before and after; length 0: there is none. */
+/** The longest row of bytes, of the volume, that holds nothing before and after; length 0: there is none. The journal
+ *  of a volume that was shut down cleanly holds nothing, but for its first block. */
 void ws_ext4_spare(const struct ws_ext4_geometry *geometry, uint64_t *at, uint64_t *length);
 
 /** What a volume says of itself. */
@@ -107,6 +108,7 @@ struct ws_ext4_facts {
     uint32_t inode_size;
     int64_t made_at, mounted_at, written_at;
     uint32_t mounts;
+    uint64_t written_bytes; /**< ever, as the volume counts them itself */
 };
 
 /** Is there an ext2, ext3 or ext4 volume, and what does it say? Reads the superblock only.

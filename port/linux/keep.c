@@ -93,44 +93,88 @@ static bool write_whole(int fd, const char *bytes, size_t length) {
         bytes += put;
         length -= (size_t)put;
     }
-    return fsync(fd) == 0;
+    return true;
 }
 
-static enum ws_status keep_in(int folder, const char *name, const char *path, const char *bytes, size_t length,
-                              const struct ws_keep *keep, struct ws_error *error) {
+struct ws_linux_out {
+    int folder, fd;
+    bool there; /* something that may be replaced is */
+    const char *name;
     char fresh[40];
+    char path[];
+};
+
+static void drop(struct ws_linux_out *o) {
+    if (o->fd >= 0) close(o->fd);
+    if (o->folder >= 0 && o->fresh[0]) (void)unlinkat(o->folder, o->fresh, 0);
+    if (o->folder >= 0) close(o->folder);
+    free(o);
+}
+
+static enum ws_status begin(struct ws_linux_out *o, const struct ws_keep *keep, struct ws_error *error) {
+    char *slash = strrchr(o->path, '/');
     struct stat s;
-    bool there = fstatat(folder, name, &s, AT_SYMLINK_NOFOLLOW) == 0;
-    if (!there && errno != ENOENT) return failed(error, path);
-    if (there) WS_TRY(may_replace(folder, name, path, &s, keep, error));
-    int fd = make_beside(folder, fresh);
-    if (fd < 0) return failed(error, path);
-    bool good = write_whole(fd, bytes, length);
-    if (close(fd) != 0) good = false;
-    /* What was not there must not be there now either. */
-    if (good) good = renameat2(folder, fresh, folder, name, there ? 0 : RENAME_NOREPLACE) == 0;
-    if (!good && !there && errno == EINVAL) /* a file system that cannot promise it: link, which does not replace */
-        good = linkat(folder, fresh, folder, name, 0) == 0 && unlinkat(folder, fresh, 0) == 0;
-    if (good) {
-        (void)fsync(folder);
+    o->name = slash ? slash + 1 : o->path;
+    if (!o->name[0] || strcmp(o->name, ".") == 0 || strcmp(o->name, "..") == 0)
+        return refuse(error, o->path, "this is no name for a file", "give the name of a file in a folder that is here");
+    char *folder = slash ? strndup(o->path, slash == o->path ? 1 : (size_t)(slash - o->path)) : strdup(".");
+    if (!folder) return ws_fail(error, WS_E_NOMEM, "out of memory for a name");
+    o->folder = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    free(folder);
+    if (o->folder < 0) return failed(error, o->path);
+    o->there = fstatat(o->folder, o->name, &s, AT_SYMLINK_NOFOLLOW) == 0;
+    if (!o->there && errno != ENOENT) return failed(error, o->path);
+    if (o->there) WS_TRY(may_replace(o->folder, o->name, o->path, &s, keep, error));
+    o->fd = make_beside(o->folder, o->fresh);
+    return o->fd < 0 ? failed(error, o->path) : WS_OK;
+}
+
+enum ws_status ws_linux_out_open(const char *path, const struct ws_keep *keep, struct ws_linux_out **out,
+                                 struct ws_error *error) {
+    struct ws_linux_out *o = calloc(1, sizeof *o + strlen(path) + 1);
+    if (!o) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
+    o->folder = o->fd = -1;
+    memcpy(o->path, path, strlen(path) + 1);
+    enum ws_status status = begin(o, keep, error);
+    if (status == WS_OK) *out = o;
+    else drop(o);
+    return status;
+}
+
+enum ws_status ws_linux_out_put(void *out, const void *bytes, size_t length, struct ws_error *error) {
+    struct ws_linux_out *o = out;
+    return write_whole(o->fd, bytes, length) ? WS_OK : failed(error, o->path);
+}
+
+enum ws_status ws_linux_out_close(struct ws_linux_out *o, bool good, struct ws_error *error) {
+    enum ws_status status = WS_OK;
+    if (good) good = fsync(o->fd) == 0;
+    else {
+        drop(o);
         return WS_OK;
     }
-    enum ws_status status = failed(error, path);
-    (void)unlinkat(folder, fresh, 0);
+    if (close(o->fd) != 0) good = false;
+    o->fd = -1;
+    /* What was not there must not be there now either. */
+    if (good) good = renameat2(o->folder, o->fresh, o->folder, o->name, o->there ? 0 : RENAME_NOREPLACE) == 0;
+    if (!good && !o->there && errno == EINVAL) /* a file system that cannot promise it: link, which does not replace */
+        good = linkat(o->folder, o->fresh, o->folder, o->name, 0) == 0 && unlinkat(o->folder, o->fresh, 0) == 0;
+    if (good) {
+        (void)fsync(o->folder);
+        o->fresh[0] = '\0';
+    } else {
+        status = failed(error, o->path);
+    }
+    drop(o);
     return status;
 }
 
 enum ws_status ws_linux_keep(const char *path, const void *bytes, size_t length, const struct ws_keep *keep,
                              struct ws_error *error) {
-    const char *slash = strrchr(path, '/');
-    const char *name = slash ? slash + 1 : path;
-    if (!name[0] || strcmp(name, ".") == 0 || strcmp(name, "..") == 0)
-        return refuse(error, path, "this is no name for a file", "give the name of a file in a folder that is here");
-    char *folder = slash ? strndup(path, slash == path ? 1 : (size_t)(slash - path)) : strdup(".");
-    if (!folder) return ws_fail(error, WS_E_NOMEM, "out of memory for a name");
-    int fd = open(folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    enum ws_status status = fd < 0 ? failed(error, path) : keep_in(fd, name, path, bytes, length, keep, error);
-    if (fd >= 0) close(fd);
-    free(folder);
+    struct ws_linux_out *o = NULL;
+    WS_TRY(ws_linux_out_open(path, keep, &o, error));
+    enum ws_status status = ws_linux_out_put(o, bytes, length, error);
+    if (status == WS_OK) return ws_linux_out_close(o, true, error);
+    (void)ws_linux_out_close(o, false, NULL);
     return status;
 }

@@ -22,43 +22,9 @@
 
 enum { STEP = 1 << 20, NAME = 32 };
 
-/* Contents of an archive, one behind the other in a file without a name. */
-struct stash {
-    int fd; /* 0: none */
-    uint64_t end;
-};
-struct stashed {
-    const struct stash *stash;
-    uint64_t at;
-};
-
-static enum ws_status stashed_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
-                                   struct ws_error *error) {
-    const struct stashed *s = source->state;
-    if (pread(s->stash->fd, buffer, length, (off_t)(s->at + at)) == (ssize_t)length) return WS_OK;
-    return ws_fail(error, WS_E_READ, "what was unpacked cannot be read: %s", strerror(errno));
-}
-static void stashed_close(struct ws_source *source) { free(source->state); }
-static const struct ws_source_ops stashed_ops = {stashed_read, stashed_close, NULL};
-
-static enum ws_status stash_put(void *context, const void *bytes, size_t length, struct ws_source **source,
-                                struct ws_error *error) {
-    struct stash *stash = context;
-    WS_TRY(ws_linux_spool_fits(stash->fd, length, error));
-    if (pwrite(stash->fd, bytes, length, (off_t)stash->end) != (ssize_t)length)
-        return ws_fail(error, WS_E_WRITE, "the archive cannot be unpacked: %s", strerror(errno));
-    struct stashed *s = malloc(sizeof *s);
-    if (!s) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
-    *s = (struct stashed){stash, stash->end};
-    enum ws_status status = ws_source_make(&stashed_ops, length, s, source, error);
-    if (status == WS_OK) stash->end += length;
-    else free(s);
-    return status;
-}
-
 /* Everything such an image borrows. */
 struct made {
-    struct stash stash;
+    struct ws_archive_store *store;
     struct ws_source *composed;
     struct ws_layout *layout;
     struct ws_tree *tree;
@@ -70,16 +36,14 @@ static void made_free(struct made *m) {
     ws_layout_close(m->layout);
     ws_ext4_geometry_free(&m->geometry);
     ws_tree_close(m->tree);
-    if (m->stash.fd > 0) close(m->stash.fd);
+    ws_linux_store_close(m->store);
     free(m);
 }
 
 /* The contents leave the memory at once: a root may be larger than that. */
 static enum ws_status read_archive(const struct ws_source *file, struct made *m, struct ws_error *error) {
-    struct ws_archive_store store = {stash_put, &m->stash};
-    m->stash.fd = ws_linux_nameless_file(error);
-    if (m->stash.fd < 0) return WS_E_WRITE;
-    return ws_archive_read_into(file, &store, &m->tree, error);
+    WS_TRY(ws_linux_store_open(&m->store, error));
+    return ws_archive_read_into(file, m->store, &m->tree, error);
 }
 
 static enum ws_status made_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,

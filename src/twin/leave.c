@@ -85,7 +85,7 @@ static bool is_old_kernel(const struct ws_original *o, const char *path) {
     static const char *const begins[] = {"/boot/vmlinuz-",    "/boot/initrd.img-", "/boot/initramfs-",
                                          "/boot/System.map-", "/boot/config-",     "/boot/kernel-",
                                          "/lib/modules/",     "/usr/lib/modules/", "/boot/initrd-"};
-    for (size_t k = 2; k < o->facts.kernels; k++)
+    for (size_t k = 2; o && k < o->facts.kernels; k++)
         for (size_t i = 0; i < sizeof begins / sizeof begins[0]; i++) {
             const size_t n = strlen(begins[i]), length = strlen(o->facts.kernel[k].version);
             if (strncmp(path, begins[i], n) != 0 || strncmp(path + n, o->facts.kernel[k].version, length) != 0)
@@ -110,7 +110,8 @@ static enum ws_leave kind_of(const struct ws_original *o, const char *mounted, c
 }
 
 struct leaving {
-    const struct ws_original *o;
+    const struct ws_original *o; /* NULL: kernels are not told apart */
+    const char *top;             /* only what lies in this folder is looked at, as if it were all; NULL: all */
     char mounted[256];
     uint32_t which;
     struct ws_left_out *tally;
@@ -130,11 +131,21 @@ static void count_below(const struct ws_node *top, struct ws_left_out *t) {
     }
 }
 
+static const char *own_path(const struct leaving *l, const char *path) {
+    const size_t length = l->top ? strlen(l->top) : 0;
+    if (!length) return path;
+    return strncmp(path + 1, l->top, length) == 0 && path[1 + length] == '/' ? path + 1 + length : NULL;
+}
+
+/* By it the kernel's overlay takes something away: without it that would be back. */
+static bool is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && !n->major && !n->minor; }
+
 static bool goes(void *context, struct ws_node *n) {
     const struct leaving *l = context;
     char path[1024];
-    const enum ws_leave kind = n->parent ? kind_of(l->o, l->mounted, ws_node_path(n, path, sizeof path)) : WS_LEAVES;
-    if (kind == WS_LEAVES) return false;
+    const char *own = n->parent ? own_path(l, ws_node_path(n, path, sizeof path)) : NULL;
+    const enum ws_leave kind = own ? kind_of(l->o, l->mounted, own) : WS_LEAVES;
+    if (kind == WS_LEAVES || is_whiteout(n)) return false;
     if (l->tally) count_below(n, &l->tally[kind]);
     return l->which >> kind & 1;
 }
@@ -163,4 +174,14 @@ void ws_original_leave_out(struct ws_original *o, uint32_t which, struct ws_left
         begin(&l, o, i);
         ws_tree_drop_all(o->volume[i].tree, goes, &l);
     }
+}
+
+void leave_below(struct ws_tree *tree, const char *top, uint32_t which, struct ws_left_out tally[WS_LEAVES]) {
+    struct leaving l = {.top = top, .mounted = "/", .which = which, .tally = tally};
+    memset(tally, 0, WS_LEAVES * sizeof *tally);
+    ws_tree_drop_all(tree, goes, &l);
+}
+
+void leave_count(struct ws_tree *tree, const char *top, struct ws_left_out tally[WS_LEAVES]) {
+    leave_below(tree, top, 0, tally); /* none goes: each is only counted */
 }

@@ -138,6 +138,17 @@ static void bench(const struct input *in) {
     if (b) (void)ws_bench_parse(in->text, in->length, b, NULL);
     free(b);
 }
+static void kept(const struct input *in) {
+    struct ws_saved *saved = NULL;
+    struct ws_kept *kept = NULL;
+    if (ws_saved_open(in->source, NULL, &saved, NULL) == WS_OK) ws_saved_close(saved);
+    if (ws_kept_open(in->source, 512, NULL, &kept, NULL) != WS_OK) return;
+    struct ws_kept_report report;
+    (void)ws_kept_look(kept, &report, NULL);
+    if (ws_kept_reset(kept, NULL, 0, NULL) == WS_OK) (void)ws_kept_prepare(kept, 1790000000, NULL, NULL);
+    ws_kept_close(kept);
+}
+
 static void archive(const struct input *in) {
     uint64_t unpacked;
     struct ws_tree *tree = NULL;
@@ -543,7 +554,7 @@ static const struct {
     {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
     {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
     {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
-    {"container", container}, {"udf", udf},         {"original", original}, {"used", used}};
+    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

@@ -82,5 +82,8 @@ mkudffs -m cdrw -r 2.01 -n build/fuzz/d.cdrw 1000 >/dev/null 2>&1 || { truncate 
 build/fuzz/tests/start_seed ext4 build/fuzz/start.img && { printf '\040'; head -c 900000 build/fuzz/start.img; } > "$seeds/original"
 rm -f build/fuzz/u.* && truncate -s 32M build/fuzz/u.ntfs build/fuzz/u.btrfs && mkntfs -q -F -c 512 -p 0 build/fuzz/u.ntfs >/dev/null 2>&1 && mkfs.btrfs -q -M build/fuzz/u.btrfs >/dev/null 2>&1
 for kind in ntfs btrfs; do { printf '\041'; head -c 6000000 build/fuzz/u.$kind; } > "$seeds/used-$kind"; done
+mkdir -p build/fuzz/kept/etc && echo tide >build/fuzz/kept/etc/motd && ln -f build/fuzz/kept/etc/motd build/fuzz/kept/etc/second
+printf '{"format": "wild-satchel-kept", "version": 1, "family": "live-boot", "whole": false, "label": "persistence", "volume": "x", "saved_at": 1, "files": 2, "bytes": 5, "left_out": 0, "sha256": "%064d"}' 1 >build/fuzz/kept.json
+bsdtar -cf build/fuzz/d.kept -C build/fuzz kept kept.json && seed 34 build/fuzz/d.kept kept
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=1000000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"

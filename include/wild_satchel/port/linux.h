@@ -77,6 +77,18 @@ struct ws_keep {
  *  @return WS_E_REFUSED if something else stands there; WS_E_SPACE, WS_E_WRITE: nothing is left behind */
 WS_CHECKED enum ws_status ws_linux_keep(const char *path, const void *bytes, size_t length, const struct ws_keep *keep,
                                         struct ws_error *error);
+/** The same, bytes as they come: nothing stands under `path` before it is closed as good. */
+struct ws_linux_out;
+WS_CHECKED enum ws_status ws_linux_out_open(const char *path, const struct ws_keep *keep, struct ws_linux_out **out,
+                                            struct ws_error *error);
+/** A ws_archive_sink: the context is the struct ws_linux_out. */
+WS_CHECKED enum ws_status ws_linux_out_put(void *out, const void *bytes, size_t length, struct ws_error *error);
+/** @param good  false: it is dropped, and nothing is left behind */
+enum ws_status ws_linux_out_close(struct ws_linux_out *out, bool good, struct ws_error *error);
+
+/** A store for what is read from an archive: a file without a name in TMPDIR (or /var/tmp). */
+WS_CHECKED enum ws_status ws_linux_store_open(struct ws_archive_store **store, struct ws_error *error);
+void ws_linux_store_close(struct ws_archive_store *store); /**< NULL is accepted; after every tree that used it */
 
 /** Is there a JSON document of this "format" at `path`, no link? */
 bool ws_linux_is_document(const char *path, const char *format);

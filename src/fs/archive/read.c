@@ -299,6 +299,33 @@ struct gathering {
     size_t index;                         /* of the entry, from 0 */
 };
 
+/* What the archive tells to be holes are so again. */
+static enum ws_status add_holes(const struct gathering *g, struct archive_entry *entry, struct ws_node *node,
+                                struct ws_error *error) {
+    const int count = archive_entry_sparse_reset(entry);
+    struct ws_source *shown = NULL;
+    la_int64_t at, length;
+    uint64_t done = 0;
+    size_t n = 0;
+    if (count <= 0) return WS_OK;
+    struct ws_run *run = calloc(2 * (size_t)count, sizeof *run);
+    if (!run) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
+    while (n + 2 <= 2 * (size_t)count && archive_entry_sparse_next(entry, &at, &length) == ARCHIVE_OK) {
+        if (at < 0 || length < 0 || (uint64_t)at < done ||
+            !ws_inside((uint64_t)at, (uint64_t)length, node->content->size))
+            continue; /* read as it comes, then */
+        if ((uint64_t)at > done) run[n++] = (struct ws_run){(uint64_t)at - done, WS_RUN_HOLE};
+        if (length) run[n++] = (struct ws_run){(uint64_t)length, (uint64_t)at};
+        done = (uint64_t)at + (uint64_t)length;
+    }
+    if (!n) run[n++] = (struct ws_run){node->content->size, WS_RUN_HOLE};
+    enum ws_status status = ws_source_runs(node->content, run, n, node->content->size, &shown, error);
+    free(run);
+    WS_TRY(status);
+    node->content = shown;
+    return ws_tree_own(g->tree, shown, error);
+}
+
 static enum ws_status add_content(const struct gathering *g, struct archive_entry *entry, struct ws_node *node,
                                   struct ws_error *error) {
     struct archive *a = g->a;
@@ -329,8 +356,9 @@ static enum ws_status add_content(const struct gathering *g, struct archive_entr
         }
         g->pass->users++;
     }
+    WS_TRY(ws_tree_own(g->tree, content, error));
     node->content = content;
-    return ws_tree_own(g->tree, content, error);
+    return add_holes(g, entry, node, error);
 }
 
 /* "./a//b/" as "a/b". @return false for a name that leaves the root, or says nothing */

@@ -115,7 +115,7 @@ static enum ws_status make_super(const struct ws_ext4_geometry *g, uint32_t grou
     ws_store_le32(s + 0x160, 1); /* signed folder hashes */
     s[0x174] = (uint8_t)log_flex;
     s[0x175] = 1; /* checksums are crc32c */
-    if (g->over) ws_store_le64(s + 0x178, g->over->kbytes_written);
+    if (g->over) ws_store_le64(s + 0x178, g->over->kbytes_written + g->written_bytes / 1024);
     ws_store_le32(s + 0x3fc, ws_crc32c(0xffffffff, s, 0x3fc));
     return WS_OK;
 }

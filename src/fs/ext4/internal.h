@@ -166,6 +166,7 @@ struct ws_ext4_over {
     uint64_t journal_head;         /* block of its journal's superblock, which is to be the following */
     uint8_t journal[BLOCK];
     uint64_t kbytes_written; /* in all its life */
+    bool log_in_use;         /* its journal holds changes not yet in place */
 };
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
 /* Where its tables stand; its free blocks become the data space. */

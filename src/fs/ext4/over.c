@@ -44,6 +44,7 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     g->inodes_a_group = ws_load_le32(s + 0x28);
     g->reserved_blocks = ws_load_le32(s + 0x5c) & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
     if (g->reserved_blocks > POINTERS_A_BLOCK) WS_GO(not_ours(error, "it keeps more room for descriptors than can be"));
+    g->over->log_in_use = facts.needs_recovery;
     g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
 done:
     if (status != WS_OK) ext4_over_close(g);
@@ -234,5 +235,13 @@ void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *len
         if (used >= blocks || (blocks - used) * BLOCK <= *length) continue;
         *at = (g->space.span[i].block + used) * BLOCK;
         *length = (blocks - used) * BLOCK;
+    }
+    const struct ws_ext4_sparse *journal = g->over && !g->over->log_in_use ? &g->sparse[0] : NULL;
+    for (size_t i = 0; journal && i < journal->runs; i++) {
+        const struct ws_ext4_run *r = &g->run[journal->first + i];
+        const uint64_t head = r->block == g->over->journal_head;
+        if (r->blocks <= head || (r->blocks - head) * BLOCK <= *length) continue;
+        *at = (r->block + head) * BLOCK;
+        *length = (r->blocks - head) * BLOCK;
     }
 }

@@ -1,0 +1,458 @@
+/* keep.c — satchel keep: what a drive remembers, looked at, cleaned, reset, saved and put back. */
+#include "cli/commands.h"
+#include "cli/history.h"
+#include "cli/secret.h"
+#include "cli/wishes.h"
+
+#include "wild_satchel/port/linux.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+#include <unistd.h>
+
+static char *what, *to, *from, *confirm, *password_fd;
+static const char **except;
+static int over, external;
+const struct poptOption keep_options[] = {
+    {"what", 0, POPT_ARG_STRING, &what, 0,
+     "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
+    {"except", 0, POPT_ARG_ARGV, &except, 0, "reset: a folder or file that stays; may be repeated", "PATH"},
+    {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
+    {"over", 0, POPT_ARG_NONE, &over, 0, "save: replace a file of that name", NULL},
+    {"from", 0, POPT_ARG_STRING, &from, 0, "restore: the archive that was saved", "FILE"},
+    {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
+    {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
+     "read the passphrase of what is locked from this open file, instead of asking", "NUMBER"},
+    {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
+    POPT_TABLEEND};
+
+struct keeping {
+    struct cli *cli;
+    struct ws_drive_facts facts;
+    struct ws_drive *drive;
+    struct ws_source *source;
+    struct ws_kept *kept;
+    const char *passphrase;
+    struct meter meter;
+};
+
+static bool tell(void *context, const struct ws_progress *progress) {
+    return meter_tell(&((struct keeping *)context)->meter, progress) && !stop_asked();
+}
+
+static void close_kept(struct keeping *k) {
+    ws_kept_close(k->kept);
+    ws_source_close(k->source);
+    if (k->drive) k->drive->ops->close(k->drive);
+    k->kept = NULL;
+    k->source = NULL;
+    k->drive = NULL;
+}
+
+static enum ws_status open_kept(struct keeping *k, bool writes) {
+    struct cli *cli = k->cli;
+    const enum ws_open_mode mode = writes ? WS_OPEN_WRITE : WS_OPEN_READ;
+    struct ws_memory memory = {.locked = false};
+    WS_TRY(cli->port->ops->open(cli->port, k->facts.id, mode, &k->drive, &cli->error));
+    WS_TRY(ws_source_drive(k->drive, &k->source, &cli->error));
+    busy_begin(cli, "reading what %.60s remembers", k->facts.short_name);
+    enum ws_status status = ws_memory_look(k->source, k->facts.logical_sector, &memory, &cli->error);
+    busy_end();
+    if (status == WS_OK && memory.locked && !k->passphrase) status = secret_passphrase(cli, &k->passphrase);
+    WS_TRY(status);
+    busy_begin(cli, "reading what %.60s remembers", k->facts.short_name);
+    status = ws_kept_open(k->source, k->facts.logical_sector, k->passphrase, &k->kept, &cli->error);
+    busy_end();
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", k->facts.short_name);
+    return status;
+}
+
+static const char *day_of(int64_t at, char out[32]) {
+    time_t t = (time_t)at;
+    struct tm day;
+    if (at <= 0 || !gmtime_r(&t, &day) || !strftime(out, 32, "%Y-%m-%d", &day)) return "-";
+    return out;
+}
+
+static json_t *things_json(const struct ws_kept_thing *thing, size_t count) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < count; i++)
+        json_array_append_new(list, cli_pack("{s:o, s:I, s:I}", "path", cli_text(thing[i].path), "bytes",
+                                             (json_int_t)thing[i].bytes, "files", (json_int_t)thing[i].files));
+    return list;
+}
+
+static json_t *tally_json(const struct ws_left_out tally[WS_LEAVES]) {
+    json_t *list = json_array();
+    for (unsigned i = 0; i < WS_LEAVES; i++)
+        if (i != WS_LEAVE_KERNELS)
+            json_array_append_new(list, cli_pack("{s:s, s:I, s:I}", "what", ws_leave_name((enum ws_leave)i), "files",
+                                                 (json_int_t)tally[i].files, "bytes", (json_int_t)tally[i].bytes));
+    return list;
+}
+
+static void show_things(const struct cli *cli, const char *title, const struct ws_kept_thing *thing, size_t count,
+                        uint64_t all) {
+    enum { BAR = 16 };
+    char size[32];
+    if (count) say("\n  %s%-12s %-*s  %s%s\n", ink(cli, INK_DIM), "room", BAR, "", title, ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < count && i < 8; i++) {
+        char bar[BAR * 3 + 1] = "";
+        const size_t n = all ? (size_t)((double)thing[i].bytes / (double)all * BAR + 0.5) : 0;
+        for (size_t b = 0; b < BAR; b++) strcat(bar, b < n ? "━" : "╌");
+        show_row(cli, 33, "  %-12s %s%s%s  %s", ws_size_counted(thing[i].bytes, size, sizeof size), ink(cli, INK_TEAL),
+                 bar, ink(cli, INK_PLAIN), thing[i].path);
+    }
+}
+
+static void show_cleanable(const struct cli *cli, const struct ws_left_out tally[WS_LEAVES]) {
+    bool any = false;
+    char size[32];
+    for (unsigned i = 0; i < WS_LEAVES; i++) {
+        if (i == WS_LEAVE_KERNELS || !tally[i].files) continue;
+        if (!any) say("\n  %s%-12s %-12s %8s%s\n", ink(cli, INK_DIM), "could go", "room", "files", ink(cli, INK_PLAIN));
+        any = true;
+        show_row(cli, 37, "  %-12s %-12s %8llu  %s%s%s", ws_leave_name((enum ws_leave)i),
+                 ws_size_counted(tally[i].bytes, size, sizeof size), (unsigned long long)tally[i].files,
+                 ink(cli, INK_DIM), ws_leave_meaning((enum ws_leave)i), ink(cli, INK_PLAIN));
+    }
+}
+
+/* When it will be full, from what each start added so far. */
+static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, int64_t now) {
+    char a[32], days[48] = "";
+    if (!r->a_start) {
+        if (r->starts && !r->starts_left)
+            show_field(cli, "Full", "not known: %s",
+                       r->starts < 3 ? "it was started too seldom to tell" : "the system itself stands on it, too");
+        return;
+    }
+    const double left_days =
+        r->starts && now > r->since ? (double)(now - r->since) / 86400 / r->starts * (double)r->starts_left : 0;
+    if (left_days >= 2 && left_days < 36500) (void)snprintf(days, sizeof days, ", some %.0f days", left_days);
+    show_field(cli, "Full", "after about %llu more starts%s, at %s a start", (unsigned long long)r->starts_left, days,
+               ws_size_counted(r->a_start, a, sizeof a));
+}
+
+static void show_report(const struct cli *cli, const struct keeping *k, const struct ws_kept_report *r) {
+    const struct ws_memory *m = ws_kept_memory(k->kept);
+    const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
+    char a[48], b[48], since[32], last[32];
+    show_line(cli, INK_BOLD, "%s", k->facts.short_name);
+    show_field(cli, "Remembers in", "%s \"%s\", %s%s",
+               m->system    ? "the system's own volume"
+               : m->in_file ? "an overlay file"
+                            : "a partition",
+               f->label, m->system ? "a full system" : m->family->title, m->locked ? ", locked" : "");
+    show_field(cli, "Room", "%s, %s%s%s free (%.0f %%)", ws_size_both(r->size, a, sizeof a),
+               ink(cli, r->free_bytes * 10 < r->size ? INK_WARN : INK_PLAIN),
+               ws_size_counted(r->free_bytes, b, sizeof b), ink(cli, INK_PLAIN),
+               100.0 * (double)r->free_bytes / (double)(r->size ? r->size : 1));
+    show_field(cli, "Holds", "%s in %llu files and %llu folders%s", ws_size_counted(r->bytes, a, sizeof a),
+               (unsigned long long)r->files, (unsigned long long)r->folders, m->system ? "" : ", beside the image");
+    if (r->taken_away)
+        show_field(cli, "Taken away", "%llu names of the image that were deleted", (unsigned long long)r->taken_away);
+    show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
+               day_of(r->since, since), day_of(r->last, last),
+               f->needs_recovery ? "; switched off without a shutdown" : "");
+    if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
+    show_outlook(cli, r, cli->port->ops->wall_clock(cli->port));
+    if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
+    show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
+    show_things(cli, "file", r->file, r->file_count, r->bytes);
+    show_cleanable(cli, r->cleanable);
+}
+
+static json_t *report_json(const struct keeping *k, const struct ws_kept_report *r) {
+    const struct ws_memory *m = ws_kept_memory(k->kept);
+    const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
+    return cli_pack("{s:s, s:s, s:s, s:s, s:b, s:b, s:b, s:I, s:I, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:I, s:o, "
+                    "s:s, s:o, s:o, s:o}",
+                    "format", "wild-satchel-keep", "drive", k->facts.short_name, "family",
+                    m->system ? "system" : m->family->word, "label", f->label, "in_file", m->in_file, "locked",
+                    m->locked, "clean", f->clean, "size_bytes", (json_int_t)r->size, "free_bytes",
+                    (json_int_t)r->free_bytes, "bytes", (json_int_t)r->bytes, "files", (json_int_t)r->files, "folders",
+                    (json_int_t)r->folders, "taken_away", (json_int_t)r->taken_away, "starts", (int)r->starts, "since",
+                    (json_int_t)r->since, "last", (json_int_t)r->last, "written_bytes", (json_int_t)r->flash_written,
+                    "bytes_a_start", (json_int_t)r->a_start, "starts_left",
+                    r->a_start ? json_integer((json_int_t)r->starts_left) : json_null(), "cause",
+                    ws_forgets_name(m->cause), "largest_folders", things_json(r->folder, r->folder_count),
+                    "largest_files", things_json(r->file, r->file_count), "cleanable", tally_json(r->cleanable));
+}
+
+static enum ws_status show(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_kept_report *r = malloc(sizeof *r);
+    enum ws_status status = r ? open_kept(k, false) : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a report");
+    if (status == WS_OK) status = ws_kept_look(k->kept, r, &cli->error);
+    if (status == WS_OK && cli->json) (void)cli_print_json(report_json(k, r), EXIT_DONE);
+    else if (status == WS_OK) {
+        show_report(cli, k, r);
+        uint64_t could = 0;
+        for (unsigned i = 0; i < WS_LEAVES; i++) could += i == WS_LEAVE_SWAP_FILES ? 0 : r->cleanable[i].bytes;
+        show_result(cli, true, "Nothing was written.");
+        if (could > 8 << 20) show_next(cli, "keep", "clean", k->facts.short_name);
+    }
+    free(r);
+    return status;
+}
+
+/* Is it meant? On a terminal by the drive's name. @return WS_E_REFUSED where nobody could say so */
+static enum ws_status ask(struct keeping *k, const char *loses, char answer[128]) {
+    struct cli *cli = k->cli;
+    struct ws_target_rules rules = {external != 0};
+    WS_TRY(ws_drive_may_be_target(cli->port, &k->facts, &rules, &cli->error));
+    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
+        WS_TRY(cli_ask(cli, &k->facts, NULL, loses, answer, 128));
+        confirm = answer;
+    }
+    return ws_drive_confirmed(&k->facts, confirm, &cli->error);
+}
+
+static enum ws_status carry_out(struct keeping *k, struct ws_write_result *result) {
+    struct cli *cli = k->cli;
+    const struct ws_kept_options o = {
+        .confirm = confirm, .allow_external_disk = external != 0, .on_progress = tell, .context = k};
+    k->meter = (struct meter){.cli = cli, .drive = k->facts.short_name, .checks = true};
+    enum ws_status status = ws_kept_carry_out(k->kept, cli->port, k->drive, &o, result, &cli->error);
+    meter_end(&k->meter);
+    return status;
+}
+
+static void conclude(struct keeping *k, const char *done, const struct ws_kept_cost *cost, json_t *more) {
+    struct cli *cli = k->cli;
+    char free_bytes[32];
+    history_note(cli, "keep", &k->facts, NULL, NULL, true, done);
+    if (!cli->json) {
+        show_result(cli, true, "%s %s: %s are free now.", k->facts.short_name, done,
+                    ws_size_counted(cost->free_after, free_bytes, sizeof free_bytes));
+        return;
+    }
+    json_t *d =
+        cli_pack("{s:s, s:s, s:s, s:I, s:I}", "format", "wild-satchel-kept-changed", "drive", k->facts.short_name,
+                 "done", done, "written_bytes", (json_int_t)cost->written, "free_bytes", (json_int_t)cost->free_after);
+    if (more) json_object_update_missing(d, more);
+    (void)cli_print_json(d, EXIT_DONE);
+}
+
+static enum ws_status work_out(struct keeping *k, struct ws_kept_cost *cost) {
+    struct cli *cli = k->cli;
+    busy_begin(cli, "working it out");
+    enum ws_status status = ws_kept_prepare(k->kept, cli->port->ops->wall_clock(cli->port), cost, &cli->error);
+    busy_end();
+    return status;
+}
+
+/* What would go is shown first; without a word of confirmation that is all. */
+static enum ws_status clean(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_left_out tally[WS_LEAVES];
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    uint32_t which = ~(1u << WS_LEAVE_SWAP_FILES | 1u << WS_LEAVE_KERNELS);
+    uint64_t bytes = 0, files = 0;
+    char answer[128], size[32], loses[160];
+    const bool asks = isatty(STDIN_FILENO) && cli->terminal && !cli->json;
+    if (what) WS_TRY(cli_read_leave_out(cli, "--what", what, &which));
+    WS_TRY(open_kept(k, confirm || asks));
+    WS_TRY(ws_kept_clean(k->kept, which, tally, &cli->error));
+    for (unsigned i = 0; i < WS_LEAVES; i++) {
+        if (!(which >> i & 1)) tally[i] = (struct ws_left_out){0};
+        bytes += tally[i].bytes;
+        files += tally[i].files;
+    }
+    if (!cli->json) show_line(cli, INK_BOLD, "%s", k->facts.short_name);
+    if (!cli->json) show_cleanable(cli, tally);
+    if (!files || (!confirm && !asks)) {
+        if (cli->json)
+            (void)cli_print_json(cli_pack("{s:s, s:s, s:o}", "format", "wild-satchel-cleanable", "drive",
+                                          k->facts.short_name, "cleanable", tally_json(tally)),
+                                 EXIT_DONE);
+        else
+            show_result(cli, true, files ? "%s could go; nothing was written." : "There is nothing to clean.",
+                        ws_size_counted(bytes, size, sizeof size));
+        if (!cli->json && files) show_next(cli, "keep", "clean", k->facts.short_name, "--confirm", k->facts.short_name);
+        return WS_OK;
+    }
+    WS_TRY(work_out(k, &cost));
+    (void)snprintf(loses, sizeof loses, "loses %s in %llu files, as listed", ws_size_counted(bytes, size, sizeof size),
+                   (unsigned long long)files);
+    WS_TRY(ask(k, loses, answer));
+    WS_TRY(carry_out(k, &result));
+    json_t *more = cli->json ? cli_pack("{s:o}", "cleaned", tally_json(tally)) : NULL;
+    conclude(k, "is cleaned", &cost, more);
+    json_decref(more);
+    return WS_OK;
+}
+
+static enum ws_status reset(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    char answer[128];
+    size_t count = 0;
+    while (except && except[count]) count++;
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_reset(k->kept, except, count, &cli->error));
+    WS_TRY(work_out(k, &cost));
+    WS_TRY(
+        ask(k, count ? "loses all that it remembers but what --except names" : "loses all that it remembers", answer));
+    WS_TRY(carry_out(k, &result));
+    conclude(k, count ? "is as fresh but for what was kept" : "is as fresh", &cost, NULL);
+    return WS_OK;
+}
+
+static json_t *saved_json(const struct ws_saved_facts *f) {
+    return cli_pack("{s:s, s:b, s:s, s:I, s:I, s:I, s:I, s:s}", "family", f->family, "whole", f->whole, "label",
+                    f->label, "saved_at", (json_int_t)f->saved_at, "files", (json_int_t)f->files, "bytes",
+                    (json_int_t)f->bytes, "left_out", (json_int_t)f->left_out, "sha256", f->sha256);
+}
+
+static enum ws_status save(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_linux_out *out = NULL;
+    struct ws_saved_facts f;
+    const char *never[] = {k->facts.id};
+    const struct ws_keep keep = {.over = over != 0, .never = never, .nevers = 1};
+    char size[32];
+    if (!to) {
+        ws_fail(&cli->error, WS_E_USAGE, "say where it is to be saved: --to FILE");
+        return ws_fail_next(&cli->error, "--to %.40s.kept", k->facts.short_name);
+    }
+    WS_TRY(open_kept(k, false));
+    WS_TRY(ws_linux_out_open(to, &keep, &out, &cli->error));
+    k->meter = (struct meter){.cli = cli, .drive = k->facts.short_name};
+    stop_listen();
+    enum ws_status status = ws_kept_save(k->kept, cli->port, ws_linux_out_put, out, tell, k, &f, &cli->error);
+    meter_end(&k->meter);
+    struct ws_error kept = cli->error;
+    enum ws_status closed = ws_linux_out_close(out, status == WS_OK, &cli->error);
+    if (status != WS_OK) cli->error = kept;
+    else status = closed;
+    WS_TRY(status);
+    history_note(cli, "keep", &k->facts, NULL, NULL, true, "saved");
+    if (cli->json) {
+        (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:o}", "format", "wild-satchel-kept-saved", "drive",
+                                      k->facts.short_name, "file", to, "state", saved_json(&f)),
+                             EXIT_DONE);
+        return WS_OK;
+    }
+    show_field(cli, "Saved", "%s in %llu files", ws_size_counted(f.bytes, size, sizeof size),
+               (unsigned long long)f.files);
+    if (f.left_out)
+        show_field(cli, "Left out", "%llu sockets, which programs make anew", (unsigned long long)f.left_out);
+    show_field(cli, "SHA-256", "%s (over names, attributes and contents)", f.sha256);
+    show_result(cli, true, "What %s remembers is saved in %s.", k->facts.short_name, to);
+    show_next(cli, "keep", "restore", k->facts.short_name, "--from", to);
+    return WS_OK;
+}
+
+/* Where both states have no room beside each other, the old one goes first: the archive has the new one. */
+static enum ws_status make_room(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    note_words(cli, 2, "  There is no room for both states beside each other: what is remembered goes first.");
+    close_kept(k);
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_reset(k->kept, NULL, 0, &cli->error));
+    WS_TRY(work_out(k, &cost));
+    WS_TRY(carry_out(k, &result));
+    close_kept(k);
+    return open_kept(k, true);
+}
+
+static enum ws_status put_back(struct keeping *k, struct ws_source *archive, struct ws_archive_store *store,
+                               struct ws_saved **saved) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    char answer[128], size[32], loses[160];
+    busy_begin(cli, "reading %.80s", from);
+    enum ws_status status = ws_saved_open(archive, store, saved, &cli->error);
+    busy_end();
+    if (status != WS_OK) ws_fail_where(&cli->error, "%s", from);
+    WS_TRY(status);
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_put(k->kept, *saved, &cli->error));
+    const struct ws_saved_facts *f = ws_saved_facts(*saved);
+    (void)snprintf(loses, sizeof loses, "gets %s in %llu files in the place of all that it remembers",
+                   ws_size_counted(f->bytes, size, sizeof size), (unsigned long long)f->files);
+    WS_TRY(ask(k, loses, answer));
+    status = work_out(k, &cost);
+    if (status == WS_E_SPACE && !ws_kept_memory(k->kept)->system) {
+        WS_TRY(make_room(k));
+        ws_saved_close(*saved); /* its tree was taken apart */
+        *saved = NULL;
+        WS_TRY(ws_saved_open(archive, store, saved, &cli->error));
+        WS_TRY(ws_kept_put(k->kept, *saved, &cli->error));
+        status = work_out(k, &cost);
+    }
+    WS_TRY(status);
+    WS_TRY(carry_out(k, &result));
+    json_t *more = cli->json ? cli_pack("{s:o}", "state", saved_json(ws_saved_facts(*saved))) : NULL;
+    conclude(k, "remembers what was saved", &cost, more);
+    json_decref(more);
+    return WS_OK;
+}
+
+static enum ws_status restore(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_source *archive = NULL;
+    struct ws_archive_store *store = NULL;
+    struct ws_saved *saved = NULL;
+    if (!from) return ws_fail(&cli->error, WS_E_USAGE, "say what is to be put back: --from FILE");
+    enum ws_status status = cli_is_no_other(cli, from, "saved state");
+    if (status == WS_OK) status = ws_source_file(from, &archive, &cli->error);
+    if (status == WS_OK) status = ws_linux_store_open(&store, &cli->error);
+    if (status == WS_OK) status = put_back(k, archive, store, &saved);
+    close_kept(k);
+    ws_saved_close(saved);
+    ws_linux_store_close(store);
+    ws_source_close(archive);
+    return status;
+}
+
+/* What is done, and which of the options it takes, as bits of the table's order. */
+enum { WHAT = 1, EXCEPT = 2, TO = 4, OVER = 8, FROM = 16, CONFIRM = 32, EXTERNAL = 64 };
+static const struct verb {
+    const char *name;
+    unsigned takes;
+    enum ws_status (*run)(struct keeping *keeping);
+} verbs[] = {{"show", 0, show},
+             {"clean", WHAT | CONFIRM | EXTERNAL, clean},
+             {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
+             {"save", TO | OVER, save},
+             {"restore", FROM | CONFIRM | EXTERNAL, restore}};
+enum { VERBS = sizeof verbs / sizeof verbs[0] };
+
+static const char *verb_word(unsigned i) { return verbs[i].name; }
+
+static enum ws_status check_given(struct cli *cli, const struct verb *v) {
+    static const char *const names[] = {"what", "except", "to", "over", "from", "confirm", "external-disk"};
+    const bool given[] = {what, except, to, over, from, confirm, external};
+    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
+        if (given[i] && !(v->takes >> i & 1))
+            return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);
+    return WS_OK;
+}
+
+int run_keep(struct cli *cli, const char *const word[]) {
+    struct keeping k = {.cli = cli};
+    unsigned verb = 0;
+    enum ws_status status;
+    cli->secrets = password_fd;
+    WS_GO(cli_pick(cli, "keep", word[0], verb_word, 0, VERBS, &verb));
+    WS_GO(check_given(cli, &verbs[verb]));
+    if (!word[1]) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which drive is meant: satchel keep %s DRIVE", word[0]));
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_find_drive(cli, word[1], &k.facts));
+    stop_listen();
+    status = verbs[verb].run(&k);
+done:
+    close_kept(&k);
+    secret_clear();
+    return status == WS_OK ? EXIT_DONE : cli_fail(cli);
+}

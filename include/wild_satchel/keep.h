@@ -1,0 +1,133 @@
+/* keep.h — care of what a drive remembers: looked at, cleaned, reset, saved and put back, without starting it.
+ *
+ *     ws_kept_open(drive, sector, NULL, &kept, &error);           // nothing is written
+ *     ws_kept_reset(kept, except, count, &error);                 // or clean, or put: an edit in memory
+ *     ws_kept_prepare(kept, now, &error);                         // worked out to the last block
+ *     ws_kept_carry_out(kept, port, drive, &options, &result, &error);
+ *
+ * What is changed goes through the log of change.h: a cut at any moment leaves the drive as it was, or to be finished
+ * by ws_change_finish().
+ */
+#ifndef WILD_SATCHEL_KEEP_H
+#define WILD_SATCHEL_KEEP_H
+
+#include "wild_satchel/archive.h"
+#include "wild_satchel/change.h"
+#include "wild_satchel/proof.h"
+#include "wild_satchel/twin.h"
+
+WS_BEGIN
+
+struct ws_kept;
+/**
+ * Open what a drive remembers: the volume or overlay file of a live system, the root of a full one. Changes that stand
+ * in its journal alone are seen.
+ * @param drive       borrowed, as long as it is open
+ * @param sector      bytes: what the drive's table counts in
+ * @param passphrase  of what is locked; NULL: none
+ * @return WS_E_NOTFOUND if it remembers nothing, with the cause; WS_E_USAGE for a locked one without its passphrase;
+ *         what ws_ext4_read() and ws_lock_open() say
+ */
+WS_CHECKED enum ws_status ws_kept_open(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                                       struct ws_kept **kept, struct ws_error *error);
+void ws_kept_close(struct ws_kept *kept); /**< NULL is accepted */
+const struct ws_memory *ws_kept_memory(const struct ws_kept *kept);
+const struct ws_ext4_facts *ws_kept_facts(const struct ws_kept *kept);
+/** All of the volume. */
+const struct ws_tree *ws_kept_tree(const struct ws_kept *kept);
+/** The folder in which changes to "/" appear; NULL: the system has not started yet. */
+const struct ws_node *ws_kept_top(const struct ws_kept *kept);
+
+enum { WS_KEPT_THINGS = 12 };
+struct ws_kept_thing {
+    char path[256]; /**< as the running system has it */
+    uint64_t bytes, files;
+};
+struct ws_kept_report {
+    uint64_t size, free_bytes;             /**< bytes of the volume */
+    uint64_t bytes, files, folders, links; /**< that are remembered */
+    uint64_t taken_away;                   /**< names of the image that the system deleted */
+    struct ws_kept_thing folder[WS_KEPT_THINGS], file[WS_KEPT_THINGS]; /**< the largest, in descending order */
+    size_t folder_count, file_count;
+    struct ws_left_out cleanable[WS_LEAVES]; /**< what ws_kept_clean() would take, by enum ws_leave */
+    unsigned starts;                         /**< how often it was mounted */
+    int64_t since, last;    /**< made, and written to last: seconds since 1970-01-01 UTC; 0 if not told */
+    uint64_t flash_written; /**< bytes ever written to the volume, as it counts them itself */
+    /** Bytes that a start adds, over all so far; of live systems alone, which begin with nothing, and from the third
+     *  start on; else 0. */
+    uint64_t a_start;
+    uint64_t starts_left; /**< until it is full, at that pace; 0 where that is not known */
+};
+WS_CHECKED enum ws_status ws_kept_look(const struct ws_kept *kept, struct ws_kept_report *report,
+                                       struct ws_error *error);
+
+/** Take out what a system can do without: bit N of `which` for enum ws_leave N; of kernels none goes. */
+WS_CHECKED enum ws_status ws_kept_clean(struct ws_kept *kept, uint32_t which, struct ws_left_out tally[WS_LEAVES],
+                                        struct ws_error *error);
+/** Fresh again: a live system starts as from its image; what the family wants on the volume stays.
+ *  @param except  paths as the running system has them, which stay with all below them
+ *  @return WS_E_UNSUPPORTED for a full system; WS_E_NOTFOUND for a path that is not remembered */
+WS_CHECKED enum ws_status ws_kept_reset(struct ws_kept *kept, const char *const except[], size_t count,
+                                        struct ws_error *error);
+
+/** What a saved state says of itself (docs/kept-format.md). */
+struct ws_saved_facts {
+    char family[24]; /**< "system" for a full one */
+    bool whole;      /**< all of the volume, arranged as on it; else the changes to "/" */
+    char label[17], volume[40];
+    int64_t saved_at;
+    uint64_t files, bytes, left_out; /**< sockets are */
+    char sha256[WS_HASH_HEX];        /**< over all names, attributes and contents */
+};
+/** Takes the archive's bytes in order. */
+typedef enum ws_status (*ws_archive_sink)(void *context, const void *bytes, size_t length, struct ws_error *error);
+/** Save what is remembered: a tar archive (POSIX.1-2001 pax, with extended attributes, holes, devices and second
+ * names), compressed by zstd (RFC 8878). The volume is not touched.
+ *  @param on_progress  may be NULL; @return WS_E_CANCELLED if it wants to stop; WS_E_NOTFOUND if there is nothing yet
+ */
+WS_CHECKED enum ws_status ws_kept_save(struct ws_kept *kept, struct ws_port *port, ws_archive_sink sink, void *context,
+                                       ws_progress_call on_progress, void *progress_context,
+                                       struct ws_saved_facts *facts, struct ws_error *error);
+
+struct ws_saved;
+/** Read a saved state, and compare it with its digest. @param archive  borrowed; @param store  see archive.h
+ *  @return WS_E_FORMAT if it is none, or damaged; WS_E_DIFFERENT if the digest is another */
+WS_CHECKED enum ws_status ws_saved_open(const struct ws_source *archive, const struct ws_archive_store *store,
+                                        struct ws_saved **saved, struct ws_error *error);
+void ws_saved_close(struct ws_saved *saved); /**< NULL is accepted */
+const struct ws_saved_facts *ws_saved_facts(const struct ws_saved *saved);
+/** Put a saved state in the place of what is remembered. It outlives `kept`.
+ *  @return WS_E_UNSUPPORTED where it does not fit in kind: a full system's goes to that very system alone, one arranged
+ *          as on its volume to the same family */
+WS_CHECKED enum ws_status ws_kept_put(struct ws_kept *kept, struct ws_saved *saved, struct ws_error *error);
+
+/** What carrying an edit out takes. */
+struct ws_kept_cost {
+    uint64_t written;    /**< bytes, the log among them */
+    uint64_t free_after; /**< bytes on the volume */
+};
+/** Work an edit out, once.
+ *  @param now   seconds since 1970-01-01 UTC
+ *  @param cost  out; may be NULL
+ *  @return WS_E_SPACE if both states have no room beside each other, or the log has none; WS_E_UNSUPPORTED for a volume
+ *          that was not made here */
+WS_CHECKED enum ws_status ws_kept_prepare(struct ws_kept *kept, int64_t now, struct ws_kept_cost *cost,
+                                          struct ws_error *error);
+/** As it will be written. */
+const struct ws_layout *ws_kept_layout(const struct ws_kept *kept);
+
+struct ws_kept_options {
+    const char *confirm; /**< the drive's name */
+    bool allow_external_disk;
+    ws_progress_call on_progress; /**< may be NULL */
+    void *context;
+};
+/** @return WS_E_REFUSED if the drive may not be written, was not confirmed, or was used since it was opened; what
+ *          ws_change() says */
+WS_CHECKED enum ws_status ws_kept_carry_out(struct ws_kept *kept, struct ws_port *port, struct ws_drive *drive,
+                                            const struct ws_kept_options *options, struct ws_write_result *result,
+                                            struct ws_error *error);
+
+WS_END
+
+#endif

@@ -1,0 +1,123 @@
+/* change.c — an edit of what is remembered, worked out over the volume in use and carried out through a log. */
+#include "base/bytes.h"
+#include "keep/internal.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { MARK = 65536, PAGE = 4096 };
+
+/* What changes when somebody uses the drive: its first sector, and the superblock of the volume. */
+static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source *drive, char hex[WS_HASH_HEX],
+                                 struct ws_error *error) {
+    struct ws_hash *hash = NULL;
+    uint8_t *mark = malloc(MARK);
+    enum ws_status status = mark ? ws_hash_open(WS_HASH_SHA256, &hash, error)
+                                 : ws_fail(error, WS_E_NOMEM, "out of memory for a drive's state");
+    const uint64_t at[] = {0, k->memory.volume_at, k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0)};
+    for (size_t i = 0; i < sizeof at / sizeof at[0] && status == WS_OK; i++) {
+        const size_t length = (size_t)ws_min_u64(i ? MARK : PAGE, drive->size - at[i]);
+        status = ws_source_read(drive, at[i], mark, length, error);
+        if (status == WS_OK) ws_hash_add(hash, mark, length);
+    }
+    if (status == WS_OK) ws_hash_hex(hash, hex);
+    ws_hash_close(hash);
+    free(mark);
+    return status;
+}
+
+/* Enciphered with the key that is there: the header stays. */
+static enum ws_status lock_up(struct ws_kept *k, struct ws_error *error) {
+    const struct ws_guid none = {{0}}; /* the header is not written */
+    WS_TRY(ws_layout_seal(k->open_layout, error));
+    WS_TRY(ws_layout_source(k->open_layout, &k->open, error));
+    WS_TRY(ws_lock_create(k->open, &none, "", &k->relock, error));
+    WS_TRY(ws_lock_take_key(k->relock, k->lock, error));
+    for (size_t i = 0; i < ws_layout_count(k->open_layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(k->open_layout, i);
+        if ((e->at | e->length) % WS_LOCK_SECTOR)
+            return ws_fail(error, WS_E_RANGE, "a part of the locked volume is no whole number of sectors");
+        WS_TRY(ws_layout_add(k->layout, k->memory.volume_at + ws_lock_begin(k->lock) + e->at, e->length,
+                             ws_lock_body(k->relock), e->at, e->phase, error));
+    }
+    return WS_OK;
+}
+
+static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
+    const uint64_t needed = ws_change_log_bytes(k->layout);
+    const uint64_t volume = k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0);
+    uint64_t at, length;
+    char has[32], needs[32];
+    ws_ext4_spare(&k->geometry, &at, &length);
+    k->log_at = ws_round_up(volume + at, PAGE);
+    const uint64_t skip = k->log_at - (volume + at);
+    cost->written = ws_layout_bytes(k->layout) + needed;
+    cost->free_after = k->geometry.free_bytes;
+    if (length >= skip + needed) return WS_OK;
+    ws_fail(error, WS_E_SPACE, "the change itself needs %s in one piece beside all files, and there are %s",
+            ws_size_counted(needed, needs, sizeof needs), ws_size_counted(length, has, sizeof has));
+    return ws_fail_next(error, "make room first: reset it, or clean it");
+}
+
+enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
+    struct ws_ext4_params params = {.made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at,
+                                    .over = k->volume};
+    struct ws_kept_cost own;
+    uint8_t first[PAGE];
+    if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
+    params.mounts = k->anew ? 0 : (uint16_t)k->facts.mounts;
+    enum ws_status status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
+    if (status == WS_E_SPACE && !error->next[0])
+        ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
+    WS_TRY(status);
+    WS_TRY(ws_layout_create(k->drive->size, &k->layout, error));
+    if (k->lock) {
+        WS_TRY(ws_layout_create(k->volume->size, &k->open_layout, error));
+        WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
+        WS_TRY(lock_up(k, error));
+    } else {
+        WS_TRY(ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error));
+    }
+    WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */
+    WS_TRY(ws_layout_add_bytes(k->layout, 0, first, k->sector, WS_PHASE_SEAL, error));
+    WS_TRY(ws_layout_seal(k->layout, error));
+    WS_TRY(place_log(k, cost ? cost : &own, error));
+    return hash_marks(k, k->drive, k->marks, error);
+}
+
+static enum ws_status check_target(const struct ws_kept *k, struct ws_port *port, struct ws_drive *drive,
+                                   const struct ws_kept_options *options, struct ws_error *error) {
+    struct ws_drive_facts facts;
+    struct ws_source *now = NULL;
+    const struct ws_target_rules rules = {options->allow_external_disk};
+    char marks[WS_HASH_HEX] = "";
+    WS_TRY(drive->ops->describe(drive, &facts, error));
+    ws_drive_call(&facts, options->confirm);
+    WS_TRY(ws_drive_may_be_target(port, &facts, &rules, error));
+    WS_TRY(ws_drive_confirmed(&facts, options->confirm, error));
+    WS_TRY(ws_source_drive(drive, &now, error));
+    enum ws_status status = hash_marks(k, now, marks, error);
+    ws_source_close(now);
+    WS_TRY(status);
+    if (strcmp(marks, k->marks) == 0) return WS_OK;
+    ws_fail(error, WS_E_REFUSED, "the drive was used a moment ago");
+    ws_fail_where(error, "%s", facts.short_name);
+    return ws_fail_next(error, "do it again from the beginning; nothing was written");
+}
+
+enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct ws_drive *drive,
+                                 const struct ws_kept_options *options, struct ws_write_result *result,
+                                 struct ws_error *error) {
+    struct ws_write_options w = {.on_progress = options->on_progress, .context = options->context};
+    const struct ws_check_options look = {.on_progress = options->on_progress, .context = options->context};
+    struct ws_check_result seen;
+    memset(result, 0, sizeof *result);
+    if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
+    WS_TRY(check_target(k, port, drive, options, error));
+    WS_TRY(ws_change(port, k->layout, k->log_at, drive, &w, result, error));
+    WS_TRY(ws_check(port, k->layout, drive, &look, &seen, error));
+    if (seen.equal) return WS_OK;
+    ws_fail(error, WS_E_DIFFERENT, "what reads back at byte %llu is not what was written",
+            (unsigned long long)seen.different_at);
+    return ws_fail_next(error, "save what is on this drive: it loses data");
+}

@@ -1,0 +1,43 @@
+/* internal.h — what is remembered, opened, and the edit of it. */
+#ifndef WS_KEEP_INTERNAL_H
+#define WS_KEEP_INTERNAL_H
+
+#include "wild_satchel/keep.h"
+#include "wild_satchel/lock.h"
+
+struct ws_kept {
+    const struct ws_source *drive;
+    uint32_t sector;
+    struct ws_memory memory; /* never copied: its family may point into it */
+    struct ws_source *slice;
+    struct ws_lock *lock;           /* of a locked volume, opened */
+    const struct ws_source *volume; /* open */
+    struct ws_ext4_facts facts;
+    struct ws_tree *tree;  /* as it is, or edited */
+    struct ws_tree *fresh; /* what takes its place; NULL: the edited tree itself */
+    bool anew;             /* counts of starts begin again */
+    bool otherwise;        /* the volume has a configuration of its own: all of it is taken as it stands */
+    /* the edit, worked out */
+    struct ws_ext4_geometry geometry;
+    struct ws_layout *layout, *open_layout; /* the latter: of a locked volume, not enciphered */
+    struct ws_source *open;
+    struct ws_lock *relock;
+    uint64_t log_at;
+    char marks[WS_HASH_HEX];
+};
+
+struct ws_saved {
+    struct ws_saved_facts facts;
+    struct ws_tree *archive, *state; /* the latter is cut out of the former */
+};
+
+/* The folder of a live system's changes in the volume, without slashes; "" for a full system. */
+const char *keep_top_path(const struct ws_kept *kept);
+/* The next node in reading order within `top`, NULL after the last. */
+struct ws_node *keep_next(const struct ws_node *node, const struct ws_node *top);
+/* A path as the running system has it. */
+const char *keep_path(const struct ws_node *node, const struct ws_node *top, char *out, size_t room);
+/* Is it the mark by which the kernel's overlay takes a name of the image away? */
+bool keep_is_whiteout(const struct ws_node *node);
+
+#endif

@@ -1,0 +1,83 @@
+#!/bin/sh
+# What a drive remembers, cared for on the simulated bench: shown, cleaned, saved, reset, put back, here and elsewhere.
+#   cli_keep.sh SATCHEL DEMO_IMAGE BENCHFILE
+. "$(dirname "$0")/cli_common.sh"
+"$demo_image" curlew.iso
+expect 0 "5 drives" "$satchel" bench setup "$benchfile" --bench b
+export WILD_SATCHEL_BENCH=b
+gorse=$(name_of "Gorse 32") teasel=$(name_of "Teasel 8")
+follows() { json "True" "$@"; "$@" 2>/dev/null </dev/null | python3 "$here/follows_schema.py" "$schemas/output.schema.json" || { failed=$((failed + 1)); echo "FAILED: $* does not follow its schema"; }; }
+
+# What is nothing, and what is mistyped
+expect 2 "did you mean reset" "$satchel" keep rest gorse
+expect 2 "say which drive is meant" "$satchel" keep show
+expect 4 "nothing is remembered on this drive" "$satchel" keep show gorse
+expect 2 "no effect with \`keep show\`" "$satchel" keep show gorse --to x
+expect 2 "no effect with \`keep save\`" "$satchel" keep save gorse --from x --to y
+expect 0 "--except" "$satchel" help keep
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --drive gorse --persistence 300M --save g.plan
+expect 0 "flushed and checked" "$satchel" build g.plan --confirm "$gorse"
+expect 0 "Holds         0 bytes" "$satchel" keep show gorse
+expect 4 "nothing is remembered yet" "$satchel" keep save gorse --to empty.kept
+ok "no file is left" test ! -e empty.kept
+expect 2 "say where it is to be saved" "$satchel" keep save gorse
+expect 2 "say what is to be put back" "$satchel" keep restore gorse --confirm "$gorse"
+
+# Used, saved, reset, put back
+expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces --starts 3
+expect 0 "Taken away    1 names of the image" "$satchel" keep show gorse
+json 'd["files"] == 6 and d["family"] == "live-boot" and d["taken_away"] == 1' "$satchel" keep show gorse --json
+expect 0 "is saved in tide.kept" "$satchel" keep save gorse --to tide.kept
+expect 3 "not replaced" "$satchel" keep save gorse --to tide.kept
+expect 0 "is saved in tide.kept" "$satchel" keep save gorse --to tide.kept --over
+ok "an archive that others read" sh -c "bsdtar -tf tide.kept | grep -q '^kept/etc/motd$' && bsdtar -xOf tide.kept kept.json | grep -q sha256"
+expect 3 "confirm with the drive's own name" "$satchel" keep reset gorse
+expect 3 "confirm with the drive's own name" "$satchel" keep reset gorse --confirm "$teasel"
+expect 4 "nothing of this path is remembered" "$satchel" keep reset gorse --except /srv --confirm "$gorse"
+expect 0 "is as fresh but for what was kept" "$satchel" keep reset gorse --except /usr/local --confirm "$gorse"
+json 'd["files"] == 1 and d["largest_files"][0]["path"] == "/usr/local/bin/satchel-proof"' "$satchel" keep show gorse --json
+expect 0 "but for what it remembers" "$satchel" check gorse --plan g.plan
+expect 0 "is as fresh" "$satchel" keep reset gorse --confirm "$gorse"
+expect 0 "Holds         0 bytes" "$satchel" keep show gorse
+expect 0 "but for what it remembers" "$satchel" check gorse --plan g.plan
+expect 0 "remembers what was saved" "$satchel" keep restore gorse --from tide.kept --confirm "$gorse"
+json 'd["files"] == 6 and d["taken_away"] == 1' "$satchel" keep show gorse --json
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse"
+
+# Onto another drive, smaller, and of another family
+"$demo_image" casper.iso casper
+expect 0 "2 of 2" "$satchel" prepare --image casper.iso --persistence 100M --drive teasel --drive sorrel --confirm "$teasel" --confirm "$(name_of "Sorrel 64")"
+expect 0 "remembers what was saved" "$satchel" keep restore teasel --from tide.kept --confirm "$teasel"
+json 'd["family"] == "casper" and d["files"] == 6' "$satchel" keep show teasel --json
+expect 0 "It remembers" "$satchel" prove teasel --on hut --confirm "$teasel"
+
+# Not what it should be
+head -c 400 tide.kept > cut.kept
+expect 4 "damaged or cut short" "$satchel" keep restore gorse --from cut.kept --confirm "$gorse"
+expect 2 "this is a plan" "$satchel" keep restore gorse --from g.plan --confirm "$gorse"
+expect 4 "no saved state" "$satchel" keep restore gorse --from curlew.iso --confirm "$gorse"
+mkdir kept && echo x >kept/x && echo '{"format": "wild-satchel-kept"}' >kept.json && bsdtar -czf made.kept kept kept.json
+expect 4 "no saved state" "$satchel" keep restore gorse --from made.kept --confirm "$gorse"
+expect 4 "there is no such drive" "$satchel" keep show nowhere
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --kind system --drive sorrel --save s.plan
+expect 0 "flushed and checked" "$satchel" build s.plan --confirm "$(name_of "Sorrel 64")"
+expect 0 "a full system" "$satchel" keep show sorrel
+expect 4 "full system is itself" "$satchel" keep reset sorrel --confirm "$(name_of "Sorrel 64")"
+expect 4 "live system's" "$satchel" keep restore sorrel --from tide.kept --confirm "$(name_of "Sorrel 64")"
+expect 0 "is saved in" "$satchel" keep save sorrel --to sorrel.kept
+expect 4 "full system's, and this is a live one" "$satchel" keep restore gorse --from sorrel.kept --confirm "$gorse"
+expect 0 "remembers what was saved" "$satchel" keep restore sorrel --from sorrel.kept --confirm "$(name_of "Sorrel 64")"
+expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$(name_of "Sorrel 64")"
+
+# What could go is told first
+expect 0 "There is nothing to clean" "$satchel" keep clean gorse
+expect 2 "--what takes" "$satchel" keep clean gorse --what caches,cake
+
+# Every document follows its schema
+for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse --confirm $gorse" "restore gorse --from tide.kept --confirm $gorse"; do
+    # shellcheck disable=SC2086
+    follows "$satchel" keep $how --json
+done
+
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ]
