@@ -86,10 +86,12 @@ const struct command commands[] = {
      "Starts the drive on a PC of the simulated bench or on an emulated one, changes something, starts it again, and "
      "looks on the drive itself whether that is still there.",
      prove_options, NULL, 1, 1, run_prove},
-    {"keep", "WHAT DRIVE", "care of what a drive remembers: show, clean, reset, save, restore",
+    {"keep", "WHAT DRIVE", "care of what a drive remembers: show, clean, grow, save, ...",
      "Care of what a drive remembers, without starting it. show: how full it is, what takes the room, when it will be "
      "full. clean: caches, old logs, trash; without --confirm it only tells what could go. reset: as fresh, but for "
-     "--except. save: into an archive, with all attributes. restore: from one, onto this drive or another.\n\n"
+     "--except. save: into an archive, with all attributes. restore: from one, onto this drive or another. grow, "
+     "shrink: "
+     "the room for it, into free space behind it or leaving some.\n\n"
      "A change that is cut leaves the drive as it was, or is finished by `satchel build --finish DRIVE`.",
      keep_options, NULL, 1, 2, run_keep},
     {"release", "DRIVE", "flushed and safe to unplug",

@@ -12,13 +12,15 @@
 #include <time.h>
 #include <unistd.h>
 
-static char *what, *to, *from, *confirm, *password_fd;
+static char *what, *to, *from, *confirm, *password_fd, *size_wanted;
 static const char **except;
 static int over, external;
 const struct poptOption keep_options[] = {
     {"what", 0, POPT_ARG_STRING, &what, 0,
      "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
     {"except", 0, POPT_ARG_ARGV, &except, 0, "reset: a folder or file that stays; may be repeated", "PATH"},
+    {"size", 0, POPT_ARG_STRING, &size_wanted, 0,
+     "grow, shrink: the size of its volume; grow: all that is free behind it", "SIZE"},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "save: replace a file of that name", NULL},
     {"from", 0, POPT_ARG_STRING, &from, 0, "restore: the archive that was saved", "FILE"},
@@ -415,8 +417,44 @@ static enum ws_status restore(struct keeping *k) {
     return status;
 }
 
+/* Only what stands where the new end is, or will be, is moved. */
+static enum ws_status resize(struct keeping *k, bool grows) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    uint64_t least, most, size;
+    char answer[128], was[48], is[48], loses[200];
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_bounds(k->kept, &least, &most, &cli->error));
+    size = most;
+    const uint64_t now = ws_kept_memory(k->kept)->volume_size;
+    if (size_wanted && strcmp(size_wanted, "rest") != 0) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
+    if (grows && most <= now) {
+        ws_fail(&cli->error, WS_E_SPACE, "there is no free space behind it");
+        return ws_fail_next(&cli->error, "save it, prepare a larger drive, and put it back there");
+    }
+    if (grows ? size <= now : size >= now)
+        return ws_fail(&cli->error, WS_E_USAGE, "it is of %s now: that would not %s",
+                       ws_size_both(now, was, sizeof was), grows ? "make it larger" : "make it smaller");
+    WS_TRY(ws_kept_resize(k->kept, size, &cli->error));
+    WS_TRY(work_out(k, &cost));
+    (void)snprintf(loses, sizeof loses, "gets a volume of %s in the place of %s, and loses nothing",
+                   ws_size_both(size / (1 << 20) * (1 << 20), is, sizeof is), ws_size_both(now, was, sizeof was));
+    WS_TRY(ask(k, loses, answer));
+    WS_TRY(carry_out(k, &result));
+    conclude(k, grows ? "has more room" : "has less room", &cost, NULL);
+    return WS_OK;
+}
+
+static enum ws_status grow(struct keeping *k) { return resize(k, true); }
+
+static enum ws_status shrink(struct keeping *k) {
+    if (!size_wanted) return ws_fail(&k->cli->error, WS_E_USAGE, "say how small it is to be: --size SIZE");
+    return resize(k, false);
+}
+
 /* What is done, and which of the options it takes, as bits of the table's order. */
-enum { WHAT = 1, EXCEPT = 2, TO = 4, OVER = 8, FROM = 16, CONFIRM = 32, EXTERNAL = 64 };
+enum { WHAT = 1, EXCEPT = 2, TO = 4, OVER = 8, FROM = 16, CONFIRM = 32, EXTERNAL = 64, SIZE = 128 };
 static const struct verb {
     const char *name;
     unsigned takes;
@@ -425,14 +463,16 @@ static const struct verb {
              {"clean", WHAT | CONFIRM | EXTERNAL, clean},
              {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
              {"save", TO | OVER, save},
-             {"restore", FROM | CONFIRM | EXTERNAL, restore}};
+             {"restore", FROM | CONFIRM | EXTERNAL, restore},
+             {"grow", SIZE | CONFIRM | EXTERNAL, grow},
+             {"shrink", SIZE | CONFIRM | EXTERNAL, shrink}};
 enum { VERBS = sizeof verbs / sizeof verbs[0] };
 
 static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what", "except", "to", "over", "from", "confirm", "external-disk"};
-    const bool given[] = {what, except, to, over, from, confirm, external};
+    static const char *const names[] = {"what", "except", "to", "over", "from", "confirm", "external-disk", "size"};
+    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

@@ -43,7 +43,12 @@ step "Does it hold what was meant?"
 show satchel check "$gorse" --plan gorse.plan
 step "Do saved changes survive a restart - and a power cut?"
 show satchel prove "$gorse" --confirm "$gorse" --on hut
-show satchel prove "$gorse" --confirm "$gorse" --on office --cut
+show satchel prove "$gorse" --confirm "$gorse" --on office --cut --keep-traces
+step "What does it remember, and how full is it? Saved, as fresh, and put back"
+show satchel keep show "$gorse"
+show satchel keep save "$gorse" --to gorse.kept
+show satchel keep reset "$gorse" --confirm "$gorse"
+show satchel keep restore "$gorse" --from gorse.kept --confirm "$gorse"
 step "The same image without persistence: the proof says why it forgets"
 show satchel plan --image curlew-live.iso --drive "Teasel 8" --kind replica --save teasel.plan > /dev/null
 teasel=$(name_of "Teasel 8")

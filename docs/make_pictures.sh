@@ -56,11 +56,6 @@ picture trial "$say
 say satchel drives $sorrel --test sample --confirm $sorrel 2>/dev/null
 echo
 say satchel drives $gorse --test sample --confirm $gorse --save gorse.trial 2>/dev/null"
-picture blank "$say
-say satchel drives $gorse --blank --label 'tide data: hut 7' --confirm $gorse
-echo
-say satchel drives $gorse
-say satchel release $gorse"
 picture image "$say
 say satchel image curlew-live.iso"
 picture size "$say
@@ -80,6 +75,12 @@ say satchel check $gorse --plan gorse.plan"
 satchel build gorse.plan --confirm "$gorse" >/dev/null 2>&1
 picture prove "$say
 say satchel prove $gorse --confirm $gorse --on office --cut --starts 3"
+satchel prove "$gorse" --confirm "$gorse" --on launch --keep-traces --starts 4 >/dev/null 2>&1
+picture keep "$say
+say satchel keep show $gorse
+echo
+say satchel keep save $gorse --to tide.kept 2>/dev/null
+say satchel keep reset $gorse --except /usr/local --confirm $gorse 2>/dev/null"
 satchel plan --image curlew-live.iso --drive "$gorse" --arrangement files --in file --persistence 2G --data rest --data-label 'tide data' --check-at-start full --save files.plan >/dev/null
 satchel bench setup "$here/../demo/gannet-point.bench.json" --bench fresh >/dev/null
 picture files "$say

@@ -42,7 +42,20 @@ expect 0 "Holds         0 bytes" "$satchel" keep show gorse
 expect 0 "but for what it remembers" "$satchel" check gorse --plan g.plan
 expect 0 "remembers what was saved" "$satchel" keep restore gorse --from tide.kept --confirm "$gorse"
 json 'd["files"] == 6 and d["taken_away"] == 1' "$satchel" keep show gorse --json
-expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse"
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
+
+# More room, and less
+expect 2 "say how small" "$satchel" keep shrink gorse --confirm "$gorse"
+expect 2 "would not make it larger" "$satchel" keep grow gorse --size 200M --confirm "$gorse"
+expect 4 "its volume can be from" "$satchel" keep grow gorse --size 40G --confirm "$gorse"
+expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse
+expect 0 "has more room" "$satchel" keep grow gorse --size 24G --confirm "$gorse"
+json 'd["size_bytes"] == 24 << 30 and d["files"] > 4' "$satchel" keep show gorse --json
+expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces
+expect 0 "has less room" "$satchel" keep shrink gorse --size 200M --confirm "$gorse"
+expect 0 "has more room" "$satchel" keep grow gorse --confirm "$gorse"
+expect 4 "no free space behind it" "$satchel" keep grow gorse --confirm "$gorse"
+json 'd["files"] > 4' "$satchel" keep show gorse --json
 
 # Onto another drive, smaller, and of another family
 "$demo_image" casper.iso casper
@@ -50,6 +63,12 @@ expect 0 "2 of 2" "$satchel" prepare --image casper.iso --persistence 100M --dri
 expect 0 "remembers what was saved" "$satchel" keep restore teasel --from tide.kept --confirm "$teasel"
 json 'd["family"] == "casper" and d["files"] == 6' "$satchel" keep show teasel --json
 expect 0 "It remembers" "$satchel" prove teasel --on hut --confirm "$teasel"
+
+expect 0 "plan is kept" "$satchel" plan --image curlew.iso --arrangement files --in file --persistence 100M --drive teasel --save t.plan
+expect 0 "flushed and checked" "$satchel" build t.plan --confirm "$teasel"
+expect 0 "remembers what was saved" "$satchel" keep restore teasel --from tide.kept --confirm "$teasel"
+expect 0 "an overlay file" "$satchel" keep show teasel
+expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel"
 
 # Not what it should be
 head -c 400 tide.kept > cut.kept
@@ -78,6 +97,7 @@ for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse 
     # shellcheck disable=SC2086
     follows "$satchel" keep $how --json
 done
+expect 4 "it lies in a file" "$satchel" keep grow teasel --confirm "$teasel"
 
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

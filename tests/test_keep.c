@@ -4,6 +4,7 @@
 #include "tests/harness.h"
 
 #include <fcntl.h>
+#include <sys/statfs.h>
 #include <unistd.h>
 
 enum { MIB = 1 << 20, DRIVE = 64 * MIB };
@@ -265,6 +266,183 @@ static void a_cut_at_every_write_loses_nothing(void) {
     free(first);
 }
 
+/* A random history by the kernel's overlay on the kernel's ext4, the plug pulled now and then. */
+static bool kernel_history(const char *path, bool dirty) {
+    char device[64];
+    const char *place = scratch("volume"), *lower = scratch("lower"), *merged = scratch("merged");
+    if (!loop_attach(path, device)) return false;
+    bool good = mount_at(device, "ext4", "", place);
+    if (good) {
+        int rc = shell(NULL,
+                       "set -e; mkdir -p '%s/old/deep' '%s' '%s/rw' '%s/work'; cd '%s'; for i in $(seq 1 40); do echo "
+                       "$i >old/$i; done; "
+                       "mount -t overlay overlay -o lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'; cd '%s'; "
+                       "rm old/[1-5] && mv old/6 old/moved && rm -r old/deep && mkdir old/deep && echo x >>old/7; ln "
+                       "old/8 second; chmod 4711 old/9; "
+                       "mkdir -p home/tide var/cache/apt/archives; for i in $(seq 1 %llu); do head -c $((i * 731 %% "
+                       "70000)) /dev/urandom >home/tide/$i; done; "
+                       "rm -f home/tide/*[3579]; ln -s ../old home/link; dd if=/dev/urandom of=home/holes bs=4k "
+                       "count=2 seek=700 2>/dev/null; "
+                       "mkfifo home/pipe; chown 1000:1000 home/tide/*; seq 3000 | split -l 1 -a 3 - "
+                       "var/cache/apt/archives/p 2>/dev/null; "
+                       "python3 -c \"import os; os.setxattr('home/tide/2', 'user.note', b'tide' * 300)\"; sync",
+                       lower, merged, place, place, lower, lower, place, place, merged, merged,
+                       (unsigned long long)(40 + random_below(300)));
+        CHECK_INT(rc, 0);
+        if (dirty) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s.pulled'", path, path), 0);
+        unmount(merged);
+        unmount(place);
+        good = rc == 0;
+    }
+    loop_detach(device);
+    if (dirty && good) CHECK_INT(shell(NULL, "mv '%s.pulled' '%s'", path, path), 0);
+    return good;
+}
+
+static void bytes_of(const char *path, uint8_t *bytes, uint64_t size) {
+    int file = open(path, O_RDONLY | O_CLOEXEC);
+    for (uint64_t done = 0; done < size;) {
+        ssize_t got = pread(file, bytes + done, size - done, (off_t)done);
+        if (got <= 0) fail_at(__FILE__, __LINE__, "%s cannot be read", path);
+        if (got <= 0) break;
+        done += (uint64_t)got;
+    }
+    (void)close(file);
+}
+
+/* What statfs(2) says is free. */
+static void check_room(struct bed *b, uint64_t free_bytes) {
+    char device[64];
+    struct statfs s;
+    struct ws_source *slice = NULL;
+    const char *path = scratch("room.img"), *place = scratch("room");
+    OK(ws_source_slice(b->now, b->at, b->size, &slice, &error));
+    save_source(slice, path);
+    ws_source_close(slice);
+    if (!loop_attach(path, device)) return;
+    if (mount_at(device, "ext4", "ro", place)) {
+        CHECK_INT(statfs(place, &s), 0);
+        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, free_bytes);
+        unmount(place);
+    }
+    loop_detach(device);
+}
+
+static bool same_files(struct bed *b, const char *was) {
+    struct ws_kept *kept = open_kept(b, NULL);
+    struct ws_source *source = NULL;
+    struct ws_tree *tree = NULL;
+    bool good =
+        kept && ws_source_file(was, &source, &error) == WS_OK && ws_ext4_read(source, &tree, NULL, &error) == WS_OK;
+    CHECK(good);
+    if (good) compare_trees(ws_kept_tree(kept), tree, TREE_ALL);
+    ws_tree_close(tree);
+    ws_source_close(source);
+    ws_kept_close(kept);
+    return good;
+}
+
+static enum ws_status resize(struct bed *b, uint64_t size, uint64_t *free_after) {
+    struct ws_kept *kept = open_kept(b, NULL);
+    struct ws_kept_cost cost = {0};
+    memset(&error, 0, sizeof error);
+    enum ws_status status = ws_kept_resize(kept, size, &error);
+    if (status == WS_OK) status = ws_kept_prepare(kept, 1790000500, &cost, &error);
+    if (status == WS_OK) status = carry_out(b, kept);
+    ws_kept_close(kept);
+    if (status == WS_OK) b->size = size / MIB * MIB;
+    *free_after = cost.free_after;
+    return status;
+}
+
+/* Written by the kernel, then smaller and larger by turns: sound, all there, and the kernel sees the room predicted. */
+static void volumes_become_smaller_and_larger(void) {
+    for (int round = 0; round < cases_of(10); round++) {
+        const char *path = scratch("sized.img");
+        struct bed b;
+        struct ws_source *slice = NULL;
+        struct ws_findings findings = {0};
+        uint64_t least, most, free_after;
+        if (!build_bed(&b, "live-boot", false)) return;
+        const uint64_t whole = b.size;
+        if (round % 2 || !may_mount()) fill_bed(&b, "rw", 20 + random_below(300), 3);
+        OK(ws_source_slice(b.now, b.at, b.size, &slice, &error));
+        save_source(slice, path);
+        if (round % 2 == 0 && may_mount() && !kernel_history(path, round % 4 == 2)) return;
+        if (round % 2 == 0) bytes_of(path, b.drive->bytes + b.at, b.size);
+        ws_source_close(slice);
+        for (int i = 0; i < 5; i++) {
+            struct ws_kept *kept = open_kept(&b, NULL);
+            OK(ws_kept_bounds(kept, &least, &most, &error));
+            ws_kept_close(kept);
+            CHECK(most <= whole && most + MIB > whole && least <= b.size);
+            const uint64_t size =
+                i % 2 ? most - random_below(most - b.size + 1) : least + random_below(b.size - least + 1);
+            enum ws_status status = resize(&b, size, &free_after);
+            if (status == WS_E_SPACE && i % 2 == 0) continue; /* so small is too small, and it is as it was */
+            if (status != WS_OK)
+                fail_at(__FILE__, __LINE__, "%d to %llu MiB: %s", i, (unsigned long long)(size / MIB), error.what);
+            if (status != WS_OK) break;
+            check_volume(&b, i % 2 ? "larger" : "smaller");
+            if (!same_files(&b, path)) break;
+            OK(ws_table_check(b.now, 512, &findings, &error));
+            CHECK(ws_findings_worst(&findings) < WS_FAULT);
+            ws_findings_free(&findings);
+            kept = open_kept(&b, NULL);
+            CHECK_INT(ws_kept_memory(kept)->volume_size, b.size);
+            CHECK_INT(ws_kept_facts(kept)->free_bytes, free_after);
+            ws_kept_close(kept);
+            if (may_mount()) check_room(&b, free_after);
+        }
+        FAILS(resize(&b, whole + 4 * MIB, &free_after), WS_E_RANGE);
+        FAILS(resize(&b, MIB, &free_after), WS_E_RANGE);
+        free_bed(&b);
+    }
+}
+
+static void a_cut_while_it_is_resized_loses_nothing(void) {
+    struct bed b;
+    uint64_t ignored;
+    uint8_t *first = malloc(DRIVE);
+    if (!build_bed(&b, "live-boot", false)) return;
+    fill_bed(&b, "rw", 60, 3);
+    struct ws_source *slice = NULL;
+    OK(ws_source_slice(b.now, b.at, b.size, &slice, &error));
+    save_source(slice, scratch("sized.img"));
+    ws_source_close(slice);
+    const uint64_t sizes[] = {b.size / MIB * MIB, 24 * MIB};
+    for (int way = 0; way < 2; way++) { /* smaller, then larger */
+        const uint64_t was = b.size, is = sizes[!way];
+        memcpy(first, b.drive->bytes, DRIVE);
+        unsigned before = 0, after = 0;
+        for (uint64_t cut = 1; cut < 400; cut++) {
+            memcpy(b.drive->bytes, first, DRIVE);
+            b.size = was;
+            b.drive->writes = 0;
+            b.drive->fail_at_write = cut;
+            b.drive->cut = (int)(cut % CUTS);
+            enum ws_status status = resize(&b, is, &ignored);
+            b.drive->fail_at_write = 0;
+            b.drive->cut = CUT_BETWEEN;
+            const bool changing = ws_changing_read(b.drive->bytes, NULL);
+            if (changing) OK(ws_change_finish(plain_port(), &b.drive->drive, NULL, NULL, NULL, &error));
+            struct ws_kept *kept = open_kept(&b, NULL);
+            if (!kept) break;
+            b.size = ws_kept_memory(kept)->volume_size;
+            ws_kept_close(kept);
+            CHECK_INT(b.size, changing || status == WS_OK ? is : was);
+            if (!same_files(&b, scratch("sized.img"))) break;
+            if (cut % 4 == 0 || changing) check_volume(&b, "after a cut");
+            before += b.size == was;
+            after += b.size == is;
+            if (status == WS_OK) break;
+        }
+        if (before < 1 || after < 3) fail_at(__FILE__, __LINE__, "%u cuts before, %u after", before, after);
+    }
+    free_bed(&b);
+    free(first);
+}
+
 /* A locked volume is opened, changed and locked with the key that it has. */
 static void what_is_locked_is_cared_for(void) {
     struct bed b;
@@ -358,39 +536,6 @@ static void what_does_not_go_is_refused(void) {
     free_bed(&other);
 }
 
-/* A random history by the kernel's overlay on the kernel's ext4, the plug pulled now and then. */
-static bool kernel_history(const char *path, bool dirty) {
-    char device[64];
-    const char *place = scratch("volume"), *lower = scratch("lower"), *merged = scratch("merged");
-    if (!loop_attach(path, device)) return false;
-    bool good = mount_at(device, "ext4", "", place);
-    if (good) {
-        int rc = shell(NULL,
-                       "set -e; mkdir -p '%s/old/deep' '%s' '%s/rw' '%s/work'; cd '%s'; for i in $(seq 1 40); do echo "
-                       "$i >old/$i; done; "
-                       "mount -t overlay overlay -o lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'; cd '%s'; "
-                       "rm old/[1-5] && mv old/6 old/moved && rm -r old/deep && mkdir old/deep && echo x >>old/7; ln "
-                       "old/8 second; chmod 4711 old/9; "
-                       "mkdir -p home/tide var/cache/apt/archives; for i in $(seq 1 %llu); do head -c $((i * 731 %% "
-                       "70000)) /dev/urandom >home/tide/$i; done; "
-                       "rm -f home/tide/*[3579]; ln -s ../old home/link; dd if=/dev/urandom of=home/holes bs=4k "
-                       "count=2 seek=700 2>/dev/null; "
-                       "mkfifo home/pipe; chown 1000:1000 home/tide/*; seq 3000 | split -l 1 -a 3 - "
-                       "var/cache/apt/archives/p 2>/dev/null; "
-                       "python3 -c \"import os; os.setxattr('home/tide/2', 'user.note', b'tide' * 300)\"; sync",
-                       lower, merged, place, place, lower, lower, place, place, merged, merged,
-                       (unsigned long long)(40 + random_below(300)));
-        CHECK_INT(rc, 0);
-        if (dirty) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s.pulled'", path, path), 0);
-        unmount(merged);
-        unmount(place);
-        good = rc == 0;
-    }
-    loop_detach(device);
-    if (dirty && good) CHECK_INT(shell(NULL, "mv '%s.pulled' '%s'", path, path), 0);
-    return good;
-}
-
 /* All that a system sees through the overlay, in one text. */
 static void kernel_sees(const char *path, struct ws_text *out) {
     char device[64];
@@ -411,17 +556,6 @@ static void kernel_sees(const char *path, struct ws_text *out) {
         unmount(place);
     }
     loop_detach(device);
-}
-
-static void bytes_of(const char *path, uint8_t *bytes, uint64_t size) {
-    int file = open(path, O_RDONLY | O_CLOEXEC);
-    for (uint64_t done = 0; done < size;) {
-        ssize_t got = pread(file, bytes + done, size - done, (off_t)done);
-        if (got <= 0) fail_at(__FILE__, __LINE__, "%s cannot be read", path);
-        if (got <= 0) break;
-        done += (uint64_t)got;
-    }
-    (void)close(file);
 }
 
 static void what_the_kernel_wrote_is_saved_and_put_back(void) {
@@ -477,6 +611,8 @@ int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"edits take what they say", edits_take_what_they_say},
         {"a cut at every write loses nothing", a_cut_at_every_write_loses_nothing},
+        {"volumes become smaller and larger", volumes_become_smaller_and_larger},
+        {"a cut while it is resized loses nothing", a_cut_while_it_is_resized_loses_nothing},
         {"what is locked is cared for", what_is_locked_is_cared_for},
         {"what does not go is refused", what_does_not_go_is_refused},
         {"what the kernel wrote is saved and put back", what_the_kernel_wrote_is_saved_and_put_back},

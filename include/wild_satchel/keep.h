@@ -70,6 +70,16 @@ WS_CHECKED enum ws_status ws_kept_clean(struct ws_kept *kept, uint32_t which, st
 WS_CHECKED enum ws_status ws_kept_reset(struct ws_kept *kept, const char *const except[], size_t count,
                                         struct ws_error *error);
 
+/** The smallest and the largest that its volume can be on this drive: from what it holds, and up to what stands behind
+ *  it. Both what it has where it cannot be of another size.
+ *  @return WS_E_UNSUPPORTED, saying why it cannot: in a file, locked, or inside an extended partition */
+WS_CHECKED enum ws_status ws_kept_bounds(const struct ws_kept *kept, uint64_t *least, uint64_t *most,
+                                         struct ws_error *error);
+/** Another size for the volume and its partition: into the free space behind it, or leaving free space there. What
+ *  stands behind the new end is moved. No other edit goes with it.
+ *  @param size  bytes, rounded down to whole MiB. @return as ws_kept_bounds(); WS_E_RANGE outside of those */
+WS_CHECKED enum ws_status ws_kept_resize(struct ws_kept *kept, uint64_t size, struct ws_error *error);
+
 /** What a saved state says of itself (docs/kept-format.md). */
 struct ws_saved_facts {
     char family[24]; /**< "system" for a full one */

@@ -110,6 +110,14 @@ WS_CHECKED enum ws_status ws_table_add(struct ws_table *table, uint64_t at, uint
 WS_CHECKED enum ws_status ws_table_grow(struct ws_table *table, uint64_t old_end, uint64_t new_end, bool *grown,
                                         struct ws_error *error);
 
+/** Where what begins at byte `at` could end: at the next thing that the tables place, or the end of what may be used.
+ *  @return 0 if nothing begins there, or it is inside an extended partition */
+uint64_t ws_table_room_of(const struct ws_table *table, uint64_t at);
+/** Let what begins at byte `at` be of another length, in every table that has it.
+ *  @return WS_E_NOTFOUND if none has; WS_E_RANGE past ws_table_room_of() */
+WS_CHECKED enum ws_status ws_table_set_length(struct ws_table *table, uint64_t at, uint64_t length,
+                                              struct ws_error *error);
+
 /** First byte behind everything the table places, and one byte past the last that may be used. */
 void ws_table_free_tail(const struct ws_table *table, uint64_t *first, uint64_t *end);
 

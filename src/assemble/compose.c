@@ -24,7 +24,8 @@ struct ws_volume_params build_params(const struct ws_build *b, enum ws_role role
                                               : wide ? MIB
                                                      : 65536,
                                      .made_at = p->facts.made_at,
-                                     .may_grow = role == WS_ROLE_SYSTEM && !build_inside(p)};
+                                     .may_grow =
+                                         (role == WS_ROLE_SYSTEM && !build_inside(p)) || role == WS_ROLE_PERSISTENCE};
 }
 
 enum ws_status build_compose_volume(struct ws_build *b, enum ws_role role, struct ws_layout *layout,

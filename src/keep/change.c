@@ -59,9 +59,69 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     return ws_fail_next(error, "make room first: reset it, or clean it");
 }
 
+/* The tables of the drive with the volume's new length. */
+static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
+    struct ws_table *table = malloc(sizeof *table);
+    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
+    enum ws_status status = ws_table_read(k->drive, k->sector, table, NULL, error);
+    if (status == WS_OK) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
+    if (status == WS_OK) status = ws_table_compose(table, k->layout, error);
+    free(table);
+    return status;
+}
+
+static uint64_t room_of(const struct ws_kept *k) {
+    struct ws_table *table = malloc(sizeof *table);
+    uint64_t end = 0;
+    if (table && ws_table_read(k->drive, k->sector, table, NULL, NULL) == WS_OK && table->logical_count == 0)
+        end = ws_table_room_of(table, k->memory.volume_at);
+    free(table);
+    return end;
+}
+
+/* Content in whole blocks, the journal, and what tables take of each group: whether all of it fits is worked out then.
+ */
+static uint64_t least_for(const struct ws_kept *k) {
+    enum { BLOCK = 4096, JOURNAL_MOST = 32 << 20 };
+    uint64_t bytes = ws_min_u64(JOURNAL_MOST, k->facts.size / 16);
+    for (const struct ws_node *n = ws_tree_root(k->tree); n; n = ws_tree_next(n))
+        bytes += n->kind == WS_NODE_FILE ? ws_round_up(ws_node_stored(n), BLOCK) : 0;
+    return ws_round_up(bytes + bytes / 24, 1 << 20);
+}
+
+enum ws_status ws_kept_bounds(const struct ws_kept *k, uint64_t *least, uint64_t *most, struct ws_error *error) {
+    const uint64_t mib = 1 << 20, end = room_of(k);
+    *least = *most = k->facts.size;
+    const char *why = k->memory.in_file ? "it lies in a file"
+                      : k->lock         ? "it is locked"
+                      : !end            ? "it is no partition by itself"
+                                        : NULL;
+    if (why) {
+        ws_fail(error, WS_E_UNSUPPORTED, "what is remembered here cannot be of another size: %s", why);
+        return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
+    }
+    *most = ws_max_u64((end - k->memory.volume_at) / mib * mib, k->facts.size);
+    *least = ws_min_u64(ws_max_u64(least_for(k), WS_EXT4_LEAST), k->facts.size);
+    return WS_OK;
+}
+
+enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error *error) {
+    uint64_t least, most;
+    char a[48], b[48];
+    if (k->layout || k->fresh || k->resize)
+        return ws_fail(error, WS_E_USAGE, "what is remembered was edited already: open it again");
+    WS_TRY(ws_kept_bounds(k, &least, &most, error));
+    size = size / (1 << 20) * (1 << 20);
+    if (size < least || size > most)
+        return ws_fail(error, WS_E_RANGE, "its volume can be from %s to %s here", ws_size_both(least, a, sizeof a),
+                       ws_size_both(most, b, sizeof b));
+    k->resize = size;
+    return WS_OK;
+}
+
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
-    struct ws_ext4_params params = {.made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at,
-                                    .over = k->volume};
+    struct ws_ext4_params params = {
+        .made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at, .over = k->volume, .resize = k->resize};
     struct ws_kept_cost own;
     uint8_t first[PAGE];
     if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
@@ -78,8 +138,12 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     } else {
         WS_TRY(ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error));
     }
-    WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */
-    WS_TRY(ws_layout_add_bytes(k->layout, 0, first, k->sector, WS_PHASE_SEAL, error));
+    if (k->resize) {
+        WS_TRY(put_table(k, error));
+    } else {
+        WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */
+        WS_TRY(ws_layout_add_bytes(k->layout, 0, first, k->sector, WS_PHASE_SEAL, error));
+    }
     WS_TRY(ws_layout_seal(k->layout, error));
     WS_TRY(place_log(k, cost ? cost : &own, error));
     return hash_marks(k, k->drive, k->marks, error);

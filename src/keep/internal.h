@@ -4,6 +4,7 @@
 
 #include "wild_satchel/keep.h"
 #include "wild_satchel/lock.h"
+#include "wild_satchel/table.h"
 
 struct ws_kept {
     const struct ws_source *drive;
@@ -14,6 +15,7 @@ struct ws_kept {
     const struct ws_source *volume; /* open */
     struct ws_ext4_facts facts;
     struct ws_tree *tree;  /* as it is, or edited */
+    uint64_t resize;       /* bytes of the volume and its partition; 0: as they are */
     struct ws_tree *fresh; /* what takes its place; NULL: the edited tree itself */
     bool anew;             /* counts of starts begin again */
     bool otherwise;        /* the volume has a configuration of its own: all of it is taken as it stands */

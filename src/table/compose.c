@@ -137,6 +137,48 @@ enum ws_status ws_table_add(struct ws_table *t, uint64_t at, uint64_t length, co
     return WS_OK;
 }
 
+struct entries {
+    struct ws_partition *list;
+    size_t count;
+};
+static void both_tables(struct ws_table *t, struct entries both[2]) {
+    both[0] = (struct entries){t->mbr, t->mbr_count};
+    both[1] = (struct entries){t->gpt, has_gpt(t) ? t->gpt_count : 0};
+}
+
+uint64_t ws_table_room_of(const struct ws_table *table, uint64_t at) {
+    struct ws_table *t = (struct ws_table *)(uintptr_t)table; /* only looked at */
+    struct entries both[2];
+    uint64_t first, end;
+    bool here = false;
+    ws_table_free_tail(t, &first, &end);
+    both_tables(t, both);
+    for (int b = 0; b < 2; b++)
+        for (size_t i = 0; i < both[b].count; i++) {
+            const struct ws_partition *p = &both[b].list[i];
+            if (p->mbr_type == 0xee) continue;
+            here |= p->at == at;
+            if (p->at > at) end = ws_min_u64(end, p->at);
+        }
+    return here ? end : 0;
+}
+
+enum ws_status ws_table_set_length(struct ws_table *t, uint64_t at, uint64_t length, struct ws_error *error) {
+    struct entries both[2];
+    const uint64_t end = ws_table_room_of(t, at);
+    if (!end)
+        return ws_fail(error, WS_E_NOTFOUND, "no partition that can be resized begins at byte %llu",
+                       (unsigned long long)at);
+    if (!length || length % t->sector || length > end - at)
+        return ws_fail(error, WS_E_RANGE, "a partition of %llu bytes is not possible there",
+                       (unsigned long long)length);
+    both_tables(t, both);
+    for (int b = 0; b < 2; b++)
+        for (size_t i = 0; i < both[b].count; i++)
+            if (both[b].list[i].at == at && both[b].list[i].mbr_type != 0xee) both[b].list[i].length = length;
+    return WS_OK;
+}
+
 enum ws_status ws_table_grow(struct ws_table *t, uint64_t old_end, uint64_t new_end, bool *grown,
                              struct ws_error *error) {
     struct {

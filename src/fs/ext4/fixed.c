@@ -24,16 +24,29 @@ uint64_t ext4_super_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
     return 1 + (uint64_t)g->gdt_blocks + g->reserved_blocks + (group == 0 && g->reserved_blocks ? 1 : 0);
 }
 
+/* Does a group that is added to a volume have its tables for itself? Those before it in its flex group have theirs. */
+static bool stands_alone(const struct ws_ext4_geometry *g, uint32_t group) {
+    return g->over && group - group % g->flex_groups < g->over->groups;
+}
+
 uint64_t ext4_front_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
     bool first = group % g->flex_groups == 0;
+    if (stands_alone(g, group)) return ext4_super_blocks(g, group) + 2 + g->table_blocks;
     return ext4_super_blocks(g, group) + (first ? (uint64_t)flex_members(g, group) * (2 + g->table_blocks) : 0);
 }
 
-/* Of a volume made here: packed at the front of the first group of its flex group. */
 struct ws_ext4_tables ext4_tables_of(const struct ws_ext4_geometry *g, uint32_t group) {
-    if (g->over) return g->over->tables[group];
+    return g->over ? g->over->tables[group] : ext4_fresh_tables(g, group);
+}
+
+/* Packed at the front of the first group of its flex group. */
+struct ws_ext4_tables ext4_fresh_tables(const struct ws_ext4_geometry *g, uint32_t group) {
     uint32_t number = group % g->flex_groups;
     uint32_t first = group - number;
+    if (stands_alone(g, group)) {
+        const uint64_t own = (uint64_t)group * BLOCKS_A_GROUP + ext4_super_blocks(g, group);
+        return (struct ws_ext4_tables){own, own + 1, own + 2};
+    }
     uint32_t members = flex_members(g, first);
     uint64_t base = (uint64_t)first * BLOCKS_A_GROUP + ext4_super_blocks(g, first);
     return (struct ws_ext4_tables){base + number, base + members + number,

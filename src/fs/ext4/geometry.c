@@ -164,7 +164,8 @@ static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_
         g->flex_groups = 16;
         while (g->flex_groups > 1 && (uint64_t)g->flex_groups * (2 + g->table_blocks) > BLOCKS_A_GROUP / 2)
             g->flex_groups /= 2;
-        if (has || ext4_group_blocks(g, g->groups - 1) >= ext4_front_blocks(g, g->groups - 1) + 50u) return WS_OK;
+        const bool as_it_is = g->over && g->groups <= g->over->groups && g->blocks >= g->over->blocks;
+        if (as_it_is || ext4_group_blocks(g, g->groups - 1) >= ext4_front_blocks(g, g->groups - 1) + 50u) return WS_OK;
         if (g->groups == 1) return ws_fail(error, WS_E_SPACE, "the volume cannot hold its own structures");
         g->blocks = (uint64_t)(g->groups - 1) * BLOCKS_A_GROUP;
     }

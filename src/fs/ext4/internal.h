@@ -157,6 +157,8 @@ struct ws_ext4_tables {
     uint64_t block_bitmap, inode_bitmap, inode_table;
 };
 struct ws_ext4_tables ext4_tables_of(const struct ws_ext4_geometry *g, uint32_t group);
+/* As a fresh volume has them; of a group that a volume in use gets, too. */
+struct ws_ext4_tables ext4_fresh_tables(const struct ws_ext4_geometry *g, uint32_t group);
 
 /* over.c: the volume that is there. Geometry and names are taken from it; what it has free becomes the data space. */
 struct ws_ext4_over {
@@ -167,6 +169,8 @@ struct ws_ext4_over {
     uint8_t journal[BLOCK];
     uint64_t kbytes_written; /* in all its life */
     bool log_in_use;         /* its journal holds changes not yet in place */
+    uint64_t blocks;         /* it has; more or less than the new one, where that is of another size */
+    uint32_t groups;
 };
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
 /* Where its tables stand; its free blocks become the data space. */

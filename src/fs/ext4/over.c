@@ -37,7 +37,10 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
         ws_load_le32(s + 0x20) != BLOCKS_A_GROUP || ws_load_le32(s + 0x14))
         WS_GO(not_ours(error, "its blocks or inodes have other sizes"));
     if (ws_load_le32(s + 0x28) % INODES_A_BLOCK) WS_GO(not_ours(error, "its inodes fill no whole blocks"));
-    g->params.size = facts.size;
+    if (!g->params.resize) g->params.resize = facts.size;
+    g->params.size = g->params.resize;
+    g->over->blocks = facts.size / BLOCK;
+    g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
     g->params.id = facts.id;
     memcpy(g->params.seed.byte, s + 0xec, 16);
     memcpy(g->params.label, facts.label, sizeof g->params.label);
@@ -60,14 +63,20 @@ void ext4_over_close(struct ws_ext4_geometry *g) {
     g->over = NULL;
 }
 
+/* Behind the end of the volume as it was bits are set. */
+static void clear_padding(uint8_t *bitmap, uint32_t from) {
+    for (uint32_t i = from; i < BLOCKS_A_GROUP; i++) bitmap[i / 8] &= (uint8_t) ~(1u << (i % 8));
+}
+
 /* The free blocks of one group, by its bitmap. */
 static enum ws_status take_group(struct ws_ext4_geometry *g, const struct ext4_volume *v, uint32_t group,
                                  struct ws_error *error) {
     const uint64_t blocks = ext4_group_blocks(g, group);
-    const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
+    const uint8_t *d = v->descriptors + (size_t)(group < v->groups ? group : 0) * v->desc_size;
     uint8_t bitmap[BLOCK] = {0};
-    if (!(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
+    if (group < v->groups && !(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
         WS_TRY(ws_source_read(v->source, wide(d, 0x00, 0x20) * BLOCK, bitmap, BLOCK, error));
+    if (group + 1 == v->groups) clear_padding(bitmap, (uint32_t)(v->blocks - (uint64_t)group * BLOCKS_A_GROUP));
     ext4_span_bits(&g->fixed, UINT64_MAX, group, bitmap);
     for (uint64_t i = 0, from; i < blocks; i++) {
         if (bitmap[i / 8] >> i % 8 & 1) continue;
@@ -94,6 +103,8 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
     for (size_t i = 0; i < count && status == WS_OK; i++) {
         uint64_t at = g->sparse[0].shape.content;
         if (runs[i].at == WS_RUN_HOLE) status = not_ours(error, "its journal has holes");
+        else if ((runs[i].at + runs[i].length) / BLOCK > g->blocks)
+            status = not_ours(error, "its journal stands behind the new end");
         else status = ext4_add_run(g, at, at + runs[i].length / BLOCK, runs[i].at / BLOCK, error);
     }
     if (status == WS_OK) g->over->journal_head = runs[0].at / BLOCK;
@@ -119,17 +130,40 @@ static enum ws_status take_reserve(const struct ws_ext4_geometry *g, struct ext4
     return not_ours(error, "its room for descriptors is listed elsewhere");
 }
 
+/* Blocks for descriptors, and those kept for more, are as many as before together: nothing has to move. */
+static enum ws_status share_descriptors(struct ws_ext4_geometry *g, struct ws_error *error) {
+    const uint32_t had = (uint32_t)ws_div_up((uint64_t)g->over->groups * DESC_SIZE, BLOCK);
+    char most[32];
+    if (g->gdt_blocks <= had) { /* where none is kept the rest is free, but for the checker to find */
+        if (g->reserved_blocks) g->reserved_blocks += had - g->gdt_blocks;
+        return WS_OK;
+    }
+    if (g->gdt_blocks - had <= g->reserved_blocks) {
+        g->reserved_blocks -= g->gdt_blocks - had;
+        return WS_OK;
+    }
+    ws_size_counted((uint64_t)(had + g->reserved_blocks) * (BLOCK / DESC_SIZE) * BLOCKS_A_GROUP * BLOCK, most,
+                    sizeof most);
+    ws_fail(error, WS_E_RANGE, "the volume was made with room to grow to %s at most", most);
+    return ws_fail_next(error, "ask for less; or save what is to be kept, and build the drive anew");
+}
+
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error) {
     struct ext4_volume v;
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
-    if (v.blocks != g->blocks || v.groups != g->groups) WS_GO(not_ours(error, "its groups are others"));
+    if (v.blocks != g->over->blocks || v.groups != g->over->groups) WS_GO(not_ours(error, "its groups are others"));
+    WS_GO(share_descriptors(g, error));
     g->over->table_used = calloc(g->groups, sizeof *g->over->table_used);
     g->over->tables = calloc(g->groups, sizeof *g->over->tables);
     if (!g->over->table_used || !g->over->tables)
         WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a volume of %u groups", g->groups));
     for (uint32_t i = 0; i < g->groups; i++) {
         const uint8_t *d = v.descriptors + (size_t)i * v.desc_size;
+        if (i >= v.groups) {
+            g->over->tables[i] = ext4_fresh_tables(g, i);
+            continue;
+        }
         g->over->tables[i] = (struct ws_ext4_tables){wide(d, 0x00, 0x20), wide(d, 0x04, 0x24), wide(d, 0x08, 0x28)};
         uint32_t unused = ws_load_le16(d + 0x1c) | (uint32_t)ws_load_le16(d + 0x32) << 16;
         if (!(ws_load_le16(d + 0x12) & GROUP_INODE_UNINIT) && unused < g->inodes_a_group)
@@ -165,6 +199,7 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
         length = piece.length;
         const bool hole = piece.kind == WS_PIECE_HOLE;
         if (at % BLOCK || (!hole && (piece.kind != WS_PIECE_BASE || piece.at % BLOCK))) return WS_OK;
+        if (!hole && ws_div_up(piece.at + length, BLOCK) > g->blocks) return WS_OK; /* behind the new end */
         if (hole) continue;
         uint64_t logical = at / BLOCK;
         uint64_t block = piece.at / BLOCK;
