@@ -141,12 +141,12 @@ struct ws_pc {
  *  sticks of one model differ, unless neither has a serial number. `out` holds 64 bytes. */
 WS_CHECKED enum ws_status ws_drive_short_name(struct ws_drive_facts *facts, struct ws_error *error);
 
-/** Drives that look alike, plugged in beside each other, are told apart by where: "gorse-32-k7q2@1-2.3" is the name of one
- *  of them for as long. It says which one is meant, and nothing of what will be there tomorrow.
- *  Does a name say the same drive, place apart? */
+/** Drives that look alike, plugged in beside each other, are told apart by where: "gorse-32-k7q2@1-2.3" is the name of
+ * one of them for as long. It says which one is meant, and nothing of what will be there tomorrow. Does a name say the
+ * same drive, place apart? */
 bool ws_drive_alike(const struct ws_drive_facts *facts, const char *name);
-/** Is this its name? One with a place is that of a drive which is plugged in there, whether or not another looks like it;
- *  one without is not that of a drive which facts->short_name calls by its place. */
+/** Is this its name? One with a place is that of a drive which is plugged in there, whether or not another looks like
+ * it; one without is not that of a drive which facts->short_name calls by its place. */
 bool ws_drive_called(const struct ws_drive_facts *facts, const char *name);
 /** Call it so from now on, if ws_drive_called(): a drive that was opened does not know what looks like it.
  *  @param name  may be NULL */

@@ -65,8 +65,10 @@ static bool list_one(void *context, const struct ws_drive_facts *f) {
     struct listing *l = context;
     if (l->count == l->room) {
         struct ws_drive_facts *grown = realloc(l->list, (l->room * 2 + 16) * sizeof *grown);
-        l->failed = !grown;
-        if (l->failed) return false;
+        if (!grown) {
+            l->failed = true;
+            return false;
+        }
         l->list = grown;
         l->room = l->room * 2 + 16;
     }

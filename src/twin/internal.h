@@ -11,7 +11,8 @@ bool twin_word(const char *line, unsigned number, char *out, size_t room);
 void twin_mounted_at(const struct ws_original *original, size_t volume, char *out, size_t room);
 /* start.c: which volumes start its system, and what they say. */
 enum ws_status twin_find_system(struct ws_original *original, struct ws_error *error);
-/* leave.c: what of each kind a tree holds in the folder `top`, without slashes around it, which is "/" to its system. */
+/* leave.c: what of each kind a tree holds in the folder `top`, without slashes around it, which is "/" to its system.
+ */
 void leave_count(struct ws_tree *tree, const char *top, struct ws_left_out tally[WS_LEAVES]);
 /* And out with it: bit N of `which`. */
 void leave_below(struct ws_tree *tree, const char *top, uint32_t which, struct ws_left_out tally[WS_LEAVES]);
