@@ -69,6 +69,8 @@ bool cli_what_is(const char *path, const char *image, char next[200]);
 enum ws_status cli_read_document(struct cli *cli, const char *path, size_t most, const char *wanted,
                                  struct ws_text *text);
 
+/** Is nobody using it? What is read would change meanwhile. @return WS_E_REFUSED */
+enum ws_status cli_check_idle(struct cli *cli, const struct ws_drive_facts *facts);
 /** Find a drive by short name, model or id; a path counts too. */
 enum ws_status cli_find_drive(struct cli *cli, const char *word, struct ws_drive_facts *facts);
 /** The same, making an image file of `make` (a size in words; NULL: it must be there) first; one of that size that is

@@ -161,6 +161,7 @@ static void show_report(const struct cli *cli, const struct keeping *k, const st
                f->needs_recovery ? "; switched off without a shutdown" : "");
     if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
     show_outlook(cli, r, cli->port->ops->wall_clock(cli->port));
+    if (k->facts.in_use_by[0]) show_field(cli, "In use", "by %s: it may be another a moment later", k->facts.in_use_by);
     if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
     show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
     show_things(cli, "file", r->file, r->file_count, r->bytes);
@@ -323,6 +324,9 @@ static enum ws_status save(struct keeping *k) {
         ws_fail(&cli->error, WS_E_USAGE, "say where it is to be saved: --to FILE");
         return ws_fail_next(&cli->error, "--to %.40s.kept", k->facts.short_name);
     }
+    if (strcmp(to, "-") == 0)
+        return ws_fail(&cli->error, WS_E_USAGE, "--to names a file: it is made whole, or not at all");
+    WS_TRY(cli_check_idle(cli, &k->facts));
     WS_TRY(open_kept(k, false));
     WS_TRY(ws_linux_out_open(to, &keep, &out, &cli->error));
     k->meter = (struct meter){.cli = cli, .drive = k->facts.short_name};

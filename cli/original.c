@@ -9,7 +9,7 @@
 #include <sys/stat.h>
 
 /* A drive in use changes while it is read. */
-static enum ws_status check_idle(struct cli *cli, const struct ws_drive_facts *f) {
+enum ws_status cli_check_idle(struct cli *cli, const struct ws_drive_facts *f) {
     if (!f->in_use_by[0] && !f->system) return WS_OK;
     ws_fail(&cli->error, WS_E_REFUSED, "%s is in use (%s), and would change while it is read", f->short_name,
             f->in_use_by[0] ? f->in_use_by : "the running system");
@@ -26,7 +26,7 @@ enum ws_status cli_open_original(struct cli *cli, const char *word, struct ws_in
     WS_TRY(cli_is_no_other(cli, word, "drive"));
     if (!input->is_drive) return ws_linux_open_image(word, source, &packed, &cli->error);
     WS_TRY(cli_find_drive(cli, word, &facts));
-    WS_TRY(check_idle(cli, &facts));
+    WS_TRY(cli_check_idle(cli, &facts));
     (void)snprintf(input->path, sizeof input->path, "%s", facts.short_name);
     WS_TRY(cli->port->ops->open(cli->port, facts.id, WS_OPEN_READ, &drive, &cli->error));
     return ws_source_drive_own(drive, source, &cli->error);

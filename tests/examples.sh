@@ -10,6 +10,10 @@ cd "$work"
 truncate -s 200M first.img && "$build/examples/example_first" curlew.iso first.img | grep "checked"
 "$build/examples/example_first" curlew.iso 2>&1 | grep "IMAGE DRIVE"
 "$build/examples/example_read_memory" stick.img | grep "persistence.conf"
+cp stick.img larger.img && truncate -s 900M larger.img && "$build/examples/example_keep" larger.img | grep "has grown to"
+"$build/examples/example_keep" larger.img | grep "0 files are remembered"
+! "$build/examples/example_keep" curlew.iso 2>error.txt >/dev/null
+grep -q "nothing is remembered" error.txt
 before=$(sha256sum stick.img)
 if "$build/examples/example_plan_and_build" curlew.iso stick.img 10M 2>error.txt; then exit 1; fi
 grep -q "here already" error.txt
@@ -31,4 +35,4 @@ grep -q "password is empty" error.txt
 "$build/examples/example_twin" twin.qcow2 again.img 1200M | grep "carried over"
 ! "$build/examples/example_twin" office.img none.img 100M 2>error.txt >/dev/null
 grep -q "larger drive" error.txt
-echo "18 passed, 0 failed"
+echo "22 passed, 0 failed"

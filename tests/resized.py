@@ -90,6 +90,10 @@ def case(number):
     os.rename("kept.img", "s.img")
     for _ in range(dice.randrange(2, 6)):
         grows = dice.random() < 0.6
+        if dice.random() < 0.2:  # copied byte for byte to a larger one
+            with open("s.img", "r+b") as f:
+                f.truncate(os.path.getsize("s.img") + (dice.randrange(1, 9) << 30))
+            name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
         words = ["keep", "grow" if grows else "shrink", "s.img", "--confirm", name, "--json"]
         if not grows or dice.random() < 0.7:
             words += ["--size", f"{int(size / MIB * (dice.uniform(1.01, 12) if grows else dice.uniform(0.3, 0.99)))}M"]
@@ -103,8 +107,8 @@ def case(number):
         verdict(f"{words[1]} to {size // MIB} MiB: sound", sound, said)
         verdict("every file as it was", now == was)
         verdict("free as predicted", free == json.loads(done.stdout)["free_bytes"], f"{free} {done.stdout}")
-        checked = run("check", "s.img", "--used", "--record", name + ".plan.built")
-        verdict("all else on the drive is sound", json.loads(run("check", "s.img", "--json").stdout)["sound"], checked.stdout)
+        checked = run("check", "s.img", "--json").stdout
+        verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
     with Loop() as loop:
         shell(f"mount {loop.device} m; cd m/rw; mkdir new; seq 200000 > new/numbers; for i in $(seq 500); do echo $i > new/$i; done; cd ../..; umount m")
         used = shell(f"e2fsck -fn {loop.device}")

@@ -59,11 +59,18 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     return ws_fail_next(error, "make room first: reset it, or clean it");
 }
 
+/* A drive that was copied to a larger one has its second table where the smaller one ended. */
+static enum ws_status read_table(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
+    WS_TRY(ws_table_read(k->drive, k->sector, table, NULL, error));
+    const bool ends_early = table->kind >= WS_TABLE_GPT && table->backup_lba + 1 < k->drive->size / k->sector;
+    return ends_early ? ws_table_resize(table, k->drive->size, error) : WS_OK;
+}
+
 /* The tables of the drive with the volume's new length. */
 static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
     struct ws_table *table = malloc(sizeof *table);
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    enum ws_status status = ws_table_read(k->drive, k->sector, table, NULL, error);
+    enum ws_status status = read_table(k, table, error);
     if (status == WS_OK) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
     if (status == WS_OK) status = ws_table_compose(table, k->layout, error);
     free(table);
@@ -73,7 +80,7 @@ static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
 static uint64_t room_of(const struct ws_kept *k) {
     struct ws_table *table = malloc(sizeof *table);
     uint64_t end = 0;
-    if (table && ws_table_read(k->drive, k->sector, table, NULL, NULL) == WS_OK && table->logical_count == 0)
+    if (table && read_table(k, table, NULL) == WS_OK && table->logical_count == 0)
         end = ws_table_room_of(table, k->memory.volume_at);
     free(table);
     return end;
