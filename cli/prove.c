@@ -54,11 +54,12 @@ static json_t *proof_json(const struct ws_proof *p, const char *drive, const cha
                             "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
                             "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
                             "sha256_on_drive", cli_hash_json(p->item[i].found)));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:i, s:f, s:I, s:I, s:o, s:o}", "format", "wild-satchel-proof",
+    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:i, s:f, s:I, s:I, s:o, s:o}", "format", "wild-satchel-proof",
                     "drive", drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause",
-                    ws_forgets_name(p->cause), "text", p->text, "starts", (int)p->starts, "seconds", p->seconds,
-                    "entries_added", (json_int_t)p->evidence_added, "entries_changed", (json_int_t)p->evidence_changed,
-                    "pc_disk", disk_json(p), "items", items);
+                    ws_forgets_name(p->cause), "text", p->text, "not_tried",
+                    p->not_tried[0] ? json_string(p->not_tried) : json_null(), "starts", (int)p->starts, "seconds",
+                    p->seconds, "entries_added", (json_int_t)p->evidence_added, "entries_changed",
+                    (json_int_t)p->evidence_changed, "pc_disk", disk_json(p), "items", items);
 }
 
 static void show_survival(const struct cli *cli, enum ws_survival s) {

@@ -120,6 +120,7 @@ struct ws_proof {
     enum ws_verdict verdict;
     enum ws_forgets cause;
     char text[1200];         /**< the verdict in a sentence, with the first cause if it is negative */
+    char not_tried[120];     /**< changes for which this system has no file; empty: all were tried */
     char console_tail[2048]; /**< last lines of the console when there was no start */
     struct ws_proof_item item[WS_PROOF_ITEMS_MOST];
     size_t items;

@@ -77,15 +77,27 @@ static enum ws_status hash_there(struct proving *p, const char *path, char hex[6
 
 /* Files of the system that can be changed and deleted for the proof, if it has any of these. */
 static enum ws_status choose_files(struct proving *p, struct ws_error *error) {
-    static const char *const candidates[] = {"/etc/motd", "/etc/issue.net", "/etc/issue", "/etc/profile", "/etc/hosts"};
-    for (size_t i = 0; i < 5 && !p->deleted_path[0]; i++) {
+    static const char *const candidates[] = {"/etc/motd",     "/etc/issue.net", "/etc/issue", "/etc/services",
+                                             "/etc/networks", "/etc/protocols", "/etc/rpc",   "/etc/hosts"};
+    for (size_t i = 0; i < sizeof candidates / sizeof candidates[0] && !p->deleted_path[0]; i++) {
         int result;
         WS_TRY(run(p, &result, NULL, error, "test -f %s", candidates[i]));
         if (result != 0) continue;
         char *out = p->changed_path[0] ? p->deleted_path : p->changed_path;
         (void)snprintf(out, sizeof p->changed_path, "%s", candidates[i]);
     }
+    if (!p->deleted_path[0])
+        (void)snprintf(p->proof->not_tried, sizeof p->proof->not_tried, "%sa deleted file",
+                       p->changed_path[0] ? "" : "a changed file and ");
     return WS_OK;
+}
+
+/* What was left out is said, whatever came of the rest. */
+static void say_not_tried(struct ws_proof *proof) {
+    const size_t n = strlen(proof->text);
+    if (proof->not_tried[0])
+        (void)snprintf(proof->text + n, sizeof proof->text - n,
+                       " Not tried: %s; it has none of those that a proof may touch.", proof->not_tried);
 }
 
 static enum ws_status expect_text(struct ws_proof_item *item, const char *text, struct ws_error *error) {
@@ -259,6 +271,7 @@ static void judge(struct proving *p) {
         (void)snprintf(proof->text, sizeof proof->text,
                        "All changes survived %u restart%s, on the console and on the drive.", proof->starts - 1,
                        proof->starts == 2 ? "" : "s");
+        say_not_tried(proof);
         return;
     }
     proof->verdict = WS_VERDICT_LOST;
@@ -269,6 +282,7 @@ static void judge(struct proving *p) {
                             "system itself says";
     (void)snprintf(proof->text, sizeof proof->text, "%zu of %zu changes were lost, first the %s %s. Cause: %s.", lost,
                    proof->items, first->what, first->path, why);
+    say_not_tried(proof);
 }
 
 static enum ws_status no_start(struct proving *p, struct ws_error *error) {
