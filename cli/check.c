@@ -96,8 +96,20 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
     return status;
 }
 
+/* What was resized since is in another place of the table than the plan has it. */
+static void note_resized(struct comparing *c) {
+    const struct ws_volume *v = c->by_plan ? ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : NULL;
+    char is[48], was[48];
+    if (!v || c->memory.in_file || c->memory.volume_at != v->at || c->memory.volume_size == v->size) return;
+    ws_findings_add(&c->findings, WS_NOTE,
+                    "the volume that remembers is of %s, the plan made it of %s: it was resized since, and the table, "
+                    "at least, differs from the plan by that",
+                    ws_size_both(c->memory.volume_size, is, sizeof is), ws_size_both(v->size, was, sizeof was));
+}
+
 /* Whose are the differences? */
 static void look_at_differences(struct comparing *c, struct ws_drive *drive) {
+    note_resized(c);
     const struct ws_check_result *r = &c->result;
     const uint32_t elsewhere = r->different_parts & ~ws_roles_in_use(kind_of(c));
     struct ws_contents *contents = malloc(sizeof *contents);

@@ -52,6 +52,7 @@ expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse
 expect 0 "has more room" "$satchel" keep grow gorse --size 24G --confirm "$gorse"
 json 'd["size_bytes"] == 24 << 30 and d["files"] > 4' "$satchel" keep show gorse --json
 expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces
+expect 1 "it was resized since" "$satchel" check gorse --plan g.plan
 expect 0 "has less room" "$satchel" keep shrink gorse --size 200M --confirm "$gorse"
 expect 0 "has more room" "$satchel" keep grow gorse --confirm "$gorse"
 expect 4 "no free space behind it" "$satchel" keep grow gorse --confirm "$gorse"

@@ -1,0 +1,52 @@
+#!/bin/sh
+# A real live system's memory, cared for between its starts: grown, saved, reset, put back; what was remembered before is there
+# afterwards, and the kernel sees the new size.
+#   kept.sh SATCHEL LIVE_IMAGE FIRMWARE
+set -u
+satchel=$1
+image=$2
+pc=$3
+work=$(mktemp -d /tmp/satchel-kept-XXXXXX)
+trap 'rm -rf "$work"' EXIT
+cd "$work" || exit 1
+export WILD_SATCHEL_HISTORY= WILD_SATCHEL_DEFAULTS=
+passed=0
+failed=0
+ok() {
+    what=$1
+    shift
+    if "$@" >said 2>&1; then passed=$((passed + 1)); else
+        failed=$((failed + 1))
+        echo "FAILED: $what"
+        tail -5 said
+    fi
+}
+told() { "$satchel" keep show stick.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($1) else 1)"; }
+volume() { # COMMAND...: on the remembered volume, as volume.img; it is put back
+    at=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(*[(p["at_bytes"], p["size_bytes"]) for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0])')
+    size=${at#* } at=${at% *}
+    dd if=stick.img of=volume.img bs=1M iflag=skip_bytes,count_bytes skip="$at" count="$size" status=none
+    "$@" || return 1
+    dd if=volume.img of=stick.img bs=1M oflag=seek_bytes seek="$at" conv=notrunc status=none
+}
+mark() { echo "low water at six" >marker && e2fsck -fy volume.img >/dev/null && debugfs -w -R "write marker /rw/marker" volume.img; }
+
+truncate -s 900M stick.img
+name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+ok "built" "$satchel" prepare --image "$image" --persistence 200M --drive stick.img --confirm "$name"
+ok "remembers" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --keep-traces
+ok "marked" volume mark
+ok "grown" "$satchel" keep grow stick.img --size 700M --confirm "$name"
+ok "remembers in more room" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400
+ok "the mark is there, the size is new, the kernel counted" told 'd["size_bytes"] == 700 << 20 and any(f["path"] == "/marker" for f in d["largest_files"]) and d["starts"] >= 2 and d["written_bytes"] > 0'
+ok "the checker finds it sound" volume sh -c 'e2fsck -fy volume.img; e2fsck -fn volume.img'
+ok "saved" "$satchel" keep save stick.img --to stick.kept
+ok "reset" "$satchel" keep reset stick.img --confirm "$name"
+ok "shrunk" "$satchel" keep shrink stick.img --size 150M --confirm "$name"
+ok "put back" "$satchel" keep restore stick.img --from stick.kept --confirm "$name"
+ok "remembers what was put back" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --cut
+ok "the mark is there again" told 'd["size_bytes"] == 150 << 20 and any(f["path"] == "/marker" for f in d["largest_files"])'
+"$satchel" check stick.img --used --plan "$name.plan" >said 2>&1
+ok "a check knows that it was resized" grep -q "it was resized since" said
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ]
