@@ -155,7 +155,8 @@ static void show_report(const struct cli *cli, const struct keeping *k, const st
     show_field(cli, "Holds", "%s in %llu files and %llu folders%s", ws_size_counted(r->bytes, a, sizeof a),
                (unsigned long long)r->files, (unsigned long long)r->folders, m->system ? "" : ", beside the image");
     if (r->taken_away)
-        show_field(cli, "Taken away", "%llu names of the image that were deleted", (unsigned long long)r->taken_away);
+        show_field(cli, "Taken away", "%llu name%s of the image that %s deleted", (unsigned long long)r->taken_away,
+                   r->taken_away == 1 ? "" : "s", r->taken_away == 1 ? "was" : "were");
     show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
                day_of(r->since, since), day_of(r->last, last),
                f->needs_recovery ? "; switched off without a shutdown" : "");
@@ -345,7 +346,7 @@ static enum ws_status save(struct keeping *k) {
                              EXIT_DONE);
         return WS_OK;
     }
-    show_field(cli, "Saved", "%s in %llu files", ws_size_counted(f.bytes, size, sizeof size),
+    show_field(cli, "Saved", "%s in %llu files and other names", ws_size_counted(f.bytes, size, sizeof size),
                (unsigned long long)f.files);
     if (f.left_out)
         show_field(cli, "Left out", "%llu sockets, which programs make anew", (unsigned long long)f.left_out);

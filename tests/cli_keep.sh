@@ -25,7 +25,7 @@ expect 2 "say what is to be put back" "$satchel" keep restore gorse --confirm "$
 
 # Used, saved, reset, put back
 expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces --starts 3
-expect 0 "Taken away    1 names of the image" "$satchel" keep show gorse
+expect 0 "Taken away    1 name of the image" "$satchel" keep show gorse
 json 'd["files"] == 6 and d["family"] == "live-boot" and d["taken_away"] == 1' "$satchel" keep show gorse --json
 expect 0 "is saved in tide.kept" "$satchel" keep save gorse --to tide.kept
 expect 3 "not replaced" "$satchel" keep save gorse --to tide.kept
