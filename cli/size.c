@@ -157,7 +157,7 @@ static void show(const struct cli *cli, const struct sizing_job *j) {
         char drive[24] = "";
         if (!j->have_drive && size_sold_for(w->drive_least))
             (void)snprintf(drive, sizeof drive, "%llu GB", (unsigned long long)size_sold_for(w->drive_least));
-        show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
+        show_row(cli, 69, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", w->what, ink(cli, w->fits ? INK_GOOD : INK_WARN),
                  w->fits ? "yes" : "no", ink(cli, INK_PLAIN), ws_size_both(w->size, a, sizeof a),
                  ws_size_counted(w->free_bytes, b, sizeof b), drive, w->note);
     }

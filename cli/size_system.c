@@ -41,7 +41,7 @@ static void show(const struct cli *cli, const struct ws_system_sizes *s, const s
     for (size_t i = 0; i < ways_of(s, way); i++) {
         (void)snprintf(sold, sizeof sold, "%llu GB", (unsigned long long)size_sold_for(way[i].drive));
         const char *fits = size_fit(drive, way[i].drive, &colour);
-        show_row(cli, 68, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", way[i].what, ink(cli, colour), fits,
+        show_row(cli, 69, "  %-14s %s%-5s%s %-22s %-12s %-9s\t%s", way[i].what, ink(cli, colour), fits,
                  ink(cli, INK_PLAIN), ws_size_both(way[i].size, a, sizeof a),
                  ws_size_counted(way[i].free_bytes, b, sizeof b), sold, way[i].note);
     }
