@@ -72,13 +72,19 @@ static enum ws_status may_replace(int folder, const char *name, const char *path
                   "choose another name, or say that it may be replaced: --over");
 }
 
-/* A name in the same folder that nobody else has or can foresee. @return a descriptor, -1 with errno */
+/* A name that nobody else has or can foresee. */
+static bool name_beside(char name[40]) {
+    unsigned char random[8];
+    if (ws_linux_random(NULL, random, sizeof random, NULL) != WS_OK) return false;
+    int n = snprintf(name, 40, ".satchel-");
+    for (size_t k = 0; k < sizeof random; k++) n += snprintf(name + n, 40 - (size_t)n, "%02x", random[k]);
+    return true;
+}
+
+/* In the same folder. @return a descriptor, -1 with errno */
 static int make_beside(int folder, char name[40]) {
     for (int i = 0; i < TRIES; i++) {
-        unsigned char random[8];
-        if (ws_linux_random(NULL, random, sizeof random, NULL) != WS_OK) return -1;
-        int n = snprintf(name, 40, ".satchel-");
-        for (size_t k = 0; k < sizeof random; k++) n += snprintf(name + n, 40 - (size_t)n, "%02x", random[k]);
+        if (!name_beside(name)) return -1;
         int fd = openat(folder, name, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666);
         if (fd >= 0 || errno != EEXIST) return fd;
     }
@@ -125,7 +131,9 @@ static enum ws_status begin(struct ws_linux_out *o, const struct ws_keep *keep, 
     o->there = fstatat(o->folder, o->name, &s, AT_SYMLINK_NOFOLLOW) == 0;
     if (!o->there && errno != ENOENT) return failed(error, o->path);
     if (o->there) WS_TRY(may_replace(o->folder, o->name, o->path, &s, keep, error));
-    o->fd = make_beside(o->folder, o->fresh);
+    /* Without a name as long as it is not whole, where that can be had: killed, nothing of it is left. */
+    o->fd = access("/proc/self/fd", X_OK) == 0 ? openat(o->folder, ".", O_TMPFILE | O_WRONLY | O_CLOEXEC, 0666) : -1;
+    if (o->fd < 0) o->fd = make_beside(o->folder, o->fresh);
     return o->fd < 0 ? failed(error, o->path) : WS_OK;
 }
 
@@ -146,13 +154,27 @@ enum ws_status ws_linux_out_put(void *out, const void *bytes, size_t length, str
     return write_whole(o->fd, bytes, length) ? WS_OK : failed(error, o->path);
 }
 
+/* One beside the name it is to have. */
+static bool give_name(struct ws_linux_out *o) {
+    char place[40];
+    (void)snprintf(place, sizeof place, "/proc/self/fd/%d", o->fd);
+    for (int i = 0; i < TRIES; i++) {
+        if (!name_beside(o->fresh)) return false;
+        if (linkat(AT_FDCWD, place, o->folder, o->fresh, AT_SYMLINK_FOLLOW) == 0) return true;
+        if (errno != EEXIST) break;
+    }
+    o->fresh[0] = '\0';
+    return false;
+}
+
 enum ws_status ws_linux_out_close(struct ws_linux_out *o, bool good, struct ws_error *error) {
     enum ws_status status = WS_OK;
-    if (good) good = fsync(o->fd) == 0;
-    else {
+    if (!good) {
         drop(o);
         return WS_OK;
     }
+    good = fsync(o->fd) == 0;
+    if (good && !o->fresh[0]) good = give_name(o);
     if (close(o->fd) != 0) good = false;
     o->fd = -1;
     /* What was not there must not be there now either. */
