@@ -56,12 +56,17 @@ static void close_kept(struct keeping *k) {
 static enum ws_status open_kept(struct keeping *k, bool writes) {
     struct cli *cli = k->cli;
     const enum ws_open_mode mode = writes ? WS_OPEN_WRITE : WS_OPEN_READ;
+    const struct ws_target_rules rules = {external != 0};
     struct ws_memory memory = {.locked = false};
+    if (writes) WS_TRY(ws_drive_may_be_target(cli->port, &k->facts, &rules, &cli->error));
+    if (writes && confirm) WS_TRY(ws_drive_confirmed(&k->facts, confirm, &cli->error));
     WS_TRY(cli->port->ops->open(cli->port, k->facts.id, mode, &k->drive, &cli->error));
     WS_TRY(ws_source_drive(k->drive, &k->source, &cli->error));
     busy_begin(cli, "reading what %.60s remembers", k->facts.short_name);
     enum ws_status status = ws_memory_look(k->source, k->facts.logical_sector, &memory, &cli->error);
     busy_end();
+    if (status == WS_OK && password_fd && !memory.locked)
+        status = ws_fail(&cli->error, WS_E_USAGE, "--password-fd has no effect: nothing is locked");
     if (status == WS_OK && memory.locked && !k->passphrase) status = secret_passphrase(cli, &k->passphrase);
     WS_TRY(status);
     busy_begin(cli, "reading what %.60s remembers", k->facts.short_name);
@@ -123,12 +128,13 @@ static void show_cleanable(const struct cli *cli, const struct ws_left_out tally
 }
 
 /* When it will be full, from what each start added so far. */
-static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, int64_t now) {
+static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, bool system, int64_t now) {
     char a[32], days[48] = "";
     if (!r->a_start) {
-        if (r->starts && !r->starts_left)
-            show_field(cli, "Full", "not known: %s",
-                       r->starts < 3 ? "it was started too seldom to tell" : "the system itself stands on it, too");
+        show_field(cli, "Full", "not known: %s",
+                   system          ? "the system itself stands on it, too"
+                   : r->starts < 3 ? "it was started too seldom to tell"
+                                   : "its starts added nothing so far");
         return;
     }
     const double left_days =
@@ -161,7 +167,7 @@ static void show_report(const struct cli *cli, const struct keeping *k, const st
                day_of(r->since, since), day_of(r->last, last),
                f->needs_recovery ? "; switched off without a shutdown" : "");
     if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
-    show_outlook(cli, r, cli->port->ops->wall_clock(cli->port));
+    show_outlook(cli, r, m->system, cli->port->ops->wall_clock(cli->port));
     if (k->facts.in_use_by[0]) show_field(cli, "In use", "by %s: it may be another a moment later", k->facts.in_use_by);
     if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
     show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
@@ -190,7 +196,7 @@ static enum ws_status show(struct keeping *k) {
     struct cli *cli = k->cli;
     struct ws_kept_report *r = malloc(sizeof *r);
     enum ws_status status = r ? open_kept(k, false) : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a report");
-    if (status == WS_OK) status = ws_kept_look(k->kept, r, &cli->error);
+    if (status == WS_OK) ws_kept_look(k->kept, r);
     if (status == WS_OK && cli->json) (void)cli_print_json(report_json(k, r), EXIT_DONE);
     else if (status == WS_OK) {
         show_report(cli, k, r);
@@ -206,8 +212,6 @@ static enum ws_status show(struct keeping *k) {
 /* Is it meant? On a terminal by the drive's name. @return WS_E_REFUSED where nobody could say so */
 static enum ws_status ask(struct keeping *k, const char *loses, char answer[128]) {
     struct cli *cli = k->cli;
-    struct ws_target_rules rules = {external != 0};
-    WS_TRY(ws_drive_may_be_target(cli->port, &k->facts, &rules, &cli->error));
     if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
         WS_TRY(cli_ask(cli, &k->facts, NULL, loses, answer, 128));
         confirm = answer;
@@ -356,7 +360,8 @@ static enum ws_status save(struct keeping *k) {
     return WS_OK;
 }
 
-/* Where both states have no room beside each other, the old one goes first: the archive has the new one. */
+/* Where both states have no room beside each other the old one goes first, once it is known that the new one, which the
+ * archive has, fits by itself. */
 static enum ws_status make_room(struct keeping *k) {
     struct cli *cli = k->cli;
     struct ws_kept_cost cost;
@@ -390,6 +395,10 @@ static enum ws_status put_back(struct keeping *k, struct ws_source *archive, str
     WS_TRY(ask(k, loses, answer));
     status = work_out(k, &cost);
     if (status == WS_E_SPACE && !ws_kept_memory(k->kept)->system) {
+        cli->error.next[0] = '\0'; /* it is said here what helps */
+        if (!ws_kept_fits_alone(k->kept))
+            return ws_fail_next(&cli->error, "it needs a larger volume: grow it (satchel keep grow), or take a larger "
+                                             "drive; nothing was written");
         WS_TRY(make_room(k));
         ws_saved_close(*saved); /* its tree was taken apart */
         *saved = NULL;

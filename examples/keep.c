@@ -27,7 +27,7 @@ int main(int argc, char **argv) {
     WS_GO(port->ops->open(port, facts.id, WS_OPEN_WRITE, &drive, &error));
     WS_GO(ws_source_drive(drive, &source, &error));
     WS_GO(ws_kept_open(source, facts.logical_sector, NULL, &kept, &error));
-    WS_GO(ws_kept_look(kept, &report, &error));
+    ws_kept_look(kept, &report);
     printf("%llu files are remembered, started %u times, %llu bytes are free\n", (unsigned long long)report.files,
            report.starts, (unsigned long long)report.free_bytes);
     for (size_t i = 0; i < report.folder_count; i++)

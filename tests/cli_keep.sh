@@ -89,6 +89,33 @@ expect 4 "full system's, and this is a live one" "$satchel" keep restore gorse -
 expect 0 "remembers what was saved" "$satchel" keep restore sorrel --from sorrel.kept --confirm "$(name_of "Sorrel 64")"
 expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$(name_of "Sorrel 64")"
 
+# Where old and new have no room beside each other the old one goes first; what never fits is told before anything does
+if command -v debugfs >/dev/null; then
+    WILD_SATCHEL_BENCH=
+    fill() { # STICK BYTES: as if its system had written so much
+        at=$("$satchel" drives "$1" --json | python3 -c 'import json, sys; print(*[(p["at_bytes"], p["size_bytes"]) for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0])')
+        dd if="$1" of=volume.img bs=1M iflag=skip_bytes,count_bytes skip="${at% *}" count="${at#* }" status=none
+        head -c "$2" /dev/urandom >large && printf 'mkdir /rw\nwrite large /rw/large\n' >todo && debugfs -w -f todo volume.img >/dev/null 2>&1
+        dd if=volume.img of="$1" bs=1M oflag=seek_bytes seek="${at% *}" conv=notrunc status=none
+    }
+    for stick in a:100M b:40M; do
+        truncate -s 300M "${stick%:*}.img"
+        expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence "${stick#*:}" --drive "${stick%:*}.img" --confirm "$("$satchel" drives "${stick%:*}.img" --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1)"
+    done
+    of_a=$("$satchel" drives a.img --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1) of_b=$("$satchel" drives b.img --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1)
+    fill a.img 60000000 && fill b.img 5000000
+    expect 0 "is saved in" "$satchel" keep save a.img --to large.kept
+    untouched=$(sha256sum b.img)
+    expect 4 "it needs a larger volume" "$satchel" keep restore b.img --from large.kept --confirm "$of_b"
+    ok "nothing was written" test "$untouched" = "$(sha256sum b.img)"
+    expect 0 "what is remembered goes first" "$satchel" keep restore a.img --from large.kept --confirm "$of_a"
+    json 'd["files"] == 1 and d["bytes"] > 59000000' "$satchel" keep show a.img --json
+    expect 0 "has more room" "$satchel" keep grow b.img --confirm "$of_b"
+    expect 0 "remembers what was saved" "$satchel" keep restore b.img --from large.kept --confirm "$of_b"
+    expect 2 "nothing is locked" "$satchel" keep show a.img --password-fd 0
+    WILD_SATCHEL_BENCH=b
+fi
+
 # What could go is told first
 expect 0 "There is nothing to clean" "$satchel" keep clean gorse
 expect 2 "--what takes" "$satchel" keep clean gorse --what caches,cake

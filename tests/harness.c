@@ -313,6 +313,31 @@ void memory_drive_free(struct memory_drive *d) {
     free(d);
 }
 
+/* Random extents over a drive; what it should hold stands in `wanted`, untouched bytes as 0xe5. */
+struct ws_layout *random_layout(uint64_t size, unsigned unit, bool seal, uint8_t *wanted) {
+    struct ws_layout *layout = NULL;
+    uint64_t at = seal ? 8192 : 0;
+    memset(wanted, 0xe5, size);
+    if (ws_layout_create(size, &layout, &error) != WS_OK) abort();
+    if (seal) {
+        uint8_t head[4096];
+        random_bytes(head, sizeof head);
+        memcpy(wanted, head, sizeof head);
+        if (ws_layout_add_bytes(layout, 0, head, sizeof head, WS_PHASE_SEAL, &error) != WS_OK) abort();
+    }
+    while (at + 64 * unit < size) {
+        at += random_below(3) ? random_below(40) * unit : 0;
+        size_t length = (1 + random_below(random_below(10) ? 60 : 3000)) * unit;
+        if (at + length > size) break;
+        uint8_t *bytes = wanted + at;
+        random_bytes(bytes, length);
+        if (ws_layout_add_bytes(layout, at, bytes, length, WS_PHASE_BODY, &error) != WS_OK) abort();
+        at += length;
+    }
+    if (ws_layout_seal(layout, &error) != WS_OK) abort();
+    return layout;
+}
+
 static enum ws_status at_once(struct ws_port *port, void (*work)(void *), void *context, struct ws_task **task,
                               struct ws_error *e) {
     (void)port, (void)e;

@@ -131,6 +131,9 @@ struct memory_drive *memory_drive(uint64_t size, uint32_t sector);
 void memory_drive_free(struct memory_drive *drive);
 /** What a layout says, put there without writing. */
 void memory_drive_fill(struct memory_drive *drive, const struct ws_layout *layout);
+/** Random extents over a drive, in units of `unit` bytes; what it should hold stands in `wanted`, `size` bytes,
+ * untouched ones as 0xe5. */
+struct ws_layout *random_layout(uint64_t size, unsigned unit, bool seal, uint8_t *wanted);
 /** A port without threads over the machine's clocks. */
 struct ws_port *plain_port(void);
 

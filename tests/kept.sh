@@ -2,25 +2,9 @@
 # A real live system's memory, cared for between its starts: grown, saved, reset, put back; what was remembered before is there
 # afterwards, and the kernel sees the new size.
 #   kept.sh SATCHEL LIVE_IMAGE FIRMWARE
-set -u
-satchel=$1
+. "$(dirname "$0")/cli_common.sh"
 image=$2
 pc=$3
-work=$(mktemp -d /tmp/satchel-kept-XXXXXX)
-trap 'rm -rf "$work"' EXIT
-cd "$work" || exit 1
-export WILD_SATCHEL_HISTORY= WILD_SATCHEL_DEFAULTS=
-passed=0
-failed=0
-ok() {
-    what=$1
-    shift
-    if "$@" >said 2>&1; then passed=$((passed + 1)); else
-        failed=$((failed + 1))
-        echo "FAILED: $what"
-        tail -5 said
-    fi
-}
 told() { "$satchel" keep show stick.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($1) else 1)"; }
 volume() { # COMMAND...: on the remembered volume, as volume.img; it is put back
     at=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(*[(p["at_bytes"], p["size_bytes"]) for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0])')

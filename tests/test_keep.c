@@ -47,15 +47,24 @@ static void free_bed(struct bed *b) {
     memory_drive_free(b->drive);
 }
 
-/* A random tree of changes, as if a system had made them. */
-static void fill_bed(struct bed *b, const char *top, size_t nodes, uint16_t mounts) {
-    struct ws_tree *tree = NULL, *changes = random_tree(nodes, TREE_ALL, 20000);
-    struct ws_node *folder = NULL;
-    struct ws_source *slice = NULL;
+static void lay_down(struct bed *b, struct ws_tree *tree, uint16_t mounts) {
     struct ws_ext4_params p = {.size = b->size, .label = "persistence", .made_at = 1790000000, .mounts = mounts};
     struct ws_ext4_geometry g;
     struct ws_layout *layout = NULL;
     random_bytes(p.id.byte, 16);
+    OK(ws_ext4_measure(&p, tree, &g, &error));
+    OK(ws_layout_create(DRIVE, &layout, &error));
+    OK(ws_ext4_compose(&g, b->at, layout, WS_PHASE_BODY, &error));
+    OK(ws_layout_seal(layout, &error));
+    memory_drive_fill(b->drive, layout);
+    ws_layout_close(layout);
+    ws_ext4_geometry_free(&g);
+}
+
+/* A random tree of changes, as if a system had made them. */
+static void fill_bed(struct bed *b, const char *top, size_t nodes, uint16_t mounts) {
+    struct ws_tree *tree = NULL, *changes = random_tree(nodes, TREE_ALL, 20000);
+    struct ws_node *folder = NULL;
     OK(ws_tree_create(&tree, &error));
     put_text(tree, "persistence.conf", "/ union\n");
     OK(ws_tree_folder(tree, top, &folder, &error));
@@ -65,16 +74,24 @@ static void fill_bed(struct bed *b, const char *top, size_t nodes, uint16_t moun
     put_text(tree, "rw/var/log/kern.log.1", "old");
     put_text(tree, "rw/home/tide/notes", "low water at six");
     put_text(tree, "rw/home/tide/.cache/thumbs/1", "small");
-    OK(ws_ext4_measure(&p, tree, &g, &error));
-    OK(ws_layout_create(DRIVE, &layout, &error));
-    OK(ws_ext4_compose(&g, b->at, layout, WS_PHASE_BODY, &error));
-    OK(ws_layout_seal(layout, &error));
-    memory_drive_fill(b->drive, layout);
-    ws_layout_close(layout);
-    ws_ext4_geometry_free(&g);
+    lay_down(b, tree, mounts);
     ws_tree_close(tree);
     ws_tree_close(changes);
-    ws_source_close(slice);
+}
+
+/* One large file, which stands for much. */
+static void fill_bed_with(struct bed *b, size_t bytes) {
+    struct ws_tree *tree = NULL;
+    struct ws_node *folder = NULL;
+    uint8_t *content = malloc(bytes);
+    random_bytes(content, bytes);
+    OK(ws_tree_create(&tree, &error));
+    put_text(tree, "persistence.conf", "/ union\n");
+    OK(ws_tree_put(tree, "rw/large", content, bytes, NULL, &error));
+    OK(ws_tree_folder(tree, "work/work", &folder, &error));
+    lay_down(b, tree, 3);
+    ws_tree_close(tree);
+    free(content);
 }
 
 static struct ws_kept *open_kept(struct bed *b, const char *passphrase) {
@@ -157,7 +174,7 @@ static void edits_take_what_they_say(void) {
         CHECK_STR(ws_saved_facts(saved)->sha256, facts.sha256);
         struct ws_kept *kept = open_kept(&b, NULL);
         struct ws_kept_report r;
-        OK(ws_kept_look(kept, &r, &error));
+        ws_kept_look(kept, &r);
         CHECK_INT(r.starts, 7);
         CHECK_INT(r.cleanable[WS_LEAVE_CACHES].files, 2);
         CHECK_INT(r.cleanable[WS_LEAVE_LOGS].files, 1);
@@ -273,21 +290,25 @@ static bool kernel_history(const char *path, bool dirty) {
     if (!loop_attach(path, device)) return false;
     bool good = mount_at(device, "ext4", "", place);
     if (good) {
-        int rc = shell(NULL,
-                       "set -e; mkdir -p '%s/old/deep' '%s' '%s/rw' '%s/work'; cd '%s'; for i in $(seq 1 40); do echo "
-                       "$i >old/$i; done; "
-                       "mount -t overlay overlay -o lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'; cd '%s'; "
-                       "rm old/[1-5] && mv old/6 old/moved && rm -r old/deep && mkdir old/deep && echo x >>old/7; ln "
-                       "old/8 second; chmod 4711 old/9; "
-                       "mkdir -p home/tide var/cache/apt/archives; for i in $(seq 1 %llu); do head -c $((i * 731 %% "
-                       "70000)) /dev/urandom >home/tide/$i; done; "
-                       "rm -f home/tide/*[3579]; ln -s ../old home/link; dd if=/dev/urandom of=home/holes bs=4k "
-                       "count=2 seek=700 2>/dev/null; "
-                       "mkfifo home/pipe; chown 1000:1000 home/tide/*; seq 3000 | split -l 1 -a 3 - "
-                       "var/cache/apt/archives/p 2>/dev/null; "
-                       "python3 -c \"import os; os.setxattr('home/tide/2', 'user.note', b'tide' * 300)\"; sync",
-                       lower, merged, place, place, lower, lower, place, place, merged, merged,
-                       (unsigned long long)(40 + random_below(300)));
+        int rc =
+            shell(NULL,
+                  "set -e; mkdir -p '%s/old/deep' '%s' '%s/rw' '%s/work'; cd '%s'; for i in $(seq 1 40); do echo "
+                  "$i >old/$i; done; "
+                  "mount -t overlay overlay -o lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'; cd '%s'; "
+                  "rm old/[1-5] && mv old/6 old/moved && rm -r old/deep && mkdir old/deep && echo x >>old/7; ln "
+                  "old/8 second; chmod 4711 old/9; "
+                  "mkdir -p home/tide var/cache/apt/archives; for i in $(seq 1 %llu); do head -c $((i * 731 %% "
+                  "70000)) /dev/urandom >home/tide/$i; done; "
+                  "rm -f home/tide/*[3579]; ln -s ../old home/link; dd if=/dev/urandom of=home/holes bs=4k "
+                  "count=2 seek=700 2>/dev/null; "
+                  "for i in 9 2 41; do dd if=/dev/urandom of=home/holes bs=4k count=1 seek=$((i * 31)) conv=notrunc "
+                  "2>/dev/null; done; "
+                  "truncate -s 30M home/void; truncate -s 9M home/holes; head -c 3000000 /dev/urandom >home/large; "
+                  "mkfifo home/pipe; chown 1000:1000 home/tide/*; seq 3000 | split -l 1 -a 3 - "
+                  "var/cache/apt/archives/p 2>/dev/null; "
+                  "python3 -c \"import os; os.setxattr('home/tide/2', 'user.note', b'tide' * 300)\"; sync",
+                  lower, merged, place, place, lower, lower, place, place, merged, merged,
+                  (unsigned long long)(40 + random_below(300)));
         CHECK_INT(rc, 0);
         if (dirty) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s.pulled'", path, path), 0);
         unmount(merged);
@@ -482,6 +503,46 @@ static void what_is_locked_is_cared_for(void) {
     free_bed(&open);
 }
 
+/* A state beside which the old one has no room is put once that is gone; one that never fits is told before. */
+static void what_would_fit_alone_is_known(void) {
+    const uint64_t sizes[] = {24 * MIB, 40 * MIB};
+    for (size_t i = 0; i < 2; i++) {
+        struct bed b, larger;
+        struct ws_saved_facts facts;
+        struct ws_text text = {0};
+        struct ws_source *archive = NULL;
+        struct ws_saved *saved = NULL;
+        uint64_t ignored;
+        if (!build_bed(&b, "live-boot", false) || !build_bed(&larger, "live-boot", false)) return;
+        fill_bed_with(&larger, 22 * MIB);
+        save(&larger, NULL, &text, &facts);
+        OK(ws_source_memory(text.data, text.length, &archive, &error));
+        OK(resize(&b, sizes[i], &ignored));
+        fill_bed_with(&b, 14 * MIB);
+        for (int again = 0; again < 2; again++) { /* over what is there, and after a reset */
+            OK(ws_saved_open(archive, NULL, &saved, &error));
+            struct ws_kept *kept = open_kept(&b, NULL);
+            const bool alone = again && i == 1;
+            enum ws_status status = edit(kept, PUT, saved);
+            CHECK_INT(status, alone ? WS_OK : WS_E_SPACE);
+            if (!alone) CHECK_INT(ws_kept_fits_alone(kept), i == 1);
+            if (alone) OK(carry_out(&b, kept));
+            ws_kept_close(kept);
+            ws_saved_close(saved);
+            kept = open_kept(&b, NULL);
+            CHECK(has(kept, "rw/large") != (again && !alone)); /* what was there, or what was put */
+            if (!again) OK(edit(kept, RESET, NULL));
+            if (!again) OK(carry_out(&b, kept));
+            ws_kept_close(kept);
+            check_volume(&b, "put in little room");
+        }
+        ws_source_close(archive);
+        ws_text_free(&text);
+        free_bed(&larger);
+        free_bed(&b);
+    }
+}
+
 static void what_does_not_go_is_refused(void) {
     struct bed b, other;
     struct ws_saved_facts facts;
@@ -617,6 +678,7 @@ int main(int argc, char **argv) {
         {"volumes become smaller and larger", volumes_become_smaller_and_larger},
         {"a cut while it is resized loses nothing", a_cut_while_it_is_resized_loses_nothing},
         {"what is locked is cared for", what_is_locked_is_cared_for},
+        {"what would fit alone is known", what_would_fit_alone_is_known},
         {"what does not go is refused", what_does_not_go_is_refused},
         {"what the kernel wrote is saved and put back", what_the_kernel_wrote_is_saved_and_put_back},
         {NULL, NULL}};

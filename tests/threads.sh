@@ -9,7 +9,7 @@ cd "$work"
 export TSAN_OPTIONS="halt_on_error=1 exitcode=66"
 export WILD_SATCHEL_BENCH=
 passed=0
-"$build/tests/test_layout" "several tasks"
+for program in layout pieces; do "$build/tests/test_$program" "several tasks"; done
 for part in "shared is" "left behind" "own affair" "other ports"; do "$build/tests/test_batch" "$part"; done
 "$build/demo-image" curlew.iso
 mkdir tide && bsdtar -xf curlew.iso -C tide

@@ -29,16 +29,22 @@ WS_CHECKED enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_si
                                     struct ws_error *error);
 
 /**
- * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning.
+ * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning, and
+ * is for one task at a time.
  * Names that would leave the archive's root ("..", absolute ones) are an error.
  */
 WS_CHECKED enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree,
                                           struct ws_error *error);
+/** Takes the bytes of an archive that is made, in order. */
+typedef enum ws_status (*ws_archive_sink)(void *context, const void *bytes, size_t length, struct ws_error *error);
 /** Where contents are put while an archive is read, so that memory does not grow with them. */
 struct ws_archive_store {
     /** Take a file's bytes; `source` reads them again, and belongs to the tree. */
     enum ws_status (*put)(void *context, const void *bytes, size_t length, struct ws_source **source,
                           struct ws_error *error);
+    /** Add to what was put last. NULL: it cannot, and what is larger than 1 MiB is not put here. */
+    enum ws_status (*more)(void *context, struct ws_source *source, const void *bytes, size_t length,
+                           struct ws_error *error);
     void *context;
 };
 /** As ws_archive_read(), but contents of more than 512 bytes and up to 1 MiB are put into a store, not held.

@@ -58,8 +58,7 @@ struct ws_kept_report {
     uint64_t a_start;
     uint64_t starts_left; /**< until it is full, at that pace; 0 where that is not known */
 };
-WS_CHECKED enum ws_status ws_kept_look(const struct ws_kept *kept, struct ws_kept_report *report,
-                                       struct ws_error *error);
+void ws_kept_look(const struct ws_kept *kept, struct ws_kept_report *report);
 
 /** Take out what a system can do without: bit N of `which` for enum ws_leave N; of kernels none goes. */
 WS_CHECKED enum ws_status ws_kept_clean(struct ws_kept *kept, uint32_t which, struct ws_left_out tally[WS_LEAVES],
@@ -89,18 +88,20 @@ struct ws_saved_facts {
     uint64_t files, bytes, left_out; /**< sockets are */
     char sha256[WS_HASH_HEX];        /**< over all names, attributes and contents */
 };
-/** Takes the archive's bytes in order. */
-typedef enum ws_status (*ws_archive_sink)(void *context, const void *bytes, size_t length, struct ws_error *error);
 /** Save what is remembered: a tar archive (POSIX.1-2001 pax, with extended attributes, holes, devices and second
  * names), compressed by zstd (RFC 8878). The volume is not touched.
- *  @param on_progress  may be NULL; @return WS_E_CANCELLED if it wants to stop; WS_E_NOTFOUND if there is nothing yet
+ *  @param on_progress  may be NULL
+ *  @return WS_E_CANCELLED if it wants to stop; WS_E_NOTFOUND if there is nothing yet; WS_E_RANGE for a path of over
+ * 4,094 bytes, which no archive could give back
  */
 WS_CHECKED enum ws_status ws_kept_save(struct ws_kept *kept, struct ws_port *port, ws_archive_sink sink, void *context,
                                        ws_progress_call on_progress, void *progress_context,
                                        struct ws_saved_facts *facts, struct ws_error *error);
 
 struct ws_saved;
-/** Read a saved state, and compare it with its digest. @param archive  borrowed; @param store  see archive.h
+/** Read a saved state, and compare it with its digest.
+ *  @param archive  borrowed
+ *  @param store    takes all contents, see archive.h; NULL: they are held
  *  @return WS_E_FORMAT if it is none, or damaged; WS_E_DIFFERENT if the digest is another */
 WS_CHECKED enum ws_status ws_saved_open(const struct ws_source *archive, const struct ws_archive_store *store,
                                         struct ws_saved **saved, struct ws_error *error);
@@ -123,6 +124,9 @@ struct ws_kept_cost {
  *          that was not made here */
 WS_CHECKED enum ws_status ws_kept_prepare(struct ws_kept *kept, int64_t now, struct ws_kept_cost *cost,
                                           struct ws_error *error);
+/** After WS_E_SPACE: would the state that was put fit if the volume held nothing else? Then a reset makes room for it.
+ */
+bool ws_kept_fits_alone(struct ws_kept *kept);
 /** As it will be written. */
 const struct ws_layout *ws_kept_layout(const struct ws_kept *kept);
 

@@ -133,6 +133,14 @@ struct ws_node *ws_node_child(const struct ws_node *folder, const char *name);
 struct ws_node *ws_tree_find_any_case(const struct ws_tree *tree, const char *path);
 /** The next node in reading order (a folder before what it holds), NULL after the last; start with the root. */
 struct ws_node *ws_tree_next(const struct ws_node *node);
+/** The same within a folder, or what else `top` is: NULL after the last below it; start with `top`. */
+struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_node *top);
+/** Is it the mark by which the kernel's overlay takes a name of the layers below away (a character device 0:0)? */
+bool ws_node_is_whiteout(const struct ws_node *node);
+/** The same within a folder, or what else `top` is: NULL after the last below it; start with `top`. */
+struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_node *top);
+/** Is it the mark by which the kernel's overlay takes a name of the layers below away (a character device 0:0)? */
+bool ws_node_is_whiteout(const struct ws_node *node);
 /** The full path, "/" for the root. Cut with "..." in front if `room` is too small. @return `out` */
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
 /** What a tree says of all its files, but for their contents: names, kinds, owners, modes, sizes, times, places. */

@@ -40,10 +40,23 @@ static enum ws_status stash_put(void *context, const void *bytes, size_t length,
     return status;
 }
 
+static enum ws_status stash_more(void *context, struct ws_source *source, const void *bytes, size_t length,
+                                 struct ws_error *error) {
+    struct stash *stash = context;
+    const struct stashed *s = source->state;
+    if (s->at + source->size != stash->end) return ws_fail(error, WS_E_USAGE, "something else was put meanwhile");
+    WS_TRY(ws_linux_spool_fits(stash->fd, length, error));
+    if (pwrite(stash->fd, bytes, length, (off_t)stash->end) != (ssize_t)length)
+        return ws_fail(error, WS_E_WRITE, "the archive cannot be unpacked: %s", strerror(errno));
+    source->size += length;
+    stash->end += length;
+    return WS_OK;
+}
+
 enum ws_status ws_linux_store_open(struct ws_archive_store **store, struct ws_error *error) {
     struct stash *stash = calloc(1, sizeof *stash);
     if (!stash) return ws_fail(error, WS_E_NOMEM, "out of memory for an archive");
-    stash->store = (struct ws_archive_store){stash_put, stash};
+    stash->store = (struct ws_archive_store){stash_put, stash_more, stash};
     stash->fd = ws_linux_nameless_file(error);
     if (stash->fd < 0) {
         free(stash);

@@ -21,8 +21,6 @@ struct sim_session {
     bool ended;
 };
 
-static bool is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0; }
-
 /* The root image's tree, if it is an ext4 file laid down in one piece. */
 static void open_lower(struct sim_session *s, const struct ws_source *source) {
     struct ws_ext4_facts facts;
@@ -86,8 +84,8 @@ static const struct ws_node *merged(const struct sim_session *s, const char *pat
         path += n;
         const struct ws_node *u = upper ? ws_node_child(upper, name) : NULL;
         const struct ws_node *l = lower ? ws_node_child(lower, name) : NULL;
-        if (u && (is_whiteout(u) || u->kind != WS_NODE_FOLDER)) l = is_whiteout(u) ? NULL : l;
-        if (u && is_whiteout(u)) {
+        if (u && (ws_node_is_whiteout(u) || u->kind != WS_NODE_FOLDER)) l = ws_node_is_whiteout(u) ? NULL : l;
+        if (u && ws_node_is_whiteout(u)) {
             *up = u;
             *low = l;
             if (*path) return NULL;

@@ -156,6 +156,17 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     return hash_marks(k, k->drive, k->marks, error);
 }
 
+bool ws_kept_fits_alone(struct ws_kept *k) {
+    struct ws_ext4_params params = {.size = k->facts.size, .grow_to = WS_EXT4_MOST, .made_at = k->facts.made_at};
+    struct ws_ext4_geometry g;
+    struct ws_error ignored;
+    if (!k->fresh || ws_tree_count(k->fresh) + 16 > k->facts.inodes) return false;
+    if (ws_ext4_measure(&params, k->fresh, &g, &ignored) != WS_OK) return false;
+    const bool fits = g.free_bytes >= k->facts.size / 64; /* its own structures may be a little larger */
+    ws_ext4_geometry_free(&g);
+    return fits;
+}
+
 static enum ws_status check_target(const struct ws_kept *k, struct ws_port *port, struct ws_drive *drive,
                                    const struct ws_kept_options *options, struct ws_error *error) {
     struct ws_drive_facts facts;

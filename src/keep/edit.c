@@ -23,7 +23,7 @@ static void stay(struct ws_node *n) {
 }
 
 static void stay_whole(struct ws_node *top) {
-    for (struct ws_node *n = top; n; n = keep_next(n, top)) {
+    for (struct ws_node *n = top; n; n = ws_tree_next_below(n, top)) {
         n->work = 1;
         if (n->same_as) stay(n->same_as); /* what it is a second name of */
     }

@@ -35,11 +35,7 @@ struct ws_saved {
 
 /* The folder of a live system's changes in the volume, without slashes; "" for a full system. */
 const char *keep_top_path(const struct ws_kept *kept);
-/* The next node in reading order within `top`, NULL after the last. */
-struct ws_node *keep_next(const struct ws_node *node, const struct ws_node *top);
 /* A path as the running system has it. */
 const char *keep_path(const struct ws_node *node, const struct ws_node *top, char *out, size_t room);
-/* Is it the mark by which the kernel's overlay takes a name of the image away? */
-bool keep_is_whiteout(const struct ws_node *node);
 
 #endif

@@ -78,12 +78,6 @@ const struct ws_tree *ws_kept_tree(const struct ws_kept *k) { return k->tree; }
 const struct ws_layout *ws_kept_layout(const struct ws_kept *k) { return k->layout; }
 const struct ws_node *ws_kept_top(const struct ws_kept *k) { return ws_tree_find(k->tree, keep_top_path(k)); }
 
-struct ws_node *keep_next(const struct ws_node *n, const struct ws_node *top) {
-    if (n->first) return n->first;
-    while (n != top && !n->next) n = n->parent;
-    return n == top ? NULL : n->next;
-}
-
 const char *keep_path(const struct ws_node *n, const struct ws_node *top, char *out, size_t room) {
     char path[4096], above[4096];
     ws_node_path(n, path, sizeof path);
@@ -95,5 +89,3 @@ const char *keep_path(const struct ws_node *n, const struct ws_node *top, char *
     if (!length && room > 1) memcpy(out, "/", 2);
     return out;
 }
-
-bool keep_is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && !n->major && !n->minor; }

@@ -26,7 +26,7 @@ static unsigned depth_of(const struct ws_node *n, const struct ws_node *top) {
 
 /* Bytes and files below a folder; second names count once, wherever they stand. */
 static void count_folder(const struct ws_node *folder, struct ws_kept_thing *thing) {
-    for (const struct ws_node *n = folder; n; n = keep_next(n, folder)) {
+    for (const struct ws_node *n = folder; n; n = ws_tree_next_below(n, folder)) {
         if (n->kind != WS_NODE_FILE || n->same_as) continue;
         thing->files++;
         thing->bytes += ws_node_stored(n);
@@ -35,7 +35,7 @@ static void count_folder(const struct ws_node *folder, struct ws_kept_thing *thi
 
 static void look_at(const struct ws_node *n, const struct ws_node *top, struct ws_kept_report *r) {
     struct ws_kept_thing thing = {.files = 1};
-    if (keep_is_whiteout(n)) {
+    if (ws_node_is_whiteout(n)) {
         r->taken_away++;
         return;
     }
@@ -62,9 +62,8 @@ static void look_at(const struct ws_node *n, const struct ws_node *top, struct w
     }
 }
 
-enum ws_status ws_kept_look(const struct ws_kept *k, struct ws_kept_report *r, struct ws_error *error) {
+void ws_kept_look(const struct ws_kept *k, struct ws_kept_report *r) {
     const struct ws_node *top = ws_kept_top(k);
-    (void)error;
     memset(r, 0, sizeof *r);
     r->size = k->facts.size;
     r->free_bytes = k->facts.free_bytes;
@@ -72,9 +71,8 @@ enum ws_status ws_kept_look(const struct ws_kept *k, struct ws_kept_report *r, s
     r->since = k->facts.made_at;
     r->last = (int64_t)ws_max_u64((uint64_t)k->facts.written_at, (uint64_t)k->facts.mounted_at);
     r->flash_written = k->facts.written_bytes;
-    for (const struct ws_node *n = top; n; n = keep_next(n, top)) look_at(n, top, r);
+    for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top)) look_at(n, top, r);
     leave_count(k->tree, keep_top_path(k), r->cleanable);
     if (!k->memory.system && r->starts >= STARTS_LEAST) r->a_start = r->bytes / r->starts;
     if (r->a_start) r->starts_left = r->free_bytes / r->a_start;
-    return WS_OK;
 }

@@ -1,6 +1,7 @@
 /* save.c — what is remembered, as an archive; and read from one again (docs/kept-format.md). */
 #include "base/bytes.h"
 #include "base/document.h"
+#include "fs/archive/content.h"
 #include "fs/archive/write.h"
 #include "keep/internal.h"
 
@@ -41,13 +42,14 @@ enum ws_status ws_kept_save(struct ws_kept *k, struct ws_port *port, ws_archive_
     ws_guid_text(&k->facts.id, f->volume);
     f->saved_at = port->ops->wall_clock(port);
     struct archive_tally tally = {.port = port, .on_progress = on_progress, .context = progress_context};
-    for (const struct ws_node *n = top; n; n = keep_next(n, top)) tally.total += n->same_as ? 0 : ws_node_stored(n);
+    for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top))
+        tally.total += n->same_as ? 0 : ws_node_stored(n);
     WS_TRY(archive_out_open(sink, context, &out, error));
     enum ws_status status = archive_out_tree(out, k->tree, top, state_folder, &tally, error);
     f->files = tally.files;
     f->bytes = tally.bytes;
     f->left_out = tally.left_out;
-    if (status == WS_OK) status = archive_out_digest(out, f->sha256, error);
+    archive_out_digest(out, f->sha256);
     if (status == WS_OK) status = put_document(out, f, f->saved_at, error);
     return archive_out_close(out, status, error);
 }
@@ -99,7 +101,7 @@ enum ws_status ws_saved_open(const struct ws_source *archive, const struct ws_ar
     char hex[WS_HASH_HEX] = "";
     if (!s) return ws_fail(error, WS_E_NOMEM, "out of memory for a saved state");
     enum ws_status status = WS_OK;
-    WS_GO(ws_archive_read_into(archive, store, &s->archive, error));
+    WS_GO(archive_read_whole(archive, store, &s->archive, error));
     WS_GO(take_document(s, error));
     WS_GO(ws_tree_cut(s->archive, ws_tree_find(s->archive, state_folder), &s->state, error));
     WS_GO(archive_digest_of(s->state, hex, error));

@@ -224,7 +224,7 @@ static enum ws_status evidence(struct proving *p, bool first, struct ws_error *e
             for (size_t k = 0; k < now.count; k++)
                 if (strcmp(now.shot[k].path, path) == 0) memcpy(item->found, now.shot[k].sha256, sizeof item->found);
         bool there = deleted && p->memory.system ? !n /* no lower tree shines through */
-                     : deleted                   ? n && n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0
+                     : deleted                   ? n && ws_node_is_whiteout(n)
                                                  : n && (!item->sha256[0] || strcmp(item->sha256, item->found) == 0);
         item->drive = there ? WS_SURVIVES : WS_LOST;
     }

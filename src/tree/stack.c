@@ -21,7 +21,7 @@ static bool is_opaque(const struct ws_node *folder) {
 
 /* The name that a node of the upper tree takes away; NULL: it is a thing of its own. */
 static const char *takes_away(const struct ws_node *n) {
-    if (n->kind == WS_NODE_CHAR && n->major == 0 && n->minor == 0) return n->name;
+    if (ws_node_is_whiteout(n)) return n->name;
     if (xattr_of(n, "trusted.overlay.whiteout")) return n->name;
     return strncmp(n->name, gone_mark, sizeof gone_mark - 1) == 0 ? n->name + sizeof gone_mark - 1 : NULL;
 }

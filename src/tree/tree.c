@@ -277,6 +277,16 @@ struct ws_node *ws_tree_next(const struct ws_node *node) {
     return node ? node->next : NULL;
 }
 
+struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_node *top) {
+    if (node->first) return node->first;
+    while (node != top && !node->next) node = node->parent;
+    return node == top ? NULL : node->next;
+}
+
+bool ws_node_is_whiteout(const struct ws_node *node) {
+    return node->kind == WS_NODE_CHAR && node->major == 0 && node->minor == 0;
+}
+
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room) {
     size_t at = room - 1;
     out[at] = '\0';

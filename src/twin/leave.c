@@ -118,16 +118,9 @@ struct leaving {
 };
 
 static void count_below(const struct ws_node *top, struct ws_left_out *t) {
-    const struct ws_node *n = top;
-    for (;;) {
+    for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top)) {
         if (n->kind != WS_NODE_FOLDER) t->files++;
         if (n->kind == WS_NODE_FILE) t->bytes += ws_node_stored(n);
-        if (n->first) n = n->first;
-        else {
-            while (n != top && !n->next) n = n->parent;
-            if (n == top) return;
-            n = n->next;
-        }
     }
 }
 
@@ -137,15 +130,12 @@ static const char *own_path(const struct leaving *l, const char *path) {
     return strncmp(path + 1, l->top, length) == 0 && path[1 + length] == '/' ? path + 1 + length : NULL;
 }
 
-/* By it the kernel's overlay takes something away: without it that would be back. */
-static bool is_whiteout(const struct ws_node *n) { return n->kind == WS_NODE_CHAR && !n->major && !n->minor; }
-
 static bool goes(void *context, struct ws_node *n) {
     const struct leaving *l = context;
     char path[1024];
     const char *own = n->parent ? own_path(l, ws_node_path(n, path, sizeof path)) : NULL;
     const enum ws_leave kind = own ? kind_of(l->o, l->mounted, own) : WS_LEAVES;
-    if (kind == WS_LEAVES || is_whiteout(n)) return false;
+    if (kind == WS_LEAVES || ws_node_is_whiteout(n)) return false; /* without that the image's would be back */
     if (l->tally) count_below(n, &l->tally[kind]);
     return l->which >> kind & 1;
 }

@@ -144,7 +144,7 @@ static void kept(const struct input *in) {
     if (ws_saved_open(in->source, NULL, &saved, NULL) == WS_OK) ws_saved_close(saved);
     if (ws_kept_open(in->source, 512, NULL, &kept, NULL) != WS_OK) return;
     struct ws_kept_report report;
-    (void)ws_kept_look(kept, &report, NULL);
+    ws_kept_look(kept, &report);
     if (ws_kept_reset(kept, NULL, 0, NULL) == WS_OK) (void)ws_kept_prepare(kept, 1790000000, NULL, NULL);
     ws_kept_close(kept);
 }

@@ -1,5 +1,6 @@
 /* read.c — libarchive over a ws_source. */
 #include "base/bytes.h"
+#include "fs/archive/content.h"
 #include "wild_satchel/archive.h"
 
 #include <archive.h>
@@ -296,6 +297,7 @@ struct gathering {
     struct pass *pass;
     struct ws_tree *tree;
     const struct ws_archive_store *store; /* may be NULL */
+    bool whole;                           /* large contents are taken, too */
     size_t index;                         /* of the entry, from 0 */
 };
 
@@ -312,8 +314,10 @@ static enum ws_status add_holes(const struct gathering *g, struct archive_entry 
     if (!run) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
     while (n + 2 <= 2 * (size_t)count && archive_entry_sparse_next(entry, &at, &length) == ARCHIVE_OK) {
         if (at < 0 || length < 0 || (uint64_t)at < done ||
-            !ws_inside((uint64_t)at, (uint64_t)length, node->content->size))
-            continue; /* read as it comes, then */
+            !ws_inside((uint64_t)at, (uint64_t)length, node->content->size)) {
+            free(run); /* read as it comes, then */
+            return WS_OK;
+        }
         if ((uint64_t)at > done) run[n++] = (struct ws_run){(uint64_t)at - done, WS_RUN_HOLE};
         if (length) run[n++] = (struct ws_run){(uint64_t)length, (uint64_t)at};
         done = (uint64_t)at + (uint64_t)length;
@@ -332,6 +336,11 @@ static enum ws_status add_content(const struct gathering *g, struct archive_entr
     uint64_t size = archive_entry_size(entry) > 0 ? (uint64_t)archive_entry_size(entry) : 0;
     struct ws_source *content = NULL;
     if (size == 0) return WS_OK;
+    if (g->whole) {
+        const bool sparse = archive_entry_sparse_count(entry) > 0;
+        enum ws_status status = archive_take_content(a, g->store, g->tree, size, sparse, &node->content, error);
+        return status == WS_E_FORMAT ? damaged(a, g->f, error) : status;
+    }
     if (size <= HELD_MOST) {
         char *bytes = malloc((size_t)size);
         if (!bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for a file of an archive");
@@ -492,9 +501,9 @@ enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **
     return ws_archive_read_into(source, NULL, out, error);
 }
 
-enum ws_status ws_archive_read_into(const struct ws_source *source, const struct ws_archive_store *store,
-                                    struct ws_tree **out, struct ws_error *error) {
-    struct gathering g = {.store = store};
+static enum ws_status read_all(const struct ws_source *source, const struct ws_archive_store *store, bool whole,
+                               struct ws_tree **out, struct ws_error *error) {
+    struct gathering g = {.store = store, .whole = whole};
     enum ws_status status = open_archive(source, &g.f, &g.a, error);
     if (status != WS_OK) return status;
     g.pass = calloc(1, sizeof *g.pass);
@@ -519,4 +528,14 @@ done:
     else ws_tree_close(g.tree);
     pass_leave(g.pass);
     return status;
+}
+
+enum ws_status ws_archive_read_into(const struct ws_source *source, const struct ws_archive_store *store,
+                                    struct ws_tree **out, struct ws_error *error) {
+    return read_all(source, store, false, out, error);
+}
+
+enum ws_status archive_read_whole(const struct ws_source *source, const struct ws_archive_store *store,
+                                  struct ws_tree **out, struct ws_error *error) {
+    return read_all(source, store, true, out, error);
 }

@@ -10,7 +10,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { CHUNK = 1 << 20, NAMES_MOST = 256 };
+enum { CHUNK = 1 << 20, NAMES_MOST = 256, PATH_ROOM = 4095 /* as long as they are read */ };
 
 struct archive_out {
     struct archive *archive; /* NULL: only the digest is wanted */
@@ -121,27 +121,38 @@ static unsigned type_of(enum ws_node_kind kind) {
     return types[kind];
 }
 
-/* The path in the archive: that below `top`, behind the name it has there. */
-static void name_entry(const struct archive_out *o, const struct ws_node *n, char *out, size_t room) {
+/* The path in the archive: that below `top`, behind the name it has there. One that is cut would be another. */
+static enum ws_status name_entry(const struct archive_out *o, const struct ws_node *n, char *out, size_t room,
+                                 struct ws_error *error) {
     char path[4096], above[4096];
     ws_node_path(n, path, sizeof path);
     ws_node_path(o->top, above, sizeof above);
-    (void)snprintf(out, room, "%s%s", o->name, n == o->top ? "" : path + (above[1] ? strlen(above) : 0));
+    int length = snprintf(out, room, "%s%s", o->name, n == o->top ? "" : path + (above[1] ? strlen(above) : 0));
+    if (path[0] == '/' && above[0] == '/' && length < PATH_ROOM) return WS_OK;
+    ws_fail(error, WS_E_RANGE, "a path of over %d bytes, which no archive gives back", PATH_ROOM - 1);
+    ws_fail_where(error, "%.200s", path);
+    return ws_fail_next(error, "take it out on the running system, or give its folders shorter names");
 }
 
-/* Holes, as the content's source tells them. */
+/* The next row of the content that holds something, from `at` on: what is before it is a hole. @return false: none */
+static bool next_row(const struct ws_source *content, uint64_t at, uint64_t *begin, uint64_t *end) {
+    uint64_t length;
+    for (*begin = *end = at; *end < content->size; *end += length) {
+        struct ws_piece piece = ws_source_piece(content, *end, content->size - *end);
+        length = piece.length;
+        if (piece.kind != WS_PIECE_HOLE) continue;
+        if (*end > *begin) break;
+        *begin += length;
+    }
+    return *end > *begin;
+}
+
 static void tell_holes(struct archive_entry *entry, const struct ws_source *content) {
-    bool any = false;
-    for (uint64_t at = 0, length; at < content->size; at += length) {
-        struct ws_piece piece = ws_source_piece(content, at, content->size - at);
-        length = piece.length;
-        any |= piece.kind == WS_PIECE_HOLE;
-    }
-    for (uint64_t at = 0, length; any && at < content->size; at += length) {
-        struct ws_piece piece = ws_source_piece(content, at, content->size - at);
-        length = piece.length;
-        if (piece.kind != WS_PIECE_HOLE) archive_entry_sparse_add_entry(entry, (la_int64_t)at, (la_int64_t)length);
-    }
+    uint64_t begin, end = 0;
+    if (next_row(content, 0, &begin, &end) && begin == 0 && end == content->size) return;
+    for (uint64_t at = 0; next_row(content, at, &begin, &end); at = end)
+        archive_entry_sparse_add_entry(entry, (la_int64_t)begin, (la_int64_t)(end - begin));
+    if (archive_entry_sparse_count(entry) == 0) archive_entry_sparse_add_entry(entry, (la_int64_t)content->size, 0);
 }
 
 static enum ws_status put_header(struct archive_out *o, const struct ws_node *inode, const char *path, const char *same,
@@ -175,18 +186,34 @@ static enum ws_status put_header(struct archive_out *o, const struct ws_node *in
     return good ? WS_OK : failed(o, error);
 }
 
-static enum ws_status put_content(struct archive_out *o, const struct ws_source *content, struct ws_error *error) {
-    feed_number(o->hash, content ? content->size : 0);
-    for (uint64_t at = 0; content && at < content->size;) {
-        const size_t n = (size_t)ws_min_u64(CHUNK, content->size - at);
-        WS_TRY(ws_source_read(content, at, o->chunk, n, error));
-        ws_hash_add(o->hash, o->chunk, n);
+/* So many bytes of it from `at` on, or of a hole. */
+static enum ws_status put_bytes(struct archive_out *o, const struct ws_source *content, uint64_t at, uint64_t length,
+                                bool hole, struct ws_error *error) {
+    if (hole) memset(o->chunk, 0, CHUNK);
+    while (length > 0) {
+        const size_t n = (size_t)ws_min_u64(CHUNK, length);
+        if (!hole) WS_TRY(ws_source_read(content, at, o->chunk, n, error));
+        if (!hole) ws_hash_add(o->hash, o->chunk, n);
         if (o->archive && archive_write_data(o->archive, o->chunk, n) < 0) return failed(o, error);
         at += n;
-        if (o->tally && o->tally->on_progress && !ws_pace_tell(&o->pace, WS_STEP_WRITING, o->tally->bytes + at))
+        length -= n;
+        if (!hole) o->tally->bytes += n;
+        if (o->tally->on_progress && !ws_pace_tell(&o->pace, WS_STEP_WRITING, o->tally->bytes))
             return ws_fail(error, WS_E_CANCELLED, "stopped as asked; the archive is not finished");
     }
     return WS_OK;
+}
+
+static enum ws_status put_content(struct archive_out *o, const struct ws_source *content, struct ws_error *error) {
+    uint64_t begin, end, at = 0;
+    feed_number(o->hash, content ? content->size : 0);
+    for (; content && next_row(content, at, &begin, &end); at = end) {
+        feed_number(o->hash, begin);
+        feed_number(o->hash, end - begin);
+        WS_TRY(put_bytes(o, content, at, begin - at, true, error));
+        WS_TRY(put_bytes(o, content, begin, end - begin, false, error));
+    }
+    return content ? put_bytes(o, content, at, content->size - at, true, error) : WS_OK;
 }
 
 /* One name: the thing itself where it comes for the first time, else a second name of it. */
@@ -198,8 +225,8 @@ static enum ws_status put_node(struct archive_out *o, const struct ws_node *n, s
         return WS_OK;
     }
     const struct ws_node *before = (const struct ws_node *)(uintptr_t)inode->work;
-    name_entry(o, n, path, sizeof path);
-    if (before) name_entry(o, before, same, sizeof same);
+    WS_TRY(name_entry(o, n, path, sizeof path, error));
+    if (before) WS_TRY(name_entry(o, before, same, sizeof same, error));
     else inode->work = (uintptr_t)n;
     const size_t skip = strlen(o->name);
     feed(o->hash, path + skip, strlen(path + skip));
@@ -209,9 +236,7 @@ static enum ws_status put_node(struct archive_out *o, const struct ws_node *n, s
     if (before) return WS_OK;
     WS_TRY(feed_inode(o->hash, inode, error));
     if (inode->kind != WS_NODE_FILE) return WS_OK;
-    WS_TRY(put_content(o, inode->content, error));
-    o->tally->bytes += ws_node_size(inode);
-    return WS_OK;
+    return put_content(o, inode->content, error);
 }
 
 enum ws_status archive_out_tree(struct archive_out *o, struct ws_tree *tree, struct ws_node *top, const char *name,
@@ -221,15 +246,7 @@ enum ws_status archive_out_tree(struct archive_out *o, struct ws_tree *tree, str
     o->name = name;
     if (tally->on_progress) ws_pace_start(&o->pace, tally->port, tally->on_progress, tally->context, tally->total);
     for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) n->work = 0;
-    for (const struct ws_node *n = top; n;) {
-        WS_TRY(put_node(o, n, error));
-        if (n->first) {
-            n = n->first;
-            continue;
-        }
-        while (n != top && !n->next) n = n->parent;
-        n = n == top ? NULL : n->next;
-    }
+    for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top)) WS_TRY(put_node(o, n, error));
     return WS_OK;
 }
 
@@ -245,17 +262,13 @@ enum ws_status archive_out_text(struct archive_out *o, const char *name, const c
     return status;
 }
 
-enum ws_status archive_out_digest(struct archive_out *o, char hex[WS_HASH_HEX], struct ws_error *error) {
-    (void)error;
-    ws_hash_hex(o->hash, hex);
-    return WS_OK;
-}
+void archive_out_digest(struct archive_out *o, char hex[WS_HASH_HEX]) { ws_hash_hex(o->hash, hex); }
 
 enum ws_status archive_digest_of(struct ws_tree *tree, char hex[WS_HASH_HEX], struct ws_error *error) {
     struct archive_out *o = NULL;
     struct archive_tally tally = {.total = 0};
     WS_TRY(begin(true, &o, error));
     enum ws_status status = archive_out_tree(o, tree, ws_tree_root(tree), "", &tally, error);
-    if (status == WS_OK) ws_hash_hex(o->hash, hex);
+    if (status == WS_OK) archive_out_digest(o, hex);
     return archive_out_close(o, status, error);
 }

@@ -2,7 +2,8 @@
 #ifndef WS_FS_ARCHIVE_WRITE_H
 #define WS_FS_ARCHIVE_WRITE_H
 
-#include "wild_satchel/keep.h"
+#include "wild_satchel/archive.h"
+#include "wild_satchel/write.h"
 
 struct archive_out;
 struct archive_tally {
@@ -20,7 +21,7 @@ enum ws_status archive_out_tree(struct archive_out *out, struct ws_tree *tree, s
 enum ws_status archive_out_text(struct archive_out *out, const char *name, const char *text, int64_t time,
                                 struct ws_error *error);
 /* Over all that was put in as a tree. */
-enum ws_status archive_out_digest(struct archive_out *out, char hex[WS_HASH_HEX], struct ws_error *error);
+void archive_out_digest(struct archive_out *out, char hex[WS_HASH_HEX]);
 /* The end of it, where all went well so far. @return `status`, or what went wrong at the end */
 enum ws_status archive_out_close(struct archive_out *out, enum ws_status status, struct ws_error *error);
 
