@@ -2,9 +2,10 @@
 # A real live system's memory, cared for between its starts: grown, saved, reset, put back; what was remembered before is there
 # afterwards, and the kernel sees the new size.
 #   kept.sh SATCHEL LIVE_IMAGE FIRMWARE
-. "$(dirname "$0")/cli_common.sh"
 image=$2
 pc=$3
+set -- "$1" true "" # no image of the demo
+. "$(dirname "$0")/cli_common.sh"
 told() { "$satchel" keep show stick.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($1) else 1)"; }
 volume() { # COMMAND...: on the remembered volume, as volume.img; it is put back
     at=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(*[(p["at_bytes"], p["size_bytes"]) for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0])')
