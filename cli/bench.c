@@ -68,8 +68,11 @@ static enum ws_status show(struct cli *cli) {
 }
 
 static char *pull_after;
-static int cut, protect, unprotect;
+static const char **typed;
+static int cut, protect, unprotect, power_cut;
 const struct poptOption bench_options[] = {
+    {"type", 0, POPT_ARG_ARGV, &typed, 0, "start: a line that is typed there; may be repeated", "LINE"},
+    {"power-cut", 0, POPT_ARG_NONE, &power_cut, 0, "start: the power is cut, instead of a shutdown", NULL},
     {"pull-after", 0, POPT_ARG_STRING, &pull_after, 0, "arm: somebody pulls the drive out after so many bytes written",
      "SIZE"},
     {"cut-at-write", 0, POPT_ARG_INT, &cut, 0, "arm: the power fails at this write", "N"},
@@ -97,43 +100,74 @@ static struct ws_sim_drive *drive_of(struct cli *cli, const char *name) {
     return d;
 }
 
-/* Faults are armed by `arm` alone. */
-static enum ws_status check_arming(struct cli *cli, const char *what) {
-    if (strcmp(what, "arm") == 0 || !(pull_after || cut || protect || unprotect)) return WS_OK;
-    ws_fail(&cli->error, WS_E_USAGE, "%s has no effect without `arm`",
-            pull_after ? "--pull-after"
-            : cut      ? "--cut-at-write"
-            : protect  ? "--write-protect"
-                       : "--writable");
-    return ws_fail_next(&cli->error, "satchel bench arm DRIVE");
+/* Each option belongs to one thing that is done. */
+static enum ws_status check_given(struct cli *cli, const char *what) {
+    const struct {
+        const char *name, *with;
+        bool given;
+    } options[] = {{"--pull-after", "arm", pull_after != NULL}, {"--cut-at-write", "arm", cut != 0},
+                   {"--write-protect", "arm", protect != 0},    {"--writable", "arm", unprotect != 0},
+                   {"--type", "start", typed != NULL},          {"--power-cut", "start", power_cut != 0}};
+    for (size_t i = 0; i < sizeof options / sizeof options[0]; i++) {
+        if (!options[i].given || strcmp(what, options[i].with) == 0) continue;
+        ws_fail(&cli->error, WS_E_USAGE, "%s has no effect without `%s`", options[i].name, options[i].with);
+        return ws_fail_next(&cli->error,
+                            options[i].with[0] == 'a' ? "satchel bench arm DRIVE" : "satchel bench start PC DRIVE");
+    }
+    return WS_OK;
+}
+
+/* What the console says until nothing more comes. */
+static enum ws_status listen(struct cli *cli, struct ws_pc *pc, struct ws_text *text) {
+    char buffer[4096];
+    size_t got = 0;
+    do {
+        WS_TRY(pc->ops->console_read(pc, buffer, sizeof buffer, 0, &got, &cli->error));
+        ws_text_add(text, buffer, got);
+    } while (got);
+    return ws_text_status(text, &cli->error);
+}
+
+/* A session of a system that is up. */
+static enum ws_status use(struct cli *cli, struct ws_pc *pc, struct ws_text *text) {
+    for (const char **line = typed; line && *line; line++) {
+        WS_TRY(pc->ops->console_write(pc, *line, &cli->error));
+        WS_TRY(pc->ops->console_write(pc, "\n", &cli->error));
+        WS_TRY(listen(cli, pc, text));
+    }
+    if (power_cut) return WS_OK;
+    WS_TRY(pc->ops->console_write(pc, "poweroff\n", &cli->error));
+    return listen(cli, pc, text);
 }
 
 static enum ws_status start(struct cli *cli, const char *pc_name, const char *drive_name) {
     struct ws_pc *pc = NULL;
-    char buffer[4096];
-    size_t got = 0;
+    struct ws_text text = {0};
+    bool up = false;
     if (!pc_name || !drive_name) return ws_fail(&cli->error, WS_E_USAGE, "satchel bench start PC DRIVE");
     WS_TRY(ws_sim_pc(cli->bench, pc_name, &pc, &cli->error));
     enum ws_status status = pc->ops->plug(pc, drive_name, &cli->error);
     if (status == WS_OK) status = pc->ops->power_on(pc, &cli->error);
-    struct ws_text text = {0};
-    while (status == WS_OK && pc->ops->console_read(pc, buffer, sizeof buffer, 0, &got, &cli->error) == WS_OK && got)
-        ws_text_add(&text, buffer, got);
+    if (status == WS_OK) status = listen(cli, pc, &text);
     if (status == WS_OK) {
-        bool up = text.length >= 2 && strcmp(text.data + text.length - 2, "# ") == 0;
-        if (up) text.data[text.length -= 2] = '\0';
-        status = pc->ops->power_off(pc, true, &cli->error);
-        if (cli->json)
-            (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name,
-                                          "drive", drive_name, "running", up, "console", text.data ? text.data : ""),
-                                 0);
-        else {
-            show_console(text.data ? text.data : "");
-            if (up) show_result(cli, true, "The system came up on %s, and was switched off again.", pc_name);
-            else show_result(cli, false, "%s did not come up.", pc_name);
-        }
-        if (!up) status = WS_E_DIFFERENT;
+        up = text.length >= 2 && strcmp(text.data + text.length - 2, "# ") == 0;
+        if (up) status = use(cli, pc, &text);
     }
+    if (status == WS_OK) status = pc->ops->power_off(pc, !power_cut, &cli->error);
+    if (status == WS_OK && cli->json)
+        (void)cli_print_json(cli_pack("{s:s, s:s, s:s, s:b, s:s}", "format", "wild-satchel-start", "pc", pc_name,
+                                      "drive", drive_name, "running", up, "console", text.data ? text.data : ""),
+                             0);
+    else if (status == WS_OK) {
+        show_console(text.data ? text.data : "");
+        if (!up) show_result(cli, false, "%s did not come up.", pc_name);
+        else
+            show_result(cli, true,
+                        power_cut ? "The system came up on %s, and its power was cut."
+                                  : "The system came up on %s, and was shut down again.",
+                        pc_name);
+    }
+    if (status == WS_OK && !up) status = WS_E_DIFFERENT;
     ws_text_free(&text);
     pc->ops->close(pc);
     return status;
@@ -174,7 +208,7 @@ int run_bench(struct cli *cli, const char *const word[]) {
     enum ws_status status;
     for (size_t i = 0; i < sizeof handlings / sizeof handlings[0]; i++)
         if (strcmp(word[0], handlings[i].name) == 0) h = &handlings[i];
-    WS_GO(check_arming(cli, word[0]));
+    WS_GO(check_given(cli, word[0]));
     if (strcmp(word[0], "setup") == 0) {
         status = word[1] ? setup(cli, word[1])
                          : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");

@@ -83,8 +83,10 @@ const struct command commands[] = {
      "Looks whether a drive is sound, and with --plan or --record whether it holds what was meant, byte for byte.",
      check_options, check_company, 1, 1, run_check},
     {"prove", "DRIVE --on PC", "do saved changes survive a restart",
-     "Starts the drive on a PC of the simulated bench or on an emulated one, changes something, starts it again, and "
-     "looks on the drive itself whether that is still there.",
+     "Starts the drive on PCs of the simulated bench or on emulated ones, changes something, starts it again, and "
+     "looks on the drive itself whether that is still there; each of --rounds ends in its own way.\n\n"
+     "--on own-pc is for a PC that you start it on yourself: the same command before it goes there, and each time "
+     "it is back, be it days later; the evidence is the drive's.",
      prove_options, NULL, 1, 1, run_prove},
     {"keep", "WHAT DRIVE", "care of what a drive remembers: show, clean, grow, save, ...",
      "Care of what a drive remembers, without starting it. show: how full it is, what takes the room, when it will be "

@@ -28,10 +28,11 @@ struct build_job {
 extern struct build_job build_wished; /* what those options fill */
 extern const struct poptOption build_options[];
 int build_run(struct cli *cli, const char *plan, const struct build_job *job);
-/* prove.c: started on a PC, which the bench has or which is emulated; the drive is confirmed already.
+/* prove.c: started on PCs, with commas between them, which the bench has or which are emulated; the drive is confirmed
+ * already.
  * @param log  a file for what the console says; may be NULL */
 enum ws_status prove_drive(struct cli *cli, const struct ws_drive_facts *facts, const char *on, const char *log,
-                           const struct ws_proof_options *options, struct ws_proof *proof, char pc_name[64]);
+                           const struct ws_proof_options *options, struct ws_proof *proof);
 bool prove_knows(struct cli *cli, const char *on);
 
 /* running.c: a twin of the system that runs, prepared: written, and again what changed meanwhile. @return an exit code

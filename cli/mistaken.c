@@ -16,6 +16,7 @@ static const struct known {
                  {"trial", "a drive's trial", "trial", "satchel plan --trial"},
                  {"rules", "rules of a system", "rules", "satchel plan --rules"},
                  {"family", "the description of a live family", "description of a family", "satchel plan --family"},
+                 {"proof", "a proof", "proof", "satchel prove DRIVE --on own-pc --proof"},
                  {"bench", "a bench file", "bench file", "satchel bench setup"}};
 
 static const struct known *document_at(const char *path) {

@@ -2,6 +2,7 @@
 #include "cli/commands.h"
 #include "cli/history.h"
 #include "cli/jobs.h"
+#include "cli/proofs.h"
 #include "cli/secret.h"
 
 #include "wild_satchel/port/emulator.h"
@@ -36,81 +37,22 @@ static enum ws_status open_pc(struct cli *cli, const char *on, const char *log, 
                         "emulated-bios, emulated-uefi and emulated-secure are; with --bench also that bench's");
 }
 
-static json_t *survival_json(enum ws_survival s) {
-    return s == WS_NOT_TRIED ? json_null() : json_boolean(s == WS_SURVIVES);
-}
-
-/* null: this PC has none that can be looked at */
-static json_t *disk_json(const struct ws_proof *p) {
-    if (!p->has_disk) return json_null();
-    return cli_pack("{s:b, s:s}", "untouched", !p->disk_touched, "seen", ws_disk_seen_name(p->disk_seen));
-}
-
-static json_t *proof_json(const struct ws_proof *p, const char *drive, const char *pc) {
-    json_t *items = json_array();
-    for (size_t i = 0; i < p->items; i++)
-        json_array_append_new(
-            items, cli_pack("{s:s, s:s, s:i, s:o, s:o, s:o, s:o}", "change", p->item[i].what, "path", p->item[i].path,
-                            "made_in_start", (int)p->item[i].round, "on_console", survival_json(p->item[i].console),
-                            "on_drive", survival_json(p->item[i].drive), "sha256", cli_hash_json(p->item[i].sha256),
-                            "sha256_on_drive", cli_hash_json(p->item[i].found)));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:s, s:s, s:o, s:i, s:f, s:I, s:I, s:o, s:o}", "format", "wild-satchel-proof",
-                    "drive", drive, "pc", pc, "verdict", ws_verdict_name(p->verdict), "cause",
-                    ws_forgets_name(p->cause), "text", p->text, "not_tried",
-                    p->not_tried[0] ? json_string(p->not_tried) : json_null(), "starts", (int)p->starts, "seconds",
-                    p->seconds, "entries_added", (json_int_t)p->evidence_added, "entries_changed",
-                    (json_int_t)p->evidence_changed, "pc_disk", disk_json(p), "items", items);
-}
-
-static void show_survival(const struct cli *cli, enum ws_survival s) {
-    static const char *const words[] = {"survives", "lost", "-"};
-    static const enum ink colours[] = {INK_GOOD, INK_BAD, INK_DIM};
-    say("%s%-10s%s", ink(cli, colours[s]), words[s], ink(cli, INK_PLAIN));
-}
-
-static void show_disk(const struct cli *cli, const struct ws_proof *p) {
-    static const char *const words[] = {[WS_DISK_NOT_ASKED] = "",
-                                        [WS_DISK_UNSEEN] = "; the system did not see it",
-                                        [WS_DISK_READ_ONLY] = "; to the system it was read-only",
-                                        [WS_DISK_WRITABLE] = "; the system could have written to it",
-                                        [WS_DISK_MOUNTED] = "; the system had it mounted"};
-    if (p->has_disk)
-        show_field(cli, "The PC's disk", "%s%s%s%s", ink(cli, p->disk_touched ? INK_BAD : INK_GOOD),
-                   p->disk_touched ? "was written to" : "untouched, to the last byte", ink(cli, INK_PLAIN),
-                   words[p->disk_seen]);
-}
-
-static void show_proof(const struct cli *cli, const struct ws_proof *p, const char *drive, const char *pc) {
-    char time[32];
-    show_line(cli, INK_BOLD, "%s on %s", drive, pc);
-    show_field(cli, "Starts", "%u in %s", p->starts, ws_duration(p->seconds, time, sizeof time));
-    show_disk(cli, p);
-    if (p->verdict == WS_VERDICT_NO_START) {
-        say("\n  %sThe console's last lines:%s\n", ink(cli, INK_DIM), ink(cli, INK_PLAIN));
-        show_console(p->console_tail);
-        return;
-    }
-    show_field(cli, "On the drive", "%llu entries added, %llu changed", (unsigned long long)p->evidence_added,
-               (unsigned long long)p->evidence_changed);
-    say("\n  %s%-17s %-32s %-9s %-9s %s%s\n", ink(cli, INK_DIM), "change", "path", "console", "drive", "sha-256",
-        ink(cli, INK_PLAIN));
-    for (size_t i = 0; i < p->items; i++) {
-        say("  %-17s %-32s ", p->item[i].what, p->item[i].path);
-        show_survival(cli, p->item[i].console);
-        show_survival(cli, p->item[i].drive);
-        say("%s%.7s%s\n", ink(cli, INK_DIM), p->item[i].sha256, ink(cli, INK_PLAIN));
-    }
-}
-
-static char *on, *log_path, *confirm, *account, *password_fd;
-static int starts = 2, cut, keep, wait_s, external;
+static char *on, *log_path, *confirm, *account, *password_fd, *kept_in, *called, *rounds_wanted;
+static int keep, wait_s, external, missing;
 const struct poptOption prove_options[] = {
     {"on", 'o', POPT_ARG_STRING, &on, 0,
-     "the PC to start from it: one of the bench's, emulated-bios, emulated-uefi, emulated-secure", "PC"},
-    {"starts", 'n', POPT_ARG_INT, &starts, 0, "how many starts, at least 2", "N"},
+     "the PCs to start from it, one after the other, with commas: the bench's, emulated-bios, emulated-uefi, "
+     "emulated-secure; or own-pc: one that you start it on yourself",
+     "PCS"},
+    {"rounds", 'r', POPT_ARG_STRING, &rounds_wanted, 0,
+     "what each round is, with commas: shutdown, cut, full, idle, clock (shutdown)", "WORDS"},
+    {"proof", 0, POPT_ARG_STRING, &kept_in, 0, "the document of this proof: made, or gone on with; own-pc needs one",
+     "FILE"},
+    {"called", 0, POPT_ARG_STRING, &called, 0, "own-pc: what to call the PC it comes back from", "NAME"},
+    {"missing", 0, POPT_ARG_NONE, &missing, 0,
+     "own-pc: what was saved before was looked for on the screen, and was not there", NULL},
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts: a start writes to it", "NAME"},
     {"external-disk", 0, POPT_ARG_NONE, &external, 0, "an external hard drive or SSD is really meant", NULL},
-    {"cut", 0, POPT_ARG_NONE, &cut, 0, "cut the power instead of shutting down", NULL},
     {"account", 0, POPT_ARG_STRING, &account, 0,
      "who logs in where the system asks for it, and may administer; the password is asked for", "NAME"},
     {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
@@ -120,29 +62,71 @@ const struct poptOption prove_options[] = {
     {"console", 0, POPT_ARG_STRING, &log_path, 0, "add everything an emulated console says to this file", "FILE"},
     POPT_TABLEEND};
 
+static const char own_pc[] = "own-pc";
+enum { PCS_MOST = 8, ROUNDS_MOST = 12 };
+
+static bool is_own(void) { return on && strcmp(on, own_pc) == 0; }
+
+/* What has no effect beside a PC that is started by hand, or only there. */
+static enum ws_status check_own(struct cli *cli) {
+    const struct {
+        const char *name;
+        bool given, own;
+    } options[] = {{"rounds", rounds_wanted != NULL, false}, {"account", account != NULL, false},
+                   {"keep-traces", keep != 0, false},        {"wait", wait_s != 0, false},
+                   {"console", log_path != NULL, false},     {"confirm", confirm != NULL, false},
+                   {"external-disk", external != 0, false},  {"called", called != NULL, true},
+                   {"missing", missing != 0, true}};
+    for (size_t i = 0; i < sizeof options / sizeof options[0]; i++)
+        if (options[i].given && options[i].own != is_own())
+            return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect %s --on own-pc", options[i].name,
+                           options[i].own ? "without" : "with");
+    if (!is_own() || kept_in) return WS_OK;
+    ws_fail(&cli->error, WS_E_USAGE, "a proof on a PC of your own takes several commands: say where it is kept");
+    return ws_fail_next(&cli->error, "--proof FILE");
+}
+
+/* Words with commas between them. @return how many; 0 for too many, or an empty one */
+static size_t split(char *text, const char *word[], size_t most) {
+    size_t n = 0;
+    for (char *at = text;; at++) {
+        if (n == most || *at == ',' || !*at) return 0;
+        word[n++] = at;
+        at += strcspn(at, ",");
+        if (!*at) return n;
+        *at = '\0';
+    }
+}
+
+static enum ws_status read_rounds(struct cli *cli, unsigned round[ROUNDS_MOST], size_t *count) {
+    static const char *const words[] = {"shutdown", "cut", "full", "idle", "clock"};
+    const char *word[ROUNDS_MOST];
+    *count = 0;
+    if (!rounds_wanted) return WS_OK;
+    *count = split(rounds_wanted, word, ROUNDS_MOST);
+    if (!*count) return ws_fail(&cli->error, WS_E_USAGE, "--rounds takes 1 to %d words, with commas", ROUNDS_MOST);
+    for (size_t i = 0; i < *count; i++) {
+        size_t k = 0;
+        while (k < 5 && strcmp(words[k], word[i]) != 0) k++;
+        if (k == 5)
+            return ws_fail(&cli->error, WS_E_USAGE,
+                           "\"%s\" is no kind of round: shutdown, cut, full, idle and clock are", word[i]);
+        round[i] = k ? 1u << (k - 1) : 0;
+    }
+    return WS_OK;
+}
+
 static enum ws_status check_wishes(struct cli *cli) {
     if (!on) {
         ws_fail(&cli->error, WS_E_USAGE, "say on which PC the drive is to start: --on PC");
-        return ws_fail_next(&cli->error, "emulated-bios, emulated-uefi, emulated-secure, or one of the bench's PCs");
+        return ws_fail_next(&cli->error,
+                            "emulated-bios, emulated-uefi, emulated-secure, own-pc, or one of the bench's PCs");
     }
-    if ((log_path || wait_s) && strncmp(on, "emulated-", 9) != 0)
+    WS_TRY(check_own(cli));
+    if ((log_path || wait_s) && !strstr(on, "emulated-"))
         return ws_fail(&cli->error, WS_E_USAGE, "%s has no effect on a simulated PC",
                        log_path ? "--console" : "--wait");
-    if (starts >= 2 && starts <= 12) return WS_OK;
-    return ws_fail(&cli->error, WS_E_USAGE, "a proof takes 2 to 12 starts, not %d", starts);
-}
-
-static const char *const verdict_words[] = {
-    [WS_VERDICT_KEPT] = "it remembers", [WS_VERDICT_LOST] = "it forgets", [WS_VERDICT_NO_START] = "no start"};
-
-static int conclude(struct cli *cli, const struct ws_proof *proof, const char *drive, const char *pc) {
-    static const char *const words[] = {
-        [WS_VERDICT_KEPT] = "It remembers.", [WS_VERDICT_LOST] = "It forgets.", [WS_VERDICT_NO_START] = "No start."};
-    int code = proof->verdict == WS_VERDICT_KEPT ? EXIT_DONE : EXIT_NEGATIVE;
-    if (cli->json) return cli_print_json(proof_json(proof, drive, pc), code);
-    show_proof(cli, proof, drive, pc);
-    say("\n%s%s%s %s\n", ink(cli, code ? INK_BAD : INK_GOOD), words[proof->verdict], ink(cli, INK_PLAIN), proof->text);
-    return code;
+    return WS_OK;
 }
 
 /* Is what the drive keeps locked? */
@@ -178,17 +162,25 @@ static enum ws_status ask_secrets(struct cli *cli, const struct ws_drive_facts *
 }
 
 enum ws_status prove_drive(struct cli *cli, const struct ws_drive_facts *facts, const char *where, const char *log,
-                           const struct ws_proof_options *how, struct ws_proof *proof, char pc_name[64]) {
-    struct ws_pc *pc = NULL;
-    struct ws_pc_facts pc_facts;
-    enum ws_status status;
-    WS_GO(open_pc(cli, where, log, &pc));
-    WS_GO(pc->ops->describe(pc, &pc_facts, &cli->error));
-    memcpy(pc_name, pc_facts.name, sizeof pc_facts.name);
-    WS_GO(pc->ops->plug(pc, facts->id, &cli->error));
-    status = ws_prove(cli->port, pc, facts->id, how, proof, &cli->error);
+                           const struct ws_proof_options *how, struct ws_proof *proof) {
+    struct ws_pc *pc[PCS_MOST] = {NULL};
+    const char *word[PCS_MOST];
+    char names[400];
+    size_t count = 0;
+    enum ws_status status = WS_OK;
+    (void)snprintf(names, sizeof names, "%s", where);
+    const size_t wanted = strlen(where) < sizeof names ? split(names, word, PCS_MOST) : 0;
+    if (!wanted) return ws_fail(&cli->error, WS_E_USAGE, "--on takes 1 to %d PCs, with commas", PCS_MOST);
+    for (; count < wanted; count++) {
+        if (strcmp(word[count], own_pc) == 0)
+            WS_GO(ws_fail(&cli->error, WS_E_USAGE, "own-pc stands alone: its rounds are commands of their own"));
+        WS_GO(open_pc(cli, word[count], log, &pc[count]));
+        WS_GO(pc[count]->ops->plug(pc[count], facts->id, &cli->error));
+    }
+    status = ws_prove(cli->port, pc, count, facts->id, how, proof, &cli->error);
 done:
-    if (pc) pc->ops->close(pc);
+    for (size_t i = 0; i < wanted; i++)
+        if (pc[i]) pc[i]->ops->close(pc[i]);
     return status;
 }
 
@@ -199,39 +191,101 @@ bool prove_knows(struct cli *cli, const char *where) {
     return known;
 }
 
+/* Its begin, or its return from a session; nothing is written to the drive. */
+static enum ws_status look_at_own(struct cli *cli, const struct ws_drive_facts *facts, const char *passphrase,
+                                  bool there, struct ws_proof *proof) {
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    const int64_t now = cli->port->ops->wall_clock(cli->port);
+    const struct ws_return how = {.pc = called, .passphrase = passphrase, .was_seen_missing = missing != 0};
+    enum ws_status status = cli_open_now(cli, facts, &drive, &source);
+    busy_begin(cli, "reading what %.60s remembers", facts->short_name);
+    if (status == WS_OK && there) status = ws_proof_return(proof, source, facts, &how, now, &cli->error);
+    else if (status == WS_OK) status = ws_proof_begin(source, facts, passphrase, now, proof, &cli->error);
+    busy_end();
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return status;
+}
+
+static void show_what_to_do(struct cli *cli, const struct ws_drive_facts *facts, const struct ws_proof *proof) {
+    const struct ws_round *last = proof->rounds ? &proof->round[proof->rounds - 1] : NULL;
+    if (cli->json || proof->verdict == WS_VERDICT_LOST) return;
+    if (!last)
+        say("Start it on the PC, change something you will know again (a folder, a setting, a program), shut down, and "
+            "bring it back:\n");
+    else if (proof->verdict != WS_VERDICT_KEPT)
+        say("Start it once more, on this PC or another, look whether what was changed is there, shut down, and bring "
+            "it "
+            "back%s:\n",
+            last->told.by_people ? "; with --missing if it was not there" : "");
+    else say("For a further round, on another PC, with a power cut, or when it is nearly full, bring it back again:\n");
+    show_next(cli, "prove", facts->short_name, "--on", own_pc, "--proof", kept_in, "--called", "WHICH-PC");
+}
+
+static enum ws_status prove_by_hand(struct cli *cli, const struct ws_drive_facts *facts, bool there,
+                                    struct ws_proof *proof, int *code) {
+    struct ws_proof_options o = {.context = cli};
+    WS_TRY(ask_secrets(cli, facts, &o));
+    enum ws_status status = look_at_own(cli, facts, o.passphrase, there, proof);
+    if (status == WS_E_DIFFERENT && !there && proof->text[0]) { /* it need not be taken anywhere */
+        *code = proofs_conclude(cli, proof);
+        return WS_OK;
+    }
+    WS_TRY(status);
+    WS_TRY(proofs_keep(cli, kept_in, facts, proof));
+    *code = proofs_conclude(cli, proof);
+    show_what_to_do(cli, facts, proof);
+    if (there) history_note(cli, "prove", facts, NULL, NULL, *code == EXIT_DONE, proofs_word(proof->verdict));
+    return WS_OK;
+}
+
+static enum ws_status prove_here(struct cli *cli, const struct ws_drive_facts *facts, struct ws_proof *proof,
+                                 int *code) {
+    char answer[128] = "";
+    unsigned round[ROUNDS_MOST];
+    struct ws_target_rules rules = {external != 0};
+    struct ws_proof_options o = {.allow_external_disk = external != 0,
+                                 .round = round,
+                                 .keep_traces = keep != 0,
+                                 .start_wait_s = wait_s,
+                                 .on_step = tell_step,
+                                 .context = cli};
+    WS_TRY(read_rounds(cli, round, &o.rounds));
+    WS_TRY(ws_drive_may_be_target(cli->port, facts, &rules, &cli->error)); /* the system that starts writes to it */
+    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
+        WS_TRY(cli_ask(cli, facts, NULL, "will be started, and writes to it", answer, sizeof answer));
+        confirm = answer;
+    }
+    o.confirm = confirm;
+    enum ws_status status = ws_drive_confirmed(facts, confirm, &cli->error);
+    if (status == WS_OK) status = ask_secrets(cli, facts, &o);
+    if (status == WS_OK) status = prove_drive(cli, facts, on, log_path, &o, proof);
+    if (confirm == answer) confirm = NULL;
+    WS_TRY(status);
+    if (kept_in) WS_TRY(proofs_keep(cli, kept_in, facts, proof));
+    *code = proofs_conclude(cli, proof);
+    history_note(cli, "prove", facts, NULL, NULL, *code == EXIT_DONE, proofs_word(proof->verdict));
+    return WS_OK;
+}
+
 int run_prove(struct cli *cli, const char *const word[]) {
     struct ws_drive_facts facts;
-    char pc_name[64], answer[128] = "";
     struct ws_proof *proof = NULL;
+    bool there = false;
     enum ws_status status;
     int code = EXIT_DONE;
     WS_GO(check_wishes(cli));
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &facts));
-    struct ws_target_rules rules = {external != 0};
-    WS_GO(ws_drive_may_be_target(cli->port, &facts, &rules, &cli->error)); /* the system that starts writes to it */
-    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
-        WS_GO(cli_ask(cli, &facts, NULL, "will be started, and writes to it", answer, sizeof answer));
-        confirm = answer;
-    }
-    WS_GO(ws_drive_confirmed(&facts, confirm, &cli->error));
-    struct ws_proof_options o = {.confirm = confirm,
-                                 .allow_external_disk = external != 0,
-                                 .starts = (unsigned)starts,
-                                 .cut = cut != 0,
-                                 .keep_traces = keep != 0,
-                                 .start_wait_s = wait_s,
-                                 .on_step = tell_step,
-                                 .context = cli};
-    WS_GO(ask_secrets(cli, &facts, &o));
-    proof = malloc(sizeof *proof);
+    proof = calloc(1, sizeof *proof);
     if (!proof) WS_GO(ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a proof"));
-    WS_GO(prove_drive(cli, &facts, on, log_path, &o, proof, pc_name));
-    code = conclude(cli, proof, facts.short_name, pc_name);
-    history_note(cli, "prove", &facts, NULL, NULL, code == EXIT_DONE, verdict_words[proof->verdict]);
+    if (kept_in) WS_GO(proofs_load(cli, kept_in, proof, &there));
+    status = is_own() ? prove_by_hand(cli, &facts, there, proof, &code) : prove_here(cli, &facts, proof, &code);
 done:
     secret_clear();
     if (status != WS_OK) code = cli_fail(cli);
+    if (proof) ws_proof_free(proof);
     free(proof);
     return code;
 }

@@ -3,6 +3,7 @@
 
 #include "cli/history.h"
 #include "cli/jobs.h"
+#include "cli/proofs.h"
 #include "cli/record.h"
 
 #include <stdio.h>
@@ -303,18 +304,15 @@ void targets_wait(struct targets *t) {
 }
 
 static void prove(struct targets *t, struct target *x) {
-    static const char *const words[] = {
-        [WS_VERDICT_KEPT] = "it remembers", [WS_VERDICT_LOST] = "it forgets", [WS_VERDICT_NO_START] = "no start"};
     struct cli *cli = t->cli;
-    struct ws_proof *proof = malloc(sizeof *proof);
+    struct ws_proof *proof = calloc(1, sizeof *proof);
     struct ws_proof_options o = {
-        .confirm = x->facts.short_name, .allow_external_disk = t->job->external != 0, .starts = 2, .context = cli};
-    char pc[64];
+        .confirm = x->facts.short_name, .allow_external_disk = t->job->external != 0, .context = cli};
     if (!proof) return;
     if (!cli->json) note("  proving %s\n", x->facts.short_name);
     memset(&cli->error, 0, sizeof cli->error);
-    if (prove_drive(cli, &x->facts, t->job->prove, NULL, &o, proof, pc) == WS_OK) {
-        x->proved = words[proof->verdict];
+    if (prove_drive(cli, &x->facts, t->job->prove, NULL, &o, proof) == WS_OK) {
+        x->proved = proofs_word(proof->verdict);
         x->forgets = proof->verdict != WS_VERDICT_KEPT;
         if (x->forgets) ws_fail(&x->error, WS_E_DIFFERENT, "%s", proof->text);
         history_note(cli, "prove", &x->facts, NULL, NULL, !x->forgets, x->proved);
@@ -323,6 +321,7 @@ static void prove(struct targets *t, struct target *x) {
         x->forgets = true;
         x->error = cli->error;
     }
+    ws_proof_free(proof);
     free(proof);
 }
 

@@ -43,7 +43,7 @@ step "Does it hold what was meant?"
 show satchel check "$gorse" --plan gorse.plan
 step "Do saved changes survive a restart - and a power cut?"
 show satchel prove "$gorse" --confirm "$gorse" --on hut
-show satchel prove "$gorse" --confirm "$gorse" --on office --cut --keep-traces
+show satchel prove "$gorse" --confirm "$gorse" --on office --rounds cut --keep-traces
 step "What does it remember, and how full is it? Saved, as fresh, and put back"
 show satchel keep show "$gorse"
 show satchel keep save "$gorse" --to gorse.kept

@@ -74,8 +74,8 @@ echo
 say satchel check $gorse --plan gorse.plan"
 satchel build gorse.plan --confirm "$gorse" >/dev/null 2>&1
 picture prove "$say
-say satchel prove $gorse --confirm $gorse --on office --cut --starts 3"
-satchel prove "$gorse" --confirm "$gorse" --on launch --keep-traces --starts 4 >/dev/null 2>&1
+say satchel prove $gorse --confirm $gorse --on office --rounds cut,cut"
+satchel prove "$gorse" --confirm "$gorse" --on launch --keep-traces --rounds shutdown,shutdown,shutdown >/dev/null 2>&1
 picture keep "$say
 say satchel keep show $gorse
 echo

@@ -27,10 +27,10 @@ int main(int argc, char **argv) {
            (unsigned long long)memory.volume.free_bytes, memory.volume.needs_recovery ? ", not shut down cleanly" : "");
     WS_GO(ws_source_slice(drive, memory.volume_at, memory.volume_size, &volume, &error));
     WS_GO(ws_ext4_read(volume, &tree, NULL, &error));
-    WS_GO(ws_snapshot_take(tree, &snapshot, &error));
+    WS_GO(ws_snapshot_take(tree, WS_READ_ALL, NULL, &snapshot, &error));
     for (size_t i = 0; i < snapshot.count; i++)
-        printf("%10llu  %.12s  %s\n", (unsigned long long)snapshot.shot[i].size,
-               snapshot.shot[i].sha256[0] ? snapshot.shot[i].sha256 : "-           ", snapshot.shot[i].path);
+        printf("%10llu  %-8s  %s\n", (unsigned long long)snapshot.shot[i].size,
+               ws_whose_name(ws_whose_is(snapshot.shot[i].path)), snapshot.shot[i].path);
 done:
     if (status != WS_OK) fprintf(stderr, "%s %s. %s\n", error.where, error.what, error.next);
     ws_snapshot_free(&snapshot);

@@ -167,9 +167,25 @@ expect 2 "the record is for" "$satchel" check "Teasel 8" --record a.plan.built -
 # Proofs
 expect 2 "--on PC" "$satchel" prove "$gorse" --bench b
 expect 4 "no PC" "$satchel" prove "$gorse" --confirm "$gorse" --on teapot --bench b
-expect 2 "2 to 12" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --starts 1 --bench b
+expect 2 "is no kind of round" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --rounds once --bench b
 for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
-expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --cut --starts 3 --bench b
+expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --rounds cut,cut --bench b
+expect 2 "has no effect without --on own-pc" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --missing --bench b
+expect 2 "--confirm has no effect with --on own-pc" "$satchel" prove "$gorse" --confirm "$gorse" --on own-pc --bench b
+expect 2 "say where it is kept" "$satchel" prove "$gorse" --on own-pc --bench b
+expect 2 "own-pc stands alone" "$satchel" prove "$gorse" --confirm "$gorse" --on hut,own-pc --bench b
+expect 2 "with commas" "$satchel" prove "$gorse" --confirm "$gorse" --on hut,, --bench b
+expect 0 "wrong clock" "$satchel" prove "$gorse" --confirm "$gorse" --on hut,launch --rounds shutdown,cut,idle,idle,clock --proof g.proof --bench b
+expect 0 "WHICH-PC" "$satchel" prove "$gorse" --on own-pc --proof own.proof --bench b
+expect 1 "Nothing shows" "$satchel" prove "$gorse" --on own-pc --proof own.proof --bench b
+expect 0 "was shut down again" "$satchel" bench start hut "$gorse" --type "mkdir /home/tide" --type "echo low > /home/tide/note" --bench b
+expect 0 "Not proved yet" "$satchel" prove "$gorse" --on own-pc --proof own.proof --called "hut 3" --bench b
+expect 0 "power was cut" "$satchel" bench start launch "$gorse" --type "rm /home/tide/note" --type sync --power-cut --bench b
+json 'd["verdict"] == "kept" and d["rounds"][1]["shown"] == ["cut"] and d["rounds"][0]["pc"] == "hut 3" and d["rounds"][1]["earlier"]["deleted_again"] == 1' "$satchel" prove "$gorse" --on own-pc --proof own.proof --json --bench b
+expect 1 "It forgets" "$satchel" prove "$gorse" --on own-pc --proof g.proof --called hut --missing --bench b
+expect 2 "this is a proof, and no plan" "$satchel" build own.proof --bench b
+expect 2 "this is a plan, and no proof" "$satchel" prove "$gorse" --on own-pc --proof a.plan --bench b
+expect 2 "no effect without" "$satchel" bench show --type x --bench b
 json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b --json
 expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan a.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b

@@ -24,7 +24,7 @@ expect 2 "say where it is to be saved" "$satchel" keep save gorse
 expect 2 "say what is to be put back" "$satchel" keep restore gorse --confirm "$gorse"
 
 # Used, saved, reset, put back
-expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces --starts 3
+expect 0 "It remembers" "$satchel" prove gorse --on hut --confirm "$gorse" --keep-traces --rounds shutdown,shutdown
 expect 0 "Taken away    1 name of the image" "$satchel" keep show gorse
 json 'd["files"] == 6 and d["family"] == "live-boot" and d["taken_away"] == 1' "$satchel" keep show gorse --json
 expect 0 "is saved in tide.kept" "$satchel" keep save gorse --to tide.kept

@@ -169,13 +169,15 @@ static void tear_down(struct setup *s) {
 
 static enum ws_verdict prove_on(struct setup *s, const char *pc_name, bool cut, unsigned starts,
                                 struct ws_proof *proof) {
+    const unsigned kinds[] = {cut, cut};
     struct ws_pc *pc = NULL;
-    struct ws_proof_options o = {.confirm = s->plan.setting.drive.name, .starts = starts, .cut = cut};
+    struct ws_proof_options o = {.confirm = s->plan.setting.drive.name, .round = kinds, .rounds = starts - 1};
+    ws_proof_free(proof);
     memset(proof, 0, sizeof *proof);
     proof->verdict = WS_VERDICT_NO_START;
     if (ws_sim_pc(s->bench, pc_name, &pc, &error) != WS_OK ||
         pc->ops->plug(pc, s->plan.setting.drive.name, &error) != WS_OK ||
-        ws_prove(s->port, pc, s->plan.setting.drive.name, &o, proof, &error) != WS_OK)
+        ws_prove(s->port, &pc, 1, s->plan.setting.drive.name, &o, proof, &error) != WS_OK)
         fail_at(__FILE__, __LINE__, "%s: %s", pc_name, error.what);
     if (pc) pc->ops->close(pc);
     return proof->verdict;
@@ -187,7 +189,7 @@ static void drives_that_remember_are_proved_on_every_pc(void) {
                                                 {.family = "casper-old", .table = DEMO_MBR},
                                                 {.family = "dracut", .table = DEMO_MBR_FIRST, .full_menus = true}};
     static const char *const pcs[] = {"hut", "launch", "office"};
-    struct ws_proof *proof = malloc(sizeof *proof);
+    struct ws_proof *proof = calloc(1, sizeof *proof);
     for (size_t i = 0; i < 4; i++) {
         struct setup s;
         if (!set_up(&s, &images[i], WS_KIND_LIVE, "Gorse 32")) return;
@@ -200,6 +202,7 @@ static void drives_that_remember_are_proved_on_every_pc(void) {
         }
         tear_down(&s);
     }
+    ws_proof_free(proof);
     free(proof);
 }
 
@@ -209,7 +212,7 @@ static void a_replica_forgets_and_the_proof_says_why(void) {
         enum ws_forgets cause;
     } cases[] = {
         {"live-boot", WS_FORGETS_PARAMETER}, {"casper", WS_FORGETS_PARAMETER}, {"dracut", WS_FORGETS_PARAMETER}};
-    struct ws_proof *proof = malloc(sizeof *proof);
+    struct ws_proof *proof = calloc(1, sizeof *proof);
     for (size_t i = 0; i < 3; i++) {
         struct demo_params p = {.family = cases[i].family, .table = DEMO_MBR};
         struct setup s;
@@ -221,13 +224,14 @@ static void a_replica_forgets_and_the_proof_says_why(void) {
         for (size_t k = 0; k < proof->items; k++) CHECK(proof->item[k].drive != WS_SURVIVES);
         tear_down(&s);
     }
+    ws_proof_free(proof);
     free(proof);
 }
 
 /* A PC refuses for the reason real firmware would, in words. */
 static void pcs_say_how_far_they_got(void) {
     struct setup s;
-    struct ws_proof *proof = malloc(sizeof *proof);
+    struct ws_proof *proof = calloc(1, sizeof *proof);
     struct demo_params p = {.family = "live-boot", .table = DEMO_MBR, .unsigned_loader = true};
     if (!set_up(&s, &p, WS_KIND_LIVE, "Gorse 32")) return;
     CHECK_INT(prove_on(&s, "hut", false, 2, proof), WS_VERDICT_NO_START); /* still blank */
@@ -260,6 +264,7 @@ static void pcs_say_how_far_they_got(void) {
         OK(d->ops->write(d, 0, was, 512, &error));
         d->ops->close(d);
     }
+    ws_proof_free(proof);
     free(proof);
     tear_down(&s);
 }

@@ -454,27 +454,6 @@ static void a_drive_that_forgets_says_why(void) {
     memory_drive_free(d);
 }
 
-static void snapshots_show_what_changed(void) {
-    struct ws_tree *tree = NULL;
-    struct ws_snapshot a, b;
-    struct ws_node *n = NULL;
-    OK(ws_tree_create(&tree, &error));
-    OK(ws_tree_put(tree, "etc/motd", "one", 3, NULL, &error));
-    OK(ws_tree_put(tree, "etc/gone", "two", 3, &n, &error));
-    OK(ws_snapshot_take(tree, &a, &error));
-    ws_tree_drop(tree, n);
-    OK(ws_tree_put(tree, "etc/motd", "six", 3, NULL, &error));
-    OK(ws_tree_put(tree, "new", "", 0, NULL, &error));
-    OK(ws_snapshot_take(tree, &b, &error));
-    CHECK_INT(a.count, 4);
-    CHECK_INT(b.count, 4);
-    CHECK_STR(b.shot[0].path, "/");
-    CHECK(strcmp(a.shot[3].sha256, b.shot[2].sha256) != 0);
-    ws_snapshot_free(&a);
-    ws_snapshot_free(&b);
-    ws_tree_close(tree);
-}
-
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"every family on every table remembers", every_family_on_every_table_remembers},
@@ -486,7 +465,6 @@ int main(int argc, char **argv) {
         {"a drive that loses bytes fails its check", a_drive_that_loses_bytes_fails_its_check},
         {"a plan edited into nonsense is refused", a_plan_edited_into_nonsense_is_refused},
         {"a drive that forgets says why", a_drive_that_forgets_says_why},
-        {"snapshots show what changed", snapshots_show_what_changed},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

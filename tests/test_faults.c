@@ -67,7 +67,7 @@ static enum ws_status take_snapshot(const struct ws_source *s) {
     struct ws_tree *tree = NULL;
     struct ws_snapshot snapshot;
     WS_TRY(ws_ext4_read(s, &tree, NULL, &error));
-    enum ws_status status = ws_snapshot_take(tree, &snapshot, &error);
+    enum ws_status status = ws_snapshot_take(tree, WS_READ_ALL, NULL, &snapshot, &error);
     if (status == WS_OK) ws_snapshot_free(&snapshot);
     ws_tree_close(tree);
     return status;

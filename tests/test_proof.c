@@ -178,8 +178,8 @@ static enum ws_status sp_off(struct ws_pc *pc, bool clean, struct ws_error *e) {
 }
 static void sp_close(struct ws_pc *pc) { (void)pc; }
 
-static const struct ws_pc_ops sp_ops = {sp_describe, sp_plug, sp_unplug, sp_on,   sp_read,
-                                        sp_write,    sp_off,  NULL,      sp_close};
+static const struct ws_pc_ops sp_ops = {sp_describe, sp_plug, sp_unplug, sp_on, sp_read,
+                                        sp_write,    sp_off,  NULL,      NULL,  sp_close};
 
 static struct memory_drive *the_drive;
 static enum ws_status open_the_drive(struct ws_port *port, const char *id, enum ws_open_mode mode,
@@ -218,7 +218,6 @@ static struct ws_proof *prove_as(struct scripted *s, const char *account, const 
                                  enum ws_status wanted) {
     struct ws_proof *proof = calloc(1, sizeof *proof);
     struct ws_proof_options o = {.confirm = the_drive->facts.short_name,
-                                 .starts = 2,
                                  .start_wait_s = 120,
                                  .account = account,
                                  .password = password,
@@ -227,10 +226,16 @@ static struct ws_proof *prove_as(struct scripted *s, const char *account, const 
     ws_text_free(&heard);
     s->pc.ops = &sp_ops;
     memset(&error, 0, sizeof error);
-    enum ws_status status = ws_prove(&fast, &s->pc, "x", &o, proof, &error);
+    struct ws_pc *pc = &s->pc;
+    enum ws_status status = ws_prove(&fast, &pc, 1, "x", &o, proof, &error);
     if (status != wanted) fail_at(__FILE__, __LINE__, "%s: %s", ws_status_name(status), error.what);
     ws_text_free(&s->out);
     return proof;
+}
+
+static void free_proof(struct ws_proof *proof) {
+    ws_proof_free(proof);
+    free(proof);
 }
 
 static struct ws_proof *prove(struct scripted *s, enum ws_status wanted) {
@@ -265,7 +270,7 @@ static void what_a_system_asks_is_answered(void) {
         for (size_t k = 0; k < 3; k++)
             if (strstr(said[k], PASSWORD) || strstr(said[k], PASSPHRASE) || strstr(said[k], "another one of"))
                 fail_at(__FILE__, __LINE__, "%zu: a secret in \"%s\"", i, said[k]);
-        free(proof);
+        free_proof(proof);
     }
     ws_text_free(&heard);
     memory_drive_free(the_drive);
@@ -288,7 +293,7 @@ static void a_silent_pc_is_no_start(void) {
         CHECK_HAS(proof->text, cases[i].says);
         if (i == 2) CHECK(fast_now - began < 30);        /* a panic is not waited out */
         if (i != 2) CHECK_INT(s.typed_before_prompt, 0); /* a key would stop a menu's countdown */
-        free(proof);
+        free_proof(proof);
     }
     memory_drive_free(the_drive);
 }
@@ -303,7 +308,7 @@ static void a_pc_that_turns_itself_off_is_not_waited_for(void) {
     CHECK_HAS(proof->text, "switched itself off");
     CHECK_HAS(proof->text, "no root");
     CHECK(fast_now - began < 5);
-    free(proof);
+    free_proof(proof);
     memory_drive_free(the_drive);
 }
 
@@ -320,7 +325,7 @@ static void prompts_are_known_in_any_dress(void) {
         if (proof->verdict != WS_VERDICT_LOST) fail_at(__FILE__, __LINE__, "%zu: %s", i, proof->text);
         CHECK_INT(proof->starts, 2);
         CHECK(fast_now - began < 60);
-        free(proof);
+        free_proof(proof);
     }
     memory_drive_free(the_drive);
 }
@@ -332,7 +337,7 @@ static void a_question_half_lost_is_asked_again(void) {
         struct scripted s = {.boot = "Linux version 6.1\n", .shell = true, .remembers = true, .deaf = deaf};
         struct ws_proof *proof = prove(&s, WS_OK);
         if (proof->starts != 2) fail_at(__FILE__, __LINE__, "%d lost: %s", deaf, proof->text);
-        free(proof);
+        free_proof(proof);
     }
     memory_drive_free(the_drive);
 }
@@ -342,7 +347,7 @@ static void a_shell_that_stops_answering_is_an_error(void) {
     struct scripted s = {.boot = "Linux version 6.1\nwelcome\n# ", .shell = true, .dies = true};
     struct ws_proof *proof = prove(&s, WS_E_READ);
     CHECK_HAS(error.what, "stopped answering");
-    free(proof);
+    free_proof(proof);
     memory_drive_free(the_drive);
 }
 
@@ -354,14 +359,14 @@ static void a_console_that_lies_is_found_out(void) {
     CHECK_INT(proof->verdict, WS_VERDICT_LOST);
     bool saw = false;
     for (size_t i = 0; i < proof->items; i++)
-        if (strcmp(proof->item[i].what, "new file") == 0) {
+        if (proof->item[i].change == WS_PROOF_NEW_FILE) {
             saw = true;
             CHECK_INT(proof->item[i].console, WS_SURVIVES);
             CHECK_INT(proof->item[i].drive, WS_LOST);
         }
     CHECK(saw);
     CHECK_INT(proof->cause, WS_FORGETS_NOT);
-    free(proof);
+    free_proof(proof);
     memory_drive_free(the_drive);
 }
 
@@ -372,7 +377,7 @@ static void a_system_that_forgets_is_found_out(void) {
     CHECK_INT(proof->verdict, WS_VERDICT_LOST);
     CHECK_INT(proof->cause, WS_FORGETS_PARAMETER);
     CHECK_INT(s.starts, 2);
-    free(proof);
+    free_proof(proof);
     memory_drive_free(the_drive);
 }
 
@@ -423,7 +428,7 @@ static void note(void *context, enum ws_change change, const struct ws_shot *bef
 
 static void snapshots_compare_in_order(void) {
     struct ws_tree *a = NULL, *b = NULL;
-    struct ws_snapshot sa, sb;
+    struct ws_snapshot sa = {0}, sb = {0};
     struct ws_node *n = NULL;
     struct seen seen = {""};
     OK(ws_tree_create(&a, &error));
@@ -441,8 +446,8 @@ static void snapshots_compare_in_order(void) {
     OK(ws_tree_set_target(a, n, "here", &error));
     OK(ws_tree_add(b, ws_tree_root(b), "link", WS_NODE_LINK, &n, &error));
     OK(ws_tree_set_target(b, n, "ther", &error));
-    OK(ws_snapshot_take(a, &sa, &error));
-    OK(ws_snapshot_take(b, &sb, &error));
+    OK(ws_snapshot_take(a, WS_READ_ALL, NULL, &sa, &error));
+    OK(ws_snapshot_take(b, WS_READ_ALL, NULL, &sb, &error));
     ws_snapshot_compare(&sa, &sb, note, &seen);
     CHECK_STR(seen.text, "~/a/text -/gone ~/link ~/mode +/new ");
     seen.text[0] = '\0';

@@ -29,9 +29,8 @@ WS_CHECKED enum ws_status ws_unpack(const struct ws_source *source, ws_unpack_si
                                     struct ws_error *error);
 
 /**
- * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning, and
- * is for one task at a time.
- * Names that would leave the archive's root ("..", absolute ones) are an error.
+ * An archive as a tree. Contents of up to 1 MiB are held; reading a larger one unpacks from the archive's beginning,
+ * and is for one task at a time. Names that would leave the archive's root ("..", absolute ones) are an error.
  */
 WS_CHECKED enum ws_status ws_archive_read(const struct ws_source *source, struct ws_tree **tree,
                                           struct ws_error *error);

@@ -104,13 +104,15 @@ struct ws_ext4_facts {
     struct ws_guid id;
     uint64_t size;       /**< bytes */
     uint32_t block_size; /**< bytes */
-    uint64_t free_bytes; /**< as the superblock counts it */
+    uint64_t free_bytes; /**< as the superblock counts it; of one that was not shut down ws_ext4_read() has it by its
+                            groups, as a mount has */
     uint64_t inodes, free_inodes;
     bool has_journal, needs_recovery; /**< its journal holds changes not yet in place */
     bool clean;                       /**< marked as cleanly unmounted and without recorded errors */
     uint32_t inode_size;
     int64_t made_at, mounted_at, written_at;
     uint32_t mounts;
+    uint32_t errors;        /**< recorded since it was last checked */
     uint64_t written_bytes; /**< ever, as the volume counts them itself */
 };
 

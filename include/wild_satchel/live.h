@@ -149,6 +149,9 @@ const char *ws_live_parameters(const struct ws_live_family *family, const char *
 /** Does this family find its overlay file by the label of the volume it lies on? */
 bool ws_live_wants_label(const struct ws_live_family *family);
 
+/** Is a persistence volume of this family configured in somebody's own way, so that changes to / are not in the folder
+ *  `changes`? */
+bool ws_live_arranged_otherwise(const struct ws_live_family *family, const struct ws_tree *volume);
 /** The tree that a fresh persistence volume of this family holds. */
 WS_CHECKED enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at,
                                               struct ws_tree **tree, struct ws_error *error);

@@ -131,6 +131,9 @@ struct ws_pc_ops {
     enum ws_status (*power_off)(struct ws_pc *pc, bool clean, struct ws_error *error);
     /** What became of the disk inside it; while it is switched off. NULL: it has none that can be looked at. */
     enum ws_status (*disk)(struct ws_pc *pc, struct ws_pc_disk *disk, struct ws_error *error);
+    /** What its clock shows at each start from now on: seconds since 1970-01-01 UTC; 0: the time it is. NULL: it
+     *  cannot be set. */
+    enum ws_status (*set_clock)(struct ws_pc *pc, int64_t at, struct ws_error *error);
     void (*close)(struct ws_pc *pc);
 };
 struct ws_pc {

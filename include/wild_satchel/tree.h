@@ -137,10 +137,6 @@ struct ws_node *ws_tree_next(const struct ws_node *node);
 struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_node *top);
 /** Is it the mark by which the kernel's overlay takes a name of the layers below away (a character device 0:0)? */
 bool ws_node_is_whiteout(const struct ws_node *node);
-/** The same within a folder, or what else `top` is: NULL after the last below it; start with `top`. */
-struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_node *top);
-/** Is it the mark by which the kernel's overlay takes a name of the layers below away (a character device 0:0)? */
-bool ws_node_is_whiteout(const struct ws_node *node);
 /** The full path, "/" for the root. Cut with "..." in front if `room` is too small. @return `out` */
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
 /** What a tree says of all its files, but for their contents: names, kinds, owners, modes, sizes, times, places. */

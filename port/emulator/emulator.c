@@ -16,6 +16,7 @@
 #include <sys/prctl.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
+#include <time.h>
 #include <unistd.h>
 
 static const char program[] = "qemu-system-x86_64";
@@ -25,6 +26,7 @@ struct emulator {
     struct ws_emulator_params params;
     char drive[512], variables[64];
     char disk[64], disk_sha256[WS_HASH_HEX]; /* inside it; made when a drive is plugged in */
+    int64_t clock;                           /* what it shows at a start; 0: the time it is */
     FILE *log;                               /* what the console says; NULL: nowhere */
     uint32_t sector;                         /* what the drive counts in */
     pid_t pid;
@@ -126,7 +128,7 @@ static enum ws_status copy_variables(struct emulator *e, const char *from, struc
 struct arguments {
     const char *argv[48];
     int n;
-    char drive[1200], disk[160], stick[128], code[300], variables[300], memory[24];
+    char drive[1200], disk[160], stick[128], code[300], variables[300], memory[24], clock[48];
 };
 
 static void option(struct arguments *a, const char *name, const char *value) {
@@ -146,6 +148,10 @@ static enum ws_status make_arguments(struct emulator *e, struct arguments *a, st
                    e->sector);
     (void)snprintf(a->memory, sizeof a->memory, "%u", e->params.memory_mib ? e->params.memory_mib : 1024);
     a->argv[a->n++] = program;
+    const time_t shows = (time_t)e->clock;
+    struct tm t;
+    if (e->clock && gmtime_r(&shows, &t) && strftime(a->clock, sizeof a->clock, "base=%Y-%m-%dT%H:%M:%S", &t))
+        option(a, "-rtc", a->clock);
     option(a, "-m", a->memory);
     option(a, "-smp", "2"); /* one starves the kernel's own threads: twice the time, and more work in all */
     option(a, "-display", "none");
@@ -267,6 +273,12 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
                 : WS_OK;
 }
 
+static enum ws_status set_clock(struct ws_pc *pc, int64_t at, struct ws_error *error) {
+    (void)error;
+    ((struct emulator *)pc)->clock = at;
+    return WS_OK;
+}
+
 static void close_pc(struct ws_pc *pc) {
     reap((struct emulator *)pc, true);
     if (((struct emulator *)pc)->log) (void)fclose(((struct emulator *)pc)->log);
@@ -311,8 +323,8 @@ static bool on_path(void) {
 }
 
 enum ws_status ws_emulator_pc(const struct ws_emulator_params *params, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe,      plug,      unplug,       power_on, console_read,
-                                         console_write, power_off, look_at_disk, close_pc};
+    static const struct ws_pc_ops ops = {describe,      plug,      unplug,       power_on,  console_read,
+                                         console_write, power_off, look_at_disk, set_clock, close_pc};
     if (!on_path()) {
         ws_fail(error, WS_E_NOTFOUND, "no PC emulator is installed");
         return ws_fail_next(error, "install the package qemu-system-x86");

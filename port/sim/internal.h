@@ -44,8 +44,9 @@ enum ws_status sim_walk(const struct ws_source *drive, struct ws_drive *written,
 
 /** A running live system: its merged folders, a small shell, its persistence volume. */
 struct sim_session;
+/** @param now  by the PC's clock: seconds since 1970-01-01 UTC */
 enum ws_status sim_session_open(struct ws_drive *drive, const struct ws_source *source, const struct sim_start *start,
-                                struct sim_session **session, struct ws_error *error);
+                                int64_t now, struct sim_session **session, struct ws_error *error);
 /** Run one line and add what it prints to `out`. `ended` is set once the system has shut itself down. */
 enum ws_status sim_session_line(struct sim_session *session, const char *line, struct ws_text *out, bool *ended,
                                 struct ws_error *error);

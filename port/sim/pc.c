@@ -16,6 +16,7 @@ struct sim_pc {
     struct sim_session *session;
     struct ws_text console; /* not yet read */
     struct ws_text typed;   /* an unfinished line */
+    int64_t clock;          /* what it shows; 0: the time it is */
 };
 
 static enum ws_status describe(struct ws_pc *pc, struct ws_pc_facts *facts, struct ws_error *error) {
@@ -69,7 +70,8 @@ static enum ws_status power_on(struct ws_pc *pc, struct ws_error *error) {
     p->bench->clock_s += 25; /* firmware, menu, kernel */
     ws_text_add(&p->console, p->start.console.data ? p->start.console.data : "", p->start.console.length);
     if (p->start.running) {
-        WS_GO(sim_session_open(p->drive, p->source, &p->start, &p->session, error));
+        const int64_t now = p->clock ? p->clock : p->bench->began + (int64_t)p->bench->clock_s;
+        WS_GO(sim_session_open(p->drive, p->source, &p->start, now, &p->session, error));
         ws_text_puts(&p->console, "# ");
     }
 done:
@@ -132,6 +134,12 @@ static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *e
     return ws_bench_save(p->bench, error);
 }
 
+static enum ws_status set_clock(struct ws_pc *pc, int64_t at, struct ws_error *error) {
+    (void)error;
+    ((struct sim_pc *)pc)->clock = at;
+    return WS_OK;
+}
+
 static void close_pc(struct ws_pc *pc) {
     struct sim_pc *p = (struct sim_pc *)pc;
     stop(p);
@@ -140,8 +148,8 @@ static void close_pc(struct ws_pc *pc) {
 }
 
 enum ws_status ws_sim_pc(struct ws_bench *bench, const char *name, struct ws_pc **pc, struct ws_error *error) {
-    static const struct ws_pc_ops ops = {describe,      plug,      unplug, power_on, console_read,
-                                         console_write, power_off, NULL,   close_pc};
+    static const struct ws_pc_ops ops = {describe,      plug,      unplug, power_on,  console_read,
+                                         console_write, power_off, NULL,   set_clock, close_pc};
     struct ws_sim_pc *model = ws_bench_pc(bench, name);
     if (!model) {
         ws_fail(error, WS_E_NOTFOUND, "there is no PC \"%s\" on this bench", name);

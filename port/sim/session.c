@@ -17,6 +17,7 @@ struct sim_session {
     struct ws_tree *lower; /* may be empty when the root image is of a kind not read here */
     struct ws_tree *kept;  /* the persistence volume's tree, or one in memory */
     struct ws_node *upper; /* folder of `kept` that holds the changes */
+    int64_t now;           /* by the PC's clock, when it started */
     int last;              /* result of the last command */
     bool ended;
 };
@@ -33,17 +34,73 @@ static void open_lower(struct sim_session *s, const struct ws_source *source) {
     if (ws_ext4_probe(s->root_slice, &facts, NULL) == WS_OK) (void)ws_ext4_read(s->root_slice, &s->lower, NULL, NULL);
 }
 
+/* The volume written back the way a running system does: as a transaction of its journal. */
+static enum ws_status sink_write(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
+    struct sim_session *s = context;
+    return s->drive->ops->write(s->drive, s->start->volume_at + at, bytes, length, error);
+}
+
+static enum ws_status sink_flush(void *context, struct ws_error *error) {
+    struct sim_session *s = context;
+    return s->drive->ops->flush(s->drive, error);
+}
+
+/* A volume left with changes in its journal is put in order first, as a mount does. */
+static enum ws_status recover(struct sim_session *s, struct ws_error *error) {
+    struct ws_ext4_facts facts;
+    struct ws_source *whole = NULL;
+    uint64_t replayed = 0;
+    WS_TRY(ws_ext4_probe(s->volume, &facts, error));
+    if (!facts.needs_recovery) return WS_OK;
+    WS_TRY(ws_ext4_recovered(s->volume, &whole, &replayed, error));
+    uint8_t block[4096];
+    uint8_t now[4096];
+    enum ws_status status = WS_OK;
+    for (uint64_t at = 4096; at + 4096 <= facts.size && replayed; at += 4096) {
+        WS_GO(ws_source_read(whole, at, block, sizeof block, error));
+        WS_GO(ws_source_read(s->volume, at, now, sizeof now, error));
+        if (memcmp(block, now, sizeof block) != 0) WS_GO(sink_write(s, at, block, sizeof block, error));
+    }
+    WS_GO(sink_flush(s, error));
+    WS_GO(ws_source_read(whole, 0, block, sizeof block, error));
+    uint8_t *super = block + 1024;
+    ws_store_le32(super + 0x60, ws_load_le32(super + 0x60) & ~4u);
+    ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
+    WS_GO(sink_write(s, 0, block, sizeof block, error));
+    WS_GO(sink_flush(s, error));
+done:
+    ws_source_close(whole);
+    return status;
+}
+
+/* What a mount leaves in the superblock: one more, its time, and that it is not shut down. */
+static enum ws_status mark(struct sim_session *s, bool mounts, bool in_use, struct ws_error *error) {
+    uint8_t block[4096];
+    uint8_t *super = block + 1024;
+    WS_TRY(ws_source_read(s->volume, 0, block, sizeof block, error));
+    if (mounts) ws_store_le16(super + 0x34, (uint16_t)(ws_load_le16(super + 0x34) + 1));
+    ws_store_le32(super + 0x2c, (uint32_t)s->now);
+    ws_store_le32(super + 0x30, (uint32_t)s->now);
+    ws_store_le32(super + 0x60, (ws_load_le32(super + 0x60) & ~4u) | (in_use ? 4u : 0));
+    ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
+    WS_TRY(sink_write(s, 0, block, sizeof block, error));
+    return sink_flush(s, error);
+}
+
 enum ws_status sim_session_open(struct ws_drive *drive, const struct ws_source *source, const struct sim_start *start,
-                                struct sim_session **session, struct ws_error *error) {
+                                int64_t now, struct sim_session **session, struct ws_error *error) {
     struct sim_session *s = calloc(1, sizeof *s);
     enum ws_status status = WS_OK;
     if (!s) return ws_fail(error, WS_E_NOMEM, "out of memory for a session");
     s->drive = drive;
     s->start = start;
+    s->now = now;
     open_lower(s, source);
     if (!s->lower) WS_GO(ws_tree_create(&s->lower, error));
     if (start->volume_size) {
         WS_GO(ws_source_slice(source, start->volume_at, start->volume_size, &s->volume, error));
+        /* A drive that cannot be written is mounted all the same, and what is changed on it is lost. */
+        if (recover(s, error) == WS_OK) (void)mark(s, true, true, error);
         WS_GO(ws_ext4_read(s->volume, &s->kept, NULL, error));
     } else {
         WS_GO(ws_tree_create(&s->kept, error));
@@ -100,9 +157,15 @@ static const struct ws_node *merged(const struct sim_session *s, const char *pat
     return upper ? upper : lower;
 }
 
+/* As the kernel's overlay marks what it takes up from the layer below. */
+static enum ws_status take_up(struct sim_session *s, struct ws_node *node, struct ws_error *error) {
+    return ws_tree_set_xattr(s->kept, node, "trusted.overlay.origin", "", 0, error);
+}
+
 static enum ws_status upper_folder(struct sim_session *s, const char *path, size_t length, struct ws_node **folder,
                                    struct ws_error *error) {
     struct ws_node *at = s->upper;
+    const struct ws_node *low = ws_tree_root(s->lower);
     char name[256];
     const char *end = path + length;
     while (path < end) {
@@ -119,7 +182,14 @@ static enum ws_status upper_folder(struct sim_session *s, const char *path, size
             ws_tree_drop(s->kept, next);
             next = NULL;
         }
-        if (!next) WS_TRY(ws_tree_add(s->kept, at, name, WS_NODE_FOLDER, &next, error));
+        if (!next) {
+            WS_TRY(ws_tree_add(s->kept, at, name, WS_NODE_FOLDER, &next, error));
+            at->mtime = next->mtime = s->now;
+            low = low ? ws_node_child(low, name) : NULL;
+            if (low) WS_TRY(take_up(s, next, error));
+        } else {
+            low = low ? ws_node_child(low, name) : NULL;
+        }
         at = next;
     }
     *folder = at;
@@ -137,6 +207,7 @@ static enum ws_status put_file(struct sim_session *s, const char *path, const ch
     struct ws_source *content = NULL;
     enum ws_status status = WS_OK;
     const char *slash = strrchr(path, '/');
+    if (strncmp(path, "/proc/", 6) == 0) return WS_OK; /* the kernel's, and no file */
     if (append && was && was->kind == WS_NODE_FILE && was->content) {
         char *old = NULL;
         size_t old_length = 0;
@@ -152,11 +223,16 @@ static enum ws_status put_file(struct sim_session *s, const char *path, const ch
         ws_tree_drop(s->kept, file);
         file = NULL;
     }
-    if (!file) WS_GO(ws_tree_add(s->kept, folder, slash ? slash + 1 : path, WS_NODE_FILE, &file, error));
+    if (!file) {
+        WS_GO(ws_tree_add(s->kept, folder, slash ? slash + 1 : path, WS_NODE_FILE, &file, error));
+        folder->mtime = s->now;
+        if (low && low->kind == WS_NODE_FILE) WS_GO(take_up(s, file, error));
+    }
     WS_GO(ws_source_memory(text.data ? text.data : "", text.length, &content, error));
     WS_GO(ws_tree_own(s->kept, content, error));
     file->content = content;
     file->mode = mode;
+    file->mtime = s->now;
 done:
     ws_text_free(&text);
     return status;
@@ -173,6 +249,7 @@ static enum ws_status remove_path(struct sim_session *s, const char *path, bool 
     WS_TRY(upper_folder(s, path, slash ? (size_t)(slash - path) : 0, &folder, error));
     struct ws_node *old = ws_node_child(folder, slash ? slash + 1 : path);
     if (old) ws_tree_drop(s->kept, old);
+    folder->mtime = s->now;
     if (low) {
         WS_TRY(ws_tree_add(s->kept, folder, slash ? slash + 1 : path, WS_NODE_CHAR, &mark, error));
         mark->mode = 0;
@@ -180,53 +257,14 @@ static enum ws_status remove_path(struct sim_session *s, const char *path, bool 
     return WS_OK;
 }
 
-/* The volume written back the way a running system does: as a transaction of its journal. */
-static enum ws_status sink_write(void *context, uint64_t at, const void *bytes, size_t length, struct ws_error *error) {
-    struct sim_session *s = context;
-    return s->drive->ops->write(s->drive, s->start->volume_at + at, bytes, length, error);
-}
-
-static enum ws_status sink_flush(void *context, struct ws_error *error) {
-    struct sim_session *s = context;
-    return s->drive->ops->flush(s->drive, error);
-}
-
-/* A volume left with changes in its journal is put in order first, as a mount does. */
-static enum ws_status recover(struct sim_session *s, struct ws_error *error) {
-    struct ws_ext4_facts facts;
-    struct ws_source *whole = NULL;
-    uint64_t replayed = 0;
-    WS_TRY(ws_ext4_probe(s->volume, &facts, error));
-    if (!facts.needs_recovery) return WS_OK;
-    WS_TRY(ws_ext4_recovered(s->volume, &whole, &replayed, error));
-    uint8_t block[4096];
-    uint8_t now[4096];
-    enum ws_status status = WS_OK;
-    for (uint64_t at = 4096; at + 4096 <= facts.size && replayed; at += 4096) {
-        WS_GO(ws_source_read(whole, at, block, sizeof block, error));
-        WS_GO(ws_source_read(s->volume, at, now, sizeof now, error));
-        if (memcmp(block, now, sizeof block) != 0) WS_GO(sink_write(s, at, block, sizeof block, error));
-    }
-    WS_GO(sink_flush(s, error));
-    WS_GO(ws_source_read(whole, 0, block, sizeof block, error));
-    uint8_t *super = block + 1024;
-    ws_store_le32(super + 0x60, ws_load_le32(super + 0x60) & ~4u);
-    ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
-    WS_GO(sink_write(s, 0, block, sizeof block, error));
-    WS_GO(sink_flush(s, error));
-done:
-    ws_source_close(whole);
-    return status;
-}
-
-static enum ws_status commit(struct sim_session *s, struct ws_error *error) {
+static enum ws_status commit(struct sim_session *s, bool ends, struct ws_error *error) {
     struct ws_ext4_geometry g;
     struct ws_ext4_facts facts;
     struct ws_layout *target = NULL;
     struct ws_ext4_params params = {.over = s->volume}; /* what a file holds stays where it is */
     enum ws_status status;
     if (!s->volume) return WS_OK; /* everything is in memory, and stays there */
-    WS_TRY(recover(s, error));
+    WS_TRY(mark(s, false, false, error));
     WS_TRY(ws_ext4_probe(s->volume, &facts, error));
     params.made_at = facts.made_at;
     params.mounts = (uint16_t)(facts.mounts ? facts.mounts : 1); /* it was, to be written at all */
@@ -237,7 +275,8 @@ static enum ws_status commit(struct sim_session *s, struct ws_error *error) {
     WS_GO(ws_ext4_compose(&g, 0, target, WS_PHASE_BODY, error));
     WS_GO(ws_layout_seal(target, error));
     struct ws_ext4_sink sink = {sink_write, sink_flush, s};
-    status = ws_ext4_commit(s->volume, target, &sink, error);
+    WS_GO(ws_ext4_commit(s->volume, target, &sink, error));
+    status = mark(s, false, !ends, error);
 done:
     ws_layout_close(target);
     ws_ext4_geometry_free(&g);
@@ -335,6 +374,10 @@ static enum ws_status show_file(struct sim_session *s, const char *path, bool ha
                                 struct ws_error *error) {
     const struct ws_node *up = NULL;
     const struct ws_node *low = NULL;
+    if (!hash && strcmp(path, "/proc/cmdline") == 0) {
+        ws_text_printf(out, "%s\n", s->start->parameters);
+        return WS_OK;
+    }
     const struct ws_node *n = merged(s, path, &up, &low);
     if (!n || n->kind != WS_NODE_FILE) {
         ws_text_printf(out, "%s: No such file\n", path);
@@ -358,6 +401,20 @@ static enum ws_status show_file(struct sim_session *s, const char *path, bool ha
     }
     s->last = 0;
     return WS_OK;
+}
+
+/* fallocate -l SIZE PATH: of what one transaction takes. */
+static enum ws_status take_room(struct sim_session *s, const struct command *c, struct ws_error *error) {
+    enum { MOST = 8 << 20 };
+    const uint64_t size = c->words == 4 ? strtoull(c->word[2], NULL, 10) : 0;
+    if (!size) return ws_fail(error, WS_E_USAGE, "fallocate -l SIZE PATH");
+    if (size > MOST) return ws_fail(error, WS_E_UNSUPPORTED, "fallocate: a simulated session takes 8 MiB at most");
+    char *bytes = malloc((size_t)size);
+    if (!bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
+    memset(bytes, '.', (size_t)size); /* what holds zeros alone would take no room */
+    enum ws_status status = put_file(s, c->word[3], bytes, (size_t)size, false, error);
+    free(bytes);
+    return status;
 }
 
 static enum ws_status run_command(struct sim_session *s, const struct command *c, int depth, struct ws_text *out,
@@ -391,10 +448,12 @@ static enum ws_status run_command(struct sim_session *s, const struct command *c
         const struct ws_node *n = merged(s, last_word, &up, &low);
         if (n && n == up) ((struct ws_node *)n)->mode = 0755;
         s->last = n ? 0 : 1;
+    } else if (strcmp(name, "fallocate") == 0) {
+        WS_GO(take_room(s, c, error));
     } else if (strcmp(name, "test") == 0) { /* -e PATH */
         s->last = merged(s, last_word, &up, &low) ? 0 : 1;
     } else if (strcmp(name, "sync") == 0 || strcmp(name, "poweroff") == 0) {
-        WS_GO(commit(s, error));
+        WS_GO(commit(s, name[0] == 'p', error));
         s->ended = name[0] == 'p';
     } else if (strcmp(name, "true") == 0 || strcmp(name, "stty") == 0) {
         /* nothing */

@@ -9,19 +9,6 @@ const char *keep_top_path(const struct ws_kept *k) {
     return k->memory.system || k->otherwise || !k->memory.family->changes ? "" : k->memory.family->changes;
 }
 
-/* A volume whose configuration is somebody's own is arranged in a way not known here. */
-static bool is_arranged_otherwise(const struct ws_kept *k) {
-    const struct ws_live_family *f = k->memory.family;
-    const struct ws_node *n = !k->memory.system && f->config_path ? ws_tree_find(k->tree, f->config_path) : NULL;
-    char *text = NULL;
-    size_t length = 0;
-    struct ws_error ignored;
-    bool other = n && n->content && ws_source_load(n->content, 65536, &text, &length, &ignored) == WS_OK &&
-                 (length != strlen(f->config_text) || memcmp(text, f->config_text, length) != 0);
-    free(text);
-    return other;
-}
-
 static enum ws_status open_volume(struct ws_kept *k, const char *passphrase, struct ws_error *error) {
     const struct ws_memory *m = &k->memory;
     if (!m->volume_size) {
@@ -51,7 +38,7 @@ enum ws_status ws_kept_open(const struct ws_source *drive, uint32_t sector, cons
     WS_GO(ws_memory_look(drive, sector, &k->memory, error));
     WS_GO(open_volume(k, passphrase, error));
     WS_GO(ws_ext4_read(k->volume, &k->tree, &k->facts, error));
-    k->otherwise = is_arranged_otherwise(k);
+    k->otherwise = !k->memory.system && ws_live_arranged_otherwise(k->memory.family, k->tree);
 done:
     if (status == WS_OK) *out = k;
     else ws_kept_close(k);

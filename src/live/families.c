@@ -105,6 +105,17 @@ const struct ws_live_family *ws_live_family_of_parameters(const char *parameters
     return NULL;
 }
 
+bool ws_live_arranged_otherwise(const struct ws_live_family *f, const struct ws_tree *volume) {
+    const struct ws_node *n = f->config_path ? ws_tree_find(volume, f->config_path) : NULL;
+    char *text = NULL;
+    size_t length = 0;
+    struct ws_error ignored;
+    bool other = n && n->content && ws_source_load(n->content, 65536, &text, &length, &ignored) == WS_OK &&
+                 (length != strlen(f->config_text) || memcmp(text, f->config_text, length) != 0);
+    free(text);
+    return other;
+}
+
 enum ws_status ws_live_volume_tree(const struct ws_live_family *family, int64_t made_at, struct ws_tree **out,
                                    struct ws_error *error) {
     struct ws_tree *tree = NULL;

@@ -9,9 +9,29 @@
 #include <stdlib.h>
 #include <string.h>
 
-const char *ws_forgets_name(enum ws_forgets cause) {
-    static const char *const names[] = {"none", "no-system", "parameter", "label", "volume", "not-clean", "full"};
-    return names[cause];
+static const struct {
+    const char *name, *link;
+} causes[WS_FORGETS_CAUSES] = {
+    [WS_FORGETS_NOT] = {"none", ""},
+    [WS_FORGETS_NO_SYSTEM] = {"no-system", "a system that remembers is on it"},
+    [WS_FORGETS_PARAMETER] = {"parameter", "the start menu passes the parameter"},
+    [WS_FORGETS_LABEL] = {"label", "a volume has the agreed label"},
+    [WS_FORGETS_VOLUME] = {"volume", "it can be read, and is arranged as the system wants it"},
+    [WS_FORGETS_NOT_CLEAN] = {"not-clean", "it carries no recorded errors"},
+    [WS_FORGETS_FULL] = {"full", "it has room"},
+    [WS_FORGETS_UNUSED] = {"unused", "a system started from it and used that volume"},
+    [WS_FORGETS_READ_ONLY] = {"read-only", "it wrote to it"},
+    [WS_FORGETS_UNSAVED] = {"unsaved", "what was done is saved there"},
+    [WS_FORGETS_LATER] = {"lost-later", "that is still there after the next start"},
+    [WS_FORGETS_UNSEEN] = {"unseen", "the system that starts shows it"},
+};
+
+const char *ws_forgets_name(enum ws_forgets cause) { return causes[cause].name; }
+const char *ws_forgets_link(enum ws_forgets cause) { return causes[cause].link; }
+
+const char *ws_link_name(enum ws_link link) {
+    static const char *const names[] = {"not-known", "holds", "fails"};
+    return names[link];
 }
 
 struct menus {
@@ -47,6 +67,7 @@ static enum ws_status look_at_menu(void *context, const struct ws_node *file, co
 
 static enum ws_status because(struct ws_memory *m, enum ws_forgets cause, const char *text, const char *detail) {
     m->cause = cause;
+    m->link[cause] = WS_LINK_FAILS;
     (void)snprintf(m->cause_text, sizeof m->cause_text, text, detail);
     return WS_OK;
 }
@@ -142,6 +163,19 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
     return true;
 }
 
+/* What was looked at and did not fail holds; behind what failed not all was looked at. */
+static void settle_links(struct ws_memory *m) {
+    const bool found = m->volume_size || m->locked, read = m->volume_size && !m->locked;
+    const bool looked[] = {[WS_FORGETS_NO_SYSTEM] = true, [WS_FORGETS_PARAMETER] = true, [WS_FORGETS_LABEL] = found,
+                           [WS_FORGETS_VOLUME] = read,    [WS_FORGETS_NOT_CLEAN] = read, [WS_FORGETS_FULL] = read};
+    m->link[WS_FORGETS_NOT] = WS_LINK_UNKNOWN;
+    for (unsigned i = WS_FORGETS_NO_SYSTEM; i < WS_FORGETS_UNUSED; i++) {
+        if (m->link[i] == WS_LINK_UNKNOWN && looked[i]) m->link[i] = WS_LINK_HOLDS;
+        const bool ends = i == WS_FORGETS_NO_SYSTEM || i >= WS_FORGETS_VOLUME;
+        if (ends && m->link[i] == WS_LINK_FAILS) return;
+    }
+}
+
 enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, struct ws_memory *m,
                               struct ws_error *error) {
     struct ws_medium medium = {0};
@@ -182,6 +216,7 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
         m->volume_at = place.at;
         m->volume_size = place.length;
     }
+    memcpy(m->wanted, menus.wanted, sizeof m->wanted);
     if (!menus.any || !menus.all)
         status = because(m, WS_FORGETS_PARAMETER, "the start menu's default entry does not pass \"%s\"",
                          menus.missing[0] ? menus.missing : menus.wanted);
@@ -189,6 +224,7 @@ enum ws_status ws_memory_look(const struct ws_source *drive, uint32_t sector, st
         status = because(m, WS_FORGETS_PARAMETER,
                          "the start menu looks for its system on a %s, and that is not this drive's", menus.looks_for);
 done:
+    if (status == WS_OK) settle_links(m);
     ws_medium_close(&medium);
     free(table);
     return status;

@@ -1,292 +1,141 @@
-/* prove.c — rounds of start, change, power off, start again. */
-#include "proof/console.h"
-#include "wild_satchel/lock.h"
+/* prove.c — rounds of start, change, power off, start again, carried out and judged. */
+#include "proof/proving.h"
 
-#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-static const char place[] = "/satchel-proof";
-static const char program_path[] = "/usr/local/bin/satchel-proof";
+/* As a shutdown ends: all file systems made read-only, whatever init there is, and then off. */
+#define SHUT_DOWN "sync; echo u > /proc/sysrq-trigger; poweroff -f\n"
 
-struct proving {
-    struct ws_port *port;
-    struct ws_pc *pc;
-    const char *drive_id;
-    const struct ws_proof_options *options;
-    struct ws_proof *proof;
-    struct console console;
-    char nonce[17];
-    char changed_path[64], deleted_path[64]; /* files of the system itself */
-    struct ws_memory memory;
-    struct ws_snapshot before;
-};
+/* 2002-03-04: long before anything that it starts from was made. */
+static const int64_t wrong_time = 1015200000;
 
-/* "start 2: shutting down"; without a round, the words alone. */
-static void step(struct proving *p, unsigned round, const char *what) {
+/* "start 2: shutting down"; without a start, the words alone. */
+static void step(struct proving *p, unsigned start, const char *what) {
     char text[128];
-    if (round) (void)snprintf(text, sizeof text, "start %u%s%s", round, what[0] ? ": " : "", what);
+    if (start) (void)snprintf(text, sizeof text, "start %u%s%s", start, what[0] ? ": " : "", what);
     else (void)snprintf(text, sizeof text, "%s", what);
     if (p->options->on_step) p->options->on_step(p->options->context, text);
-}
-
-static struct ws_proof_item *add_item(struct proving *p, enum ws_proof_change change, const char *path,
-                                      unsigned round) {
-    static const char *const words[] = {"new folder", "new file", "changed file", "deleted file", "installed program"};
-    struct ws_proof *proof = p->proof;
-    if (proof->items >= WS_PROOF_ITEMS_MOST) return NULL;
-    struct ws_proof_item *i = &proof->item[proof->items++];
-    memset(i, 0, sizeof *i);
-    i->change = change;
-    (void)snprintf(i->what, sizeof i->what, "%s", words[change]);
-    (void)snprintf(i->path, sizeof i->path, "%s", path);
-    i->round = round;
-    i->console = i->drive = WS_NOT_TRIED;
-    return i;
-}
-
-static enum ws_status run(struct proving *p, int *result, struct ws_text *out, struct ws_error *error,
-                          const char *format, ...) WS_PRINTF(5, 6);
-
-static enum ws_status run(struct proving *p, int *result, struct ws_text *out, struct ws_error *error,
-                          const char *format, ...) {
-    char command[1024];
-    va_list list;
-    va_start(list, format);
-    (void)vsnprintf(command, sizeof command, format, list);
-    va_end(list);
-    return console_run(&p->console, command, result, out, error);
-}
-
-/* The hash a running system gives for a file; empty if it has none. */
-static enum ws_status hash_there(struct proving *p, const char *path, char hex[65], struct ws_error *error) {
-    struct ws_text out = {0};
-    int result;
-    hex[0] = '\0';
-    enum ws_status status = run(p, &result, &out, error, "sha256sum %s", path);
-    for (const char *c = out.data; status == WS_OK && c && *c; c++)
-        if (strspn(c, "0123456789abcdef") >= 64) {
-            memcpy(hex, c, 64);
-            hex[64] = '\0';
-            break;
-        }
-    ws_text_free(&out);
-    return status;
-}
-
-/* Files of the system that can be changed and deleted for the proof, if it has any of these. */
-static enum ws_status choose_files(struct proving *p, struct ws_error *error) {
-    static const char *const candidates[] = {"/etc/motd",     "/etc/issue.net", "/etc/issue", "/etc/services",
-                                             "/etc/networks", "/etc/protocols", "/etc/rpc",   "/etc/hosts"};
-    for (size_t i = 0; i < sizeof candidates / sizeof candidates[0] && !p->deleted_path[0]; i++) {
-        int result;
-        WS_TRY(run(p, &result, NULL, error, "test -f %s", candidates[i]));
-        if (result != 0) continue;
-        char *out = p->changed_path[0] ? p->deleted_path : p->changed_path;
-        (void)snprintf(out, sizeof p->changed_path, "%s", candidates[i]);
-    }
-    if (!p->deleted_path[0])
-        (void)snprintf(p->proof->not_tried, sizeof p->proof->not_tried, "%sa deleted file",
-                       p->changed_path[0] ? "" : "a changed file and ");
-    return WS_OK;
 }
 
 /* What was left out is said, whatever came of the rest. */
 static void say_not_tried(struct ws_proof *proof) {
     const size_t n = strlen(proof->text);
     if (proof->not_tried[0])
-        (void)snprintf(proof->text + n, sizeof proof->text - n,
-                       " Not tried: %s; it has none of those that a proof may touch.", proof->not_tried);
-}
-
-static enum ws_status expect_text(struct ws_proof_item *item, const char *text, struct ws_error *error) {
-    char hex[WS_HASH_HEX];
-    if (!item) return WS_OK;
-    WS_TRY(ws_hash_bytes(WS_HASH_SHA256, text, strlen(text), hex, error));
-    memcpy(item->sha256, hex, 65);
-    return WS_OK;
-}
-
-static enum ws_status make_changes(struct proving *p, unsigned round, struct ws_error *error) {
-    char path[160];
-    char text[160];
-    int result;
-    (void)snprintf(path, sizeof path, "%s/folder-%u", place, round);
-    (void)add_item(p, WS_PROOF_NEW_FOLDER, path, round);
-    WS_TRY(run(p, &result, NULL, error, "mkdir -p %s", path));
-    (void)snprintf(path, sizeof path, "%s/folder-%u/new-file", place, round);
-    WS_TRY(run(p, &result, NULL, error, "echo written in start %u, %s > %s", round, p->nonce, path));
-    (void)snprintf(text, sizeof text, "written in start %u, %s\n", round, p->nonce);
-    WS_TRY(expect_text(add_item(p, WS_PROOF_NEW_FILE, path, round), text, error));
-    if (round > 1) return run(p, &result, NULL, error, "sync");
-    WS_TRY(choose_files(p, error));
-    if (p->changed_path[0]) {
-        struct ws_proof_item *item = add_item(p, WS_PROOF_CHANGED, p->changed_path, round);
-        WS_TRY(run(p, &result, NULL, error, "cat %s > %s/changed-before", p->changed_path, place));
-        WS_TRY(run(p, &result, NULL, error, "echo changed by the proof, %s >> %s", p->nonce, p->changed_path));
-        if (item) WS_TRY(hash_there(p, p->changed_path, item->sha256, error));
-    }
-    if (p->deleted_path[0]) {
-        (void)add_item(p, WS_PROOF_DELETED, p->deleted_path, round);
-        WS_TRY(run(p, &result, NULL, error, "cat %s > %s/deleted-before", p->deleted_path, place));
-        WS_TRY(run(p, &result, NULL, error, "rm %s", p->deleted_path));
-    }
-    (void)snprintf(text, sizeof text, "#!/bin/sh\necho runs-%s\n", p->nonce);
-    WS_TRY(expect_text(add_item(p, WS_PROOF_PROGRAM, program_path, round), text, error));
-    WS_TRY(run(p, &result, NULL, error, "mkdir -p /usr/local/bin"));
-    WS_TRY(run(p, &result, NULL, error, "printf '#!/bin/sh\\necho runs-%s\\n' > %s", p->nonce, program_path));
-    WS_TRY(run(p, &result, NULL, error, "chmod 755 %s", program_path));
-    return run(p, &result, NULL, error, "sync");
-}
-
-static enum ws_status verify_on_console(struct proving *p, unsigned round, struct ws_error *error) {
-    for (size_t i = 0; i < p->proof->items; i++) {
-        struct ws_proof_item *item = &p->proof->item[i];
-        int result = 0;
-        bool there;
-        if (item->round >= round) continue;
-        if (item->sha256[0]) {
-            char hex[65];
-            WS_TRY(hash_there(p, item->path, hex, error));
-            there = strcmp(hex, item->sha256) == 0;
-        } else {
-            WS_TRY(run(p, &result, NULL, error, "test -e %s", item->path));
-            there = item->change == WS_PROOF_DELETED ? result != 0 : result == 0;
-        }
-        if (there && item->change == WS_PROOF_PROGRAM) {
-            struct ws_text out = {0};
-            char want[40];
-            (void)snprintf(want, sizeof want, "runs-%s", p->nonce);
-            enum ws_status status = run(p, &result, &out, error, "%s", program_path);
-            there = out.data && strstr(out.data, want);
-            ws_text_free(&out);
-            WS_TRY(status);
-        }
-        if (item->console != WS_LOST) item->console = there ? WS_SURVIVES : WS_LOST;
-    }
-    return WS_OK;
-}
-
-struct counting {
-    struct ws_proof *proof;
-};
-
-static void count_change(void *context, enum ws_change change, const struct ws_shot *before,
-                         const struct ws_shot *after) {
-    struct counting *c = context;
-    (void)before, (void)after;
-    if (change == WS_CHANGE_ADDED) c->proof->evidence_added++;
-    if (change == WS_CHANGE_CHANGED) c->proof->evidence_changed++;
+        (void)snprintf(proof->text + n, sizeof proof->text - n, " Not tried: %s; it has nothing for that.",
+                       proof->not_tried);
 }
 
 /* Read the drive ourselves while the PC is off. */
-static enum ws_status evidence(struct proving *p, bool first, struct ws_error *error) {
+static enum ws_status look_at_drive(struct proving *p, struct ws_error *error) {
     struct ws_drive *drive = NULL;
     struct ws_source *source = NULL;
-    struct ws_source *slice = NULL;
-    struct ws_tree *tree = NULL;
-    struct ws_lock *lock = NULL;
-    struct ws_drive_facts facts;
-    struct ws_snapshot now = {0};
+    const struct ws_snapshot *first = p->proof->volume[0] ? &p->proof->first : NULL;
     enum ws_status status;
     WS_GO(p->port->ops->open(p->port, p->drive_id, WS_OPEN_READ, &drive, error));
     WS_GO(drive->ops->reread(drive, error));
-    WS_GO(drive->ops->describe(drive, &facts, error));
+    WS_GO(drive->ops->describe(drive, &p->facts, error));
+    ws_drive_call(&p->facts, p->options->confirm);
     WS_GO(ws_source_drive(drive, &source, error));
-    WS_GO(ws_memory_look(source, facts.logical_sector, &p->memory, error));
-    if (p->memory.locked && !p->options->passphrase) {
-        ws_fail(error, WS_E_USAGE, "what it keeps is locked, and the proof has no passphrase to open it");
-        WS_GO(ws_fail_hint(error, WS_HINT_PASSWORDS, "", "give it"));
-    }
-    const char *changes = p->memory.system ? "" : p->memory.family ? p->memory.family->changes : NULL;
-    if (!p->memory.volume_size || !changes) goto done;
-    WS_GO(ws_source_slice(source, p->memory.volume_at, p->memory.volume_size, &slice, error));
-    if (p->memory.locked) WS_GO(ws_lock_open(slice, p->options->passphrase, &lock, error));
-    if (ws_ext4_read(lock ? ws_lock_body(lock) : slice, &tree, NULL, NULL) != WS_OK)
-        goto done; /* the memory's cause says why */
-    WS_GO(ws_snapshot_take(tree, &now, error));
-    if (first) {
-        p->before = now;
-        memset(&now, 0, sizeof now);
-        goto done;
-    }
-    struct counting counting = {p->proof};
-    p->proof->evidence_added = p->proof->evidence_changed = 0;
-    ws_snapshot_compare(&p->before, &now, count_change, &counting);
-    for (size_t i = 0; i < p->proof->items; i++) {
-        struct ws_proof_item *item = &p->proof->item[i];
-        char path[256];
-        (void)snprintf(path, sizeof path, "%s%s%s", changes[0] ? "/" : "", changes, item->path);
-        const struct ws_node *n = ws_tree_find(tree, path);
-        bool deleted = item->change == WS_PROOF_DELETED;
-        if (n && item->sha256[0])
-            for (size_t k = 0; k < now.count; k++)
-                if (strcmp(now.shot[k].path, path) == 0) memcpy(item->found, now.shot[k].sha256, sizeof item->found);
-        bool there = deleted && p->memory.system ? !n /* no lower tree shines through */
-                     : deleted                   ? n && ws_node_is_whiteout(n)
-                                                 : n && (!item->sha256[0] || strcmp(item->sha256, item->found) == 0);
-        item->drive = there ? WS_SURVIVES : WS_LOST;
-    }
+    proof_look_free(&p->look);
+    WS_GO(proof_look(source, p->facts.logical_sector, p->options->passphrase, first, p->port->ops->wall_clock(p->port),
+                     &p->look, error));
 done:
-    ws_snapshot_free(&now);
-    ws_tree_close(tree);
-    ws_lock_close(lock);
-    ws_source_close(slice);
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
     return status;
 }
 
-static enum ws_status clean_up(struct proving *p, struct ws_error *error) {
-    int result;
-    if (p->changed_path[0]) WS_TRY(run(p, &result, NULL, error, "cat %s/changed-before > %s", place, p->changed_path));
-    if (p->deleted_path[0]) WS_TRY(run(p, &result, NULL, error, "cat %s/deleted-before > %s", place, p->deleted_path));
-    WS_TRY(run(p, &result, NULL, error, "rm -f %s", program_path));
-    WS_TRY(run(p, &result, NULL, error, "rm -rf %s", place));
-    return run(p, &result, NULL, error, "sync");
+/* The drive as it is becomes what the next round is compared with. */
+static enum ws_status go_on_from_here(struct proving *p, struct ws_error *error) {
+    struct ws_proof *proof = p->proof;
+    if (!proof->drive[0]) return proof_start_from(proof, &p->facts, &p->look, p->port->ops->wall_clock(p->port), error);
+    WS_TRY(proof_is_of(proof, &p->look, error));
+    if (!p->look.read) return WS_OK;
+    ws_snapshot_free(&proof->last);
+    proof->last = p->look.snapshot;
+    proof->seen = p->look.evidence;
+    memset(&p->look.snapshot, 0, sizeof p->look.snapshot);
+    return WS_OK;
+}
+
+static const char *why_lost(const struct proving *p, const struct ws_proof_item *first) {
+    const struct ws_memory *m = &p->look.memory;
+    if (m->cause != WS_FORGETS_NOT) return m->cause_text;
+    if (p->passed == WS_LINK_FAILS) return "the start menu that was used does not pass the parameter";
+    if (first->drive == WS_SURVIVES) return "it is on the drive, but the restarted system does not show it";
+    return "everything needed is in place; read the console for what the live system itself says";
+}
+
+static void judge_round(struct proving *p, struct ws_round *r, unsigned number) {
+    size_t made = 0, lost = 0;
+    const struct ws_proof_item *first = NULL;
+    for (size_t i = p->first_item; i < p->proof->items; i++) {
+        const struct ws_proof_item *item = &p->proof->item[i];
+        made += item->round == number;
+        if (item->lost_in != number) continue;
+        lost++;
+        if (!first) first = item;
+    }
+    r->verdict = lost ? WS_VERDICT_LOST : WS_VERDICT_KEPT;
+    if (first) {
+        const bool shown = first->drive == WS_SURVIVES;
+        r->cause = p->look.memory.cause         ? p->look.memory.cause
+                   : p->passed == WS_LINK_FAILS ? WS_FORGETS_PARAMETER
+                   : shown                      ? WS_FORGETS_UNSEEN
+                                                : WS_FORGETS_UNSAVED;
+        r->link[r->cause] = WS_LINK_FAILS;
+        (void)snprintf(r->text, sizeof r->text,
+                       "%zu of what was changed up to it was lost, first the %s %.80s: %.300s.", lost,
+                       ws_proof_change_name(first->change), first->path, why_lost(p, first));
+        return;
+    }
+    r->cause = WS_FORGETS_NOT;
+    r->link[WS_FORGETS_LATER] = r->link[WS_FORGETS_UNSEEN] = WS_LINK_HOLDS;
+    if (made) (void)snprintf(r->text, sizeof r->text, "All %zu changes were there after the next start.", made);
+    else
+        (void)snprintf(r->text, sizeof r->text,
+                       "Nothing was changed in it; what was changed before it is still there.");
 }
 
 static void judge(struct proving *p) {
     struct ws_proof *proof = p->proof;
     size_t lost = 0;
     const struct ws_proof_item *first = NULL;
-    for (size_t i = 0; i < proof->items; i++) {
-        const struct ws_proof_item *item = &proof->item[i];
-        if (item->round >= proof->starts) continue; /* no start came after it */
-        if (item->console == WS_SURVIVES && item->drive == WS_SURVIVES) continue;
-        if (!first) first = item;
+    for (size_t i = p->first_item; i < proof->items; i++) {
+        if (!proof->item[i].lost_in) continue;
+        if (!first) first = &proof->item[i];
         lost++;
     }
-    size_t tried = 0;
-    for (size_t i = 0; i < proof->items; i++) tried += proof->item[i].round < proof->starts;
-    proof->cause = p->memory.cause;
-    if (tried == 0) { /* nothing seen is nothing proved */
+    for (size_t i = p->first_round; i < proof->rounds; i++) judge_round(p, &proof->round[i], (unsigned)i + 1);
+    proof->cause = p->look.memory.cause;
+    const size_t rounds = proof->rounds - p->first_round;
+    if (proof->items == p->first_item) { /* nothing seen is nothing proved */
         proof->verdict = WS_VERDICT_LOST;
-        (void)snprintf(proof->text, sizeof proof->text, "No change could be made, so nothing is proved.");
-        return;
-    }
-    if (lost == 0) {
+        (void)snprintf(proof->text, sizeof proof->text, "No change was made, so nothing is proved.");
+    } else if (lost == 0 && p->first_round) {
+        proof_conclude(proof); /* there are earlier rounds, and what they say counts */
+    } else if (lost == 0) {
         proof->verdict = WS_VERDICT_KEPT;
         (void)snprintf(proof->text, sizeof proof->text,
-                       "All changes survived %u restart%s, on the console and on the drive.", proof->starts - 1,
-                       proof->starts == 2 ? "" : "s");
-        say_not_tried(proof);
-        return;
+                       "All changes survived %zu restart%s, on the console and on the drive.", rounds,
+                       rounds == 1 ? "" : "s");
+    } else {
+        proof->verdict = WS_VERDICT_LOST;
+        for (size_t i = p->first_round; i < proof->rounds && proof->cause == WS_FORGETS_NOT; i++)
+            if (p->proof->round[i].verdict == WS_VERDICT_LOST && p->passed == WS_LINK_FAILS)
+                proof->cause = WS_FORGETS_PARAMETER;
+        (void)snprintf(proof->text, sizeof proof->text, "%zu of %zu changes were lost, first the %s %s. Cause: %s.",
+                       lost, proof->items - p->first_item, ws_proof_change_name(first->change), first->path,
+                       why_lost(p, first));
     }
-    proof->verdict = WS_VERDICT_LOST;
-    const char *why = p->memory.cause != WS_FORGETS_NOT ? p->memory.cause_text
-                      : first->drive == WS_SURVIVES
-                          ? "it is on the drive, but the restarted system does not show it"
-                          : "everything needed is in place; read the console for what the live "
-                            "system itself says";
-    (void)snprintf(proof->text, sizeof proof->text, "%zu of %zu changes were lost, first the %s %s. Cause: %s.", lost,
-                   proof->items, first->what, first->path, why);
     say_not_tried(proof);
 }
 
-static enum ws_status no_start(struct proving *p, struct ws_error *error) {
+static enum ws_status no_start(struct proving *p, const char *pc, unsigned asked, struct ws_error *error) {
     struct ws_proof *proof = p->proof;
+    const unsigned start = (unsigned)(proof->rounds - p->first_round) + 1;
     proof->verdict = WS_VERDICT_NO_START;
     console_tail(&p->console, proof->console_tail, sizeof proof->console_tail);
     const char *line = strrchr(proof->console_tail, '\n');
@@ -294,14 +143,22 @@ static enum ws_status no_start(struct proving *p, struct ws_error *error) {
         proof->console_tail[line - proof->console_tail] = '\0';
         line = strrchr(proof->console_tail, '\n');
     }
-    if (p->console.refused) {
-        (void)snprintf(proof->text, sizeof proof->text, "Start %u %s.", proof->starts, p->console.refused);
-        return p->pc->ops->power_off(p->pc, false, error);
-    }
-    (void)snprintf(proof->text, sizeof proof->text, "Start %u %s. The last it said: %.300s", proof->starts,
-                   p->console.off ? "gave no shell, and the PC switched itself off" : "gave no shell on the console",
-                   proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
-    return p->pc->ops->power_off(p->pc, false, error);
+    if (p->console.refused) (void)snprintf(proof->text, sizeof proof->text, "Start %u %s.", start, p->console.refused);
+    else
+        (void)snprintf(proof->text, sizeof proof->text, "Start %u %s. The last it said: %.300s", start,
+                       p->console.off ? "gave no shell, and the PC switched itself off"
+                                      : "gave no shell on the console",
+                       proof->console_tail[0] ? (line ? line + 1 : proof->console_tail) : "(nothing)");
+    WS_TRY(p->pc->ops->power_off(p->pc, false, error));
+    if (proof->rounds == WS_PROOF_ROUNDS_MOST) return WS_OK;
+    struct ws_round *r = &proof->round[proof->rounds++];
+    memset(r, 0, sizeof *r);
+    (void)snprintf(r->pc, sizeof r->pc, "%s", pc);
+    r->asked = asked;
+    r->verdict = WS_VERDICT_NO_START;
+    r->before = r->after = proof->seen;
+    ws_visible(proof->text, r->text, sizeof r->text);
+    return WS_OK;
 }
 
 /* A start writes to the drive: the same questions as before a build. */
@@ -317,78 +174,120 @@ static enum ws_status check_target(const struct proving *p, struct ws_error *err
     return status == WS_OK ? ws_drive_confirmed(&facts, p->options->confirm, error) : status;
 }
 
-/* One start, what is done in it, and the drive afterwards. @param up  out: a shell was there */
-static enum ws_status go_round(struct proving *p, unsigned round, unsigned starts, const struct ws_pc_disk *disk,
-                               bool *up, struct ws_error *error) {
-    const struct ws_proof_options *o = p->options;
-    struct ws_pc *pc = p->pc;
-    *up = false;
-    step(p, round, "");
-    WS_TRY(pc->ops->power_on(pc, error));
-    p->proof->starts = round;
-    WS_TRY(console_wait_for_shell(&p->console, o->start_wait_s > 0 ? o->start_wait_s : 180, up, error));
-    if (!*up) return no_start(p, error);
-    if (round == 1 && p->proof->has_disk)
-        WS_TRY(console_ask_for_disk(&p->console, disk->sectors, &p->proof->disk_seen, error));
-    if (round > 1) {
-        step(p, round, "looking for what was changed");
-        WS_TRY(verify_on_console(p, round, error));
-    }
-    if (round < starts) {
-        step(p, round, "making changes");
-        WS_TRY(make_changes(p, round, error));
-    } else if (!o->keep_traces) {
-        step(p, round, "taking the traces away");
-        WS_TRY(clean_up(p, error));
-    }
-    bool cut = o->cut && round < starts;
-    step(p, round, cut ? "cutting the power" : "shutting down");
-    if (!cut) WS_TRY(console_send(&p->console, "poweroff -f\n", error));
-    WS_TRY(pc->ops->power_off(pc, !cut, error));
-    if (round == starts) return WS_OK;
-    step(p, round, "reading the drive afterwards");
-    return evidence(p, false, error);
+static enum ws_status set_clock(struct proving *p, unsigned kind, bool *by_hand, struct ws_error *error) {
+    const bool wrong = kind & WS_ROUND_CLOCK;
+    *by_hand = wrong && !p->pc->ops->set_clock;
+    if (!p->pc->ops->set_clock) return WS_OK;
+    return p->pc->ops->set_clock(p->pc, wrong ? wrong_time : 0, error);
 }
 
-enum ws_status ws_prove(struct ws_port *port, struct ws_pc *pc, const char *drive_id,
+/* What is done in a system that is up, up to the end of its session. @param kind  of the round; NULL: the last start */
+static enum ws_status go_session(struct proving *p, unsigned start, const unsigned *kind, bool clock_by_hand,
+                                 struct ws_error *error) {
+    const unsigned rounds = (unsigned)p->proof->rounds;
+    int result;
+    if (clock_by_hand) WS_TRY(console_run(&p->console, "date -s '2002-03-04 05:06:07'", &result, NULL, error));
+    if (p->proof->items > p->first_item) {
+        step(p, start, "looking for what was changed");
+        WS_TRY(changes_verify(p, rounds, error));
+    }
+    WS_TRY(changes_give_room(p, error));
+    if (kind && !(*kind & WS_ROUND_IDLE)) {
+        step(p, start, "making changes");
+        WS_TRY(changes_make(p, rounds + 1, *kind, error));
+    } else if (!kind && !p->options->keep_traces) {
+        step(p, start, "taking the traces away");
+        WS_TRY(changes_take_away(p, error));
+    }
+    const bool cut = kind && *kind & WS_ROUND_CUT;
+    if (cut) WS_TRY(changes_keep_writing(p, error));
+    step(p, start, cut ? "cutting the power" : "shutting down");
+    if (!cut) WS_TRY(console_send(&p->console, SHUT_DOWN, error));
+    return p->pc->ops->power_off(p->pc, !cut, error);
+}
+
+/* One start, what is done in it, and the drive afterwards. @param up  out: a shell was there */
+static enum ws_status go_round(struct proving *p, unsigned start, const unsigned *kind, const struct ws_pc_disk *disk,
+                               bool *up, struct ws_error *error) {
+    const struct ws_proof_options *o = p->options;
+    struct ws_proof *proof = p->proof;
+    struct ws_pc_facts pc;
+    struct ws_round *r = NULL;
+    bool clock_by_hand = false;
+    *up = false;
+    WS_TRY(p->pc->ops->describe(p->pc, &pc, error));
+    step(p, start, "");
+    WS_TRY(set_clock(p, kind ? *kind : 0, &clock_by_hand, error));
+    p->console.pc = p->pc;
+    WS_TRY(p->pc->ops->power_on(p->pc, error));
+    proof->starts++;
+    WS_TRY(console_wait_for_shell(&p->console, o->start_wait_s > 0 ? o->start_wait_s : 180, up, error));
+    if (!*up) return no_start(p, pc.name, kind ? *kind : 0, error);
+    if (p->passed != WS_LINK_FAILS) WS_TRY(changes_ask_parameters(p, error));
+    if (disk && start == 1) WS_TRY(console_ask_for_disk(&p->console, disk->sectors, &proof->disk_seen, error));
+    WS_TRY(go_session(p, start, kind, clock_by_hand, error));
+    step(p, start, "reading the drive afterwards");
+    WS_TRY(look_at_drive(p, error));
+    if (!kind) return go_on_from_here(p, error);
+    WS_TRY(proof_add_round(proof, pc.name, *kind, &p->look, p->port->ops->wall_clock(p->port), &r, error));
+    if (p->passed != WS_LINK_UNKNOWN) r->link[WS_FORGETS_PARAMETER] = (uint8_t)p->passed;
+    if (p->first_round) proof_judge_earlier(proof, r, false);
+    changes_look_at(p, (unsigned)proof->rounds);
+    return WS_OK;
+}
+
+static enum ws_status find_disk(struct ws_pc *const pc[], size_t pcs, struct ws_pc **with, struct ws_pc_disk *disk) {
+    for (size_t i = 0; i < pcs; i++)
+        if (!*with && pc[i]->ops->disk && pc[i]->ops->disk(pc[i], disk, NULL) == WS_OK) *with = pc[i];
+    return WS_OK;
+}
+
+enum ws_status ws_prove(struct ws_port *port, struct ws_pc *const pc[], size_t pcs, const char *drive_id,
                         const struct ws_proof_options *options, struct ws_proof *proof, struct ws_error *error) {
-    struct proving p = {.port = port, .pc = pc, .drive_id = drive_id, .options = options, .proof = proof};
-    enum ws_status status;
+    static const unsigned plain[] = {0};
+    struct proving p = {.port = port, .pc = pc[0], .drive_id = drive_id, .options = options, .proof = proof};
+    const unsigned *kinds = options->rounds ? options->round : plain;
+    const size_t rounds = options->rounds ? options->rounds : 1;
+    struct ws_pc_disk disk = {.touched = false};
+    struct ws_pc *with_disk = NULL;
     uint8_t random[8];
-    unsigned starts = options->starts < 2 ? 2 : options->starts;
-    double began = port->ops->steady_clock(port);
+    enum ws_status status;
+    const double began = port->ops->steady_clock(port);
     bool up = true;
-    memset(proof, 0, sizeof *proof);
     WS_TRY(check_target(&p, error));
+    if (proof->rounds + rounds > WS_PROOF_ROUNDS_MOST)
+        return ws_fail(error, WS_E_RANGE, "a proof has at most %d rounds", WS_PROOF_ROUNDS_MOST);
     WS_TRY(port->ops->random(port, random, sizeof random, error));
     for (int i = 0; i < 8; i++) (void)snprintf(p.nonce + 2 * i, 3, "%02x", random[i]);
-    p.console = (struct console){.pc = pc,
+    p.console = (struct console){.pc = pc[0],
                                  .port = port,
                                  .on_text = options->on_console,
                                  .context = options->context,
                                  .account = options->account,
                                  .password = options->password,
                                  .passphrase = options->passphrase};
-    struct ws_pc_disk disk = {.touched = false};
-    proof->has_disk = pc->ops->disk && pc->ops->disk(pc, &disk, NULL) == WS_OK;
+    p.first_item = proof->items;
+    p.first_round = proof->rounds;
+    proof->not_tried[0] = proof->console_tail[0] = '\0';
+    WS_GO(find_disk(pc, pcs, &with_disk, &disk));
+    proof->has_disk |= with_disk != NULL;
     step(&p, 0, "reading the drive before the first start");
-    WS_GO(evidence(&p, true, error));
-    for (unsigned round = 1; round <= starts && up; round++) WS_GO(go_round(&p, round, starts, &disk, &up, error));
+    WS_GO(look_at_drive(&p, error));
+    WS_GO(go_on_from_here(&p, error));
+    for (unsigned s = 0; s <= rounds && up; s++) {
+        p.pc = pc[s % pcs];
+        WS_GO(go_round(&p, s + 1, s < rounds ? &kinds[s] : NULL, p.pc == with_disk ? &disk : NULL, &up, error));
+    }
     if (up) judge(&p);
 done:
-    if (status == WS_OK && proof->has_disk) {
-        (void)pc->ops->power_off(pc, false, NULL);
-        status = pc->ops->disk(pc, &disk, error);
-        proof->disk_touched = disk.touched;
+    if (status == WS_OK && with_disk) {
+        (void)with_disk->ops->power_off(with_disk, false, NULL);
+        status = with_disk->ops->disk(with_disk, &disk, error);
+        proof->disk_touched |= disk.touched;
     }
-    proof->seconds = port->ops->steady_clock(port) - began;
-    ws_snapshot_free(&p.before);
+    proof->seconds += port->ops->steady_clock(port) - began;
+    proof_look_free(&p.look);
     console_free(&p.console);
-    if (status != WS_OK) (void)pc->ops->power_off(pc, false, NULL);
+    if (status != WS_OK) (void)p.pc->ops->power_off(p.pc, false, NULL);
     return status;
-}
-
-const char *ws_verdict_name(enum ws_verdict verdict) {
-    static const char *const names[] = {"kept", "lost", "no-start"};
-    return names[verdict];
 }

@@ -1,53 +1,171 @@
 /* snapshot.c — a tree at a moment, and what differs between two moments. */
-#include "wild_satchel/proof.h"
+#include "wild_satchel/snapshot.h"
+
+#include "proof/snapshot.h"
 
 #include <stdlib.h>
 #include <string.h>
+
+enum { CHUNK = 256 * 1024 };
+
+struct ws_snapshot_text {
+    struct ws_snapshot_text *next;
+    size_t length, room;
+    char text[];
+};
+
+const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t length) {
+    struct ws_snapshot_text *t = snapshot->text;
+    if (!t || t->room - t->length < length + 1) {
+        const size_t room = length + 1 > CHUNK ? length + 1 : CHUNK;
+        t = malloc(sizeof *t + room);
+        if (!t) return NULL;
+        *t = (struct ws_snapshot_text){.next = snapshot->text, .room = room};
+        snapshot->text = t;
+    }
+    char *out = t->text + t->length;
+    memcpy(out, path, length);
+    out[length] = '\0';
+    t->length += length + 1;
+    return out;
+}
 
 static int by_path(const void *a, const void *b) {
     return strcmp(((const struct ws_shot *)a)->path, ((const struct ws_shot *)b)->path);
 }
 
-enum ws_status ws_snapshot_take(const struct ws_tree *tree, struct ws_snapshot *snapshot, struct ws_error *error) {
+enum ws_status snapshot_settle(struct ws_snapshot *snapshot) {
+    qsort(snapshot->shot, snapshot->count, sizeof *snapshot->shot, by_path);
+    for (size_t i = 1; i < snapshot->count; i++)
+        if (strcmp(snapshot->shot[i - 1].path, snapshot->shot[i].path) == 0) return WS_E_FORMAT;
+    return WS_OK;
+}
+
+/* Order of attributes is nobody's matter: sums are put together by exclusive or. */
+static uint32_t attributes_of(const struct ws_node *n, bool *below) {
+    static const char *const own[] = {"trusted.overlay.origin", "trusted.overlay.impure", "trusted.overlay.uuid"};
+    uint32_t all = 0;
+    for (const struct ws_xattr *x = n->xattrs; x; x = x->next) {
+        bool counts = true;
+        *below |= strcmp(x->name, own[0]) == 0;
+        for (size_t i = 0; i < sizeof own / sizeof own[0]; i++) counts &= strcmp(x->name, own[i]) != 0;
+        if (counts) all ^= ws_crc32c(ws_crc32c(0xffffffff, x->name, strlen(x->name) + 1), x->value, x->length);
+    }
+    return all;
+}
+
+static uint8_t digit(char c) { return (uint8_t)(c <= '9' ? c - '0' : c - 'a' + 10); }
+
+static enum ws_status hash(const struct ws_node *n, struct ws_shot *s, struct ws_error *error) {
+    char hex[WS_HASH_HEX];
+    if (n->kind == WS_NODE_LINK) WS_TRY(ws_hash_bytes(WS_HASH_SHA256, n->target, strlen(n->target), hex, error));
+    else if (n->content) WS_TRY(ws_source_hash(n->content, WS_HASH_SHA256, hex, error));
+    else WS_TRY(ws_hash_bytes(WS_HASH_SHA256, "", 0, hex, error));
+    for (size_t i = 0; i < 32; i++) s->sha256[i] = (uint8_t)(digit(hex[2 * i]) << 4 | digit(hex[2 * i + 1]));
+    s->hashed = true;
+    return WS_OK;
+}
+
+static bool looks_same(const struct ws_shot *a, const struct ws_shot *b) {
+    return a->kind == b->kind && a->mode == b->mode && a->size == b->size && a->mtime == b->mtime &&
+           a->mtime_ns == b->mtime_ns;
+}
+
+static enum ws_status take_one(const struct ws_node *n, enum ws_reading reading, const struct ws_snapshot *before,
+                               struct ws_shot *s, struct ws_error *error) {
+    const struct ws_node *inode = n->same_as ? n->same_as : n;
+    const bool device = inode->kind == WS_NODE_CHAR || inode->kind == WS_NODE_BLOCK;
+    *s = (struct ws_shot){.path = s->path,
+                          .size = device ? (uint64_t)inode->major << 32 | inode->minor : ws_node_size(n),
+                          .mtime = inode->mtime,
+                          .mtime_ns = inode->mtime_ns,
+                          .uid = inode->uid,
+                          .gid = inode->gid,
+                          .mode = inode->mode,
+                          .kind = (uint8_t)inode->kind};
+    s->attributes = attributes_of(inode, &s->below);
+    if (inode->kind == WS_NODE_LINK) return hash(inode, s, error);
+    if (inode->kind != WS_NODE_FILE || reading == WS_READ_NONE) return WS_OK;
+    const struct ws_shot *was = reading == WS_READ_CHANGED ? ws_snapshot_find(before, s->path) : NULL;
+    if (!was || !looks_same(was, s)) return hash(inode, s, error);
+    s->hashed = was->hashed;
+    memcpy(s->sha256, was->sha256, sizeof s->sha256);
+    return WS_OK;
+}
+
+enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading reading, const struct ws_snapshot *before,
+                                struct ws_snapshot *snapshot, struct ws_error *error) {
     enum ws_status status = WS_OK;
+    char path[8192];
     memset(snapshot, 0, sizeof *snapshot);
     snapshot->shot = calloc(ws_tree_count(tree), sizeof *snapshot->shot);
     if (!snapshot->shot) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
-        const struct ws_node *inode = n->same_as ? n->same_as : n;
-        char path[4096];
         struct ws_shot *s = &snapshot->shot[snapshot->count];
         ws_node_path(n, path, sizeof path);
-        s->path = malloc(strlen(path) + 1);
+        s->path = snapshot_path(snapshot, path, strlen(path));
         if (!s->path) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
-        memcpy(s->path, path, strlen(path) + 1);
+        WS_GO(take_one(n, reading, before, s, error));
         snapshot->count++;
-        s->kind = inode->kind;
-        s->mode = inode->mode;
-        s->size = ws_node_size(n);
-        char hex[WS_HASH_HEX] = "";
-        if (inode->kind == WS_NODE_LINK)
-            WS_GO(ws_hash_bytes(WS_HASH_SHA256, inode->target, strlen(inode->target), hex, error));
-        else if (inode->kind == WS_NODE_FILE && inode->content)
-            WS_GO(ws_source_hash(inode->content, WS_HASH_SHA256, hex, error));
-        else if (inode->kind == WS_NODE_FILE) WS_GO(ws_hash_bytes(WS_HASH_SHA256, "", 0, hex, error));
-        memcpy(s->sha256, hex, sizeof s->sha256);
-        s->sha256[64] = '\0';
     }
-    qsort(snapshot->shot, snapshot->count, sizeof *snapshot->shot, by_path);
+    (void)snapshot_settle(snapshot);
+    size_t kept = 0; /* paths of over 8 KiB are cut, and may be the same then */
+    for (size_t i = 0; i < snapshot->count; i++)
+        if (!kept || strcmp(snapshot->shot[kept - 1].path, snapshot->shot[i].path) != 0)
+            snapshot->shot[kept++] = snapshot->shot[i];
+    snapshot->count = kept;
 done:
     if (status != WS_OK) ws_snapshot_free(snapshot);
     return status;
 }
 
+enum ws_status ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to, struct ws_error *error) {
+    memset(to, 0, sizeof *to);
+    to->shot = calloc(from->count ? from->count : 1, sizeof *to->shot);
+    for (size_t i = 0; to->shot && i < from->count; i++) {
+        to->shot[i] = from->shot[i];
+        to->shot[i].path = snapshot_path(to, from->shot[i].path, strlen(from->shot[i].path));
+        to->count = i + 1;
+        if (to->shot[i].path) continue;
+        to->count = i;
+        break;
+    }
+    if (to->shot && to->count == from->count) return WS_OK;
+    ws_snapshot_free(to);
+    return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+}
+
 void ws_snapshot_free(struct ws_snapshot *snapshot) {
-    for (size_t i = 0; i < snapshot->count; i++) free(snapshot->shot[i].path);
+    for (struct ws_snapshot_text *t = snapshot->text, *next; t; t = next) {
+        next = t->next;
+        free(t);
+    }
     free(snapshot->shot);
     memset(snapshot, 0, sizeof *snapshot);
 }
 
-static bool same(const struct ws_shot *a, const struct ws_shot *b) {
-    return a->kind == b->kind && a->mode == b->mode && a->size == b->size && strcmp(a->sha256, b->sha256) == 0;
+const struct ws_shot *ws_snapshot_find(const struct ws_snapshot *snapshot, const char *path) {
+    size_t low = 0, high = snapshot->count;
+    while (low < high) {
+        const size_t middle = low + (high - low) / 2;
+        const int order = strcmp(snapshot->shot[middle].path, path);
+        if (order == 0) return &snapshot->shot[middle];
+        if (order < 0) low = middle + 1;
+        else high = middle;
+    }
+    return NULL;
+}
+
+bool ws_shot_is_whiteout(const struct ws_shot *s) { return s->kind == WS_NODE_CHAR && s->size == 0; }
+
+bool ws_shot_same(const struct ws_shot *a, const struct ws_shot *b) {
+    if (a->kind != b->kind || a->mode != b->mode || a->uid != b->uid || a->gid != b->gid ||
+        a->attributes != b->attributes)
+        return false;
+    if (a->kind == WS_NODE_FOLDER) return true;
+    if (a->size != b->size) return false;
+    if (a->hashed && b->hashed) return memcmp(a->sha256, b->sha256, sizeof a->sha256) == 0;
+    return a->kind != WS_NODE_FILE || (a->mtime == b->mtime && a->mtime_ns == b->mtime_ns);
 }
 
 void ws_snapshot_compare(const struct ws_snapshot *before, const struct ws_snapshot *after, ws_change_visit visit,
@@ -60,8 +178,13 @@ void ws_snapshot_compare(const struct ws_snapshot *before, const struct ws_snaps
         int order = !a ? 1 : !b ? -1 : strcmp(a->path, b->path);
         if (order < 0) visit(context, WS_CHANGE_GONE, a, NULL);
         else if (order > 0) visit(context, WS_CHANGE_ADDED, NULL, b);
-        else if (!same(a, b)) visit(context, WS_CHANGE_CHANGED, a, b);
+        else if (!ws_shot_same(a, b)) visit(context, WS_CHANGE_CHANGED, a, b);
         i += order <= 0;
         k += order >= 0;
     }
+}
+
+const char *ws_change_name(enum ws_change change) {
+    static const char *const names[] = {"added", "changed", "deleted", "moved"};
+    return names[change];
 }

@@ -1,4 +1,5 @@
 /* leave.c — what a system can do without: told with its size, and left out where that is asked for. */
+#include "base/pattern.h"
 #include "twin/internal.h"
 
 #include <stdio.h>
@@ -62,24 +63,6 @@ static const struct {
     {WS_LEAVE_SWAP_FILES, "/swap/swapfile"},
 };
 
-static bool word_fits(const char *pattern, size_t length, const char *name, size_t name_length) {
-    const char *star = memchr(pattern, '*', length);
-    if (!star) return length == name_length && memcmp(pattern, name, length) == 0;
-    const size_t before = (size_t)(star - pattern), after = length - before - 1;
-    return name_length >= before + after && memcmp(pattern, name, before) == 0 &&
-           memcmp(star + 1, name + name_length - after, after) == 0;
-}
-
-static bool path_fits(const char *pattern, const char *path) {
-    while (*pattern == '/' && *path == '/') {
-        const size_t p = strcspn(pattern + 1, "/"), n = strcspn(path + 1, "/");
-        if (!word_fits(pattern + 1, p, path + 1, n)) return false;
-        pattern += 1 + p;
-        path += 1 + n;
-    }
-    return !*pattern && !*path;
-}
-
 /* A file of a kernel that is not among the two newest. */
 static bool is_old_kernel(const struct ws_original *o, const char *path) {
     static const char *const begins[] = {"/boot/vmlinuz-",    "/boot/initrd.img-", "/boot/initramfs-",
@@ -103,7 +86,8 @@ static enum ws_leave kind_of(const struct ws_original *o, const char *mounted, c
     if (mounted[0] && is_old_kernel(o, whole)) return WS_LEAVE_KERNELS;
     for (size_t i = 0; i < sizeof places / sizeof places[0]; i++) {
         const bool any = places[i].path[0] == '?';
-        if (any ? path_fits(places[i].path + 1, path) : mounted[0] && path_fits(places[i].path, whole))
+        if (any ? pattern_fits(places[i].path + 1, path, false)
+                : mounted[0] && pattern_fits(places[i].path, whole, false))
             return places[i].leave;
     }
     return WS_LEAVES;

@@ -199,6 +199,18 @@ done:
     return status;
 }
 
+/* The superblock's counts are those of the last shutdown; a mount counts anew, by the descriptors. */
+static void count_free(const struct ext4_volume *v, struct ws_ext4_facts *facts) {
+    facts->free_bytes = facts->free_inodes = 0;
+    for (uint32_t i = 0; i < v->groups; i++) {
+        const uint8_t *d = v->descriptors + (size_t)i * v->desc_size;
+        const bool wide = v->desc_size >= 64;
+        facts->free_bytes += (ws_load_le16(d + 0x0c) | (wide ? (uint64_t)ws_load_le16(d + 0x2c) << 16 : 0)) * v->block;
+        facts->free_inodes += ws_load_le16(d + 0x0e) | (wide ? (uint64_t)ws_load_le16(d + 0x2e) << 16 : 0);
+    }
+    if (facts->free_bytes > facts->size) facts->free_bytes = 0; /* no such volume can be */
+}
+
 enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_ext4_facts *facts,
                             struct ws_error *error) {
     struct reading r = {0};
@@ -222,6 +234,7 @@ enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tre
     for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
         if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
     if (facts) WS_GO(ws_ext4_probe(volume, facts, error)); /* as the drive says, before recovery */
+    if (facts && facts->needs_recovery) count_free(&r.v, facts);
 done:
     ext4_close(&r.v);
     free(r.seen.slot);

@@ -66,6 +66,7 @@ static enum ws_status parse_super(const struct ws_source *source, const uint8_t 
     f->mounted_at = ws_load_le32(s + 0x2c);
     f->written_at = ws_load_le32(s + 0x30);
     f->mounts = ws_load_le16(s + 0x34);
+    f->errors = ws_load_le32(s + 0x194);
     f->written_bytes = (ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32) * 1024;
     if (f->size > source->size) return damaged(error, "it is longer than the place it stands in");
     return WS_OK;

@@ -1,0 +1,12 @@
+/* snapshot.h — how a snapshot is put together. */
+#ifndef WS_PROOF_SNAPSHOT_H
+#define WS_PROOF_SNAPSHOT_H
+
+#include "wild_satchel/snapshot.h"
+
+/* A path kept with the snapshot; NULL: out of memory. */
+const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t length);
+/* Entries put in order. @return WS_E_FORMAT if a path stands there twice */
+enum ws_status snapshot_settle(struct ws_snapshot *snapshot);
+
+#endif
