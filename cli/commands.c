@@ -96,6 +96,11 @@ const struct command commands[] = {
      "the room for it, into free space behind it or leaving some.\n\n"
      "A change that is cut leaves the drive as it was, or is finished by `satchel build --finish DRIVE`.",
      keep_options, NULL, 1, 2, run_keep},
+    {"passport", "DRIVE [--to FILE]", "one page about a drive, for whoever finds it",
+     "A page of HTML, one sheet of A4, that needs nothing else: what the drive is and from which image, what is on it, "
+     "what was proved of it, where it starts and which key to press, what to do when it does not. Plan and verdicts "
+     "come from the history of drives; a proof and a trial are named.",
+     passport_options, NULL, 1, 1, run_passport},
     {"release", "DRIVE", "flushed and safe to unplug",
      "Waits until all that was written is on the drive, and takes it out of service.", NULL, NULL, 1, 1, run_release},
     {"defaults", "[[COMMAND.]OPTION=VALUE]", "options of this site that need not be typed each time",

@@ -34,7 +34,7 @@ const struct poptOption *options_find(const struct poptOption *table, const char
 
 /* What the tables fill; each in the file of its command. */
 extern const struct poptOption drives_options[], image_options[], size_options[], plan_options[], twin_all_options[],
-    build_all_options[], prepare_options[], check_options[], prove_options[], bench_options[];
+    build_all_options[], prepare_options[], check_options[], prove_options[], passport_options[], bench_options[];
 
 int run_drives(struct cli *cli, const char *const word[]);
 int run_image(struct cli *cli, const char *const word[]);
@@ -46,6 +46,7 @@ int run_prepare(struct cli *cli, const char *const word[]);
 int run_check(struct cli *cli, const char *const word[]);
 int run_prove(struct cli *cli, const char *const word[]);
 int run_keep(struct cli *cli, const char *const word[]);
+int run_passport(struct cli *cli, const char *const word[]);
 int run_bench(struct cli *cli, const char *const word[]);
 int run_release(struct cli *cli, const char *const word[]);
 

@@ -133,6 +133,37 @@ static void show_row_of(const struct cli *cli, sqlite3_stmt *row) {
              text_of(row, 7)[0] ? " · " : "", text_of(row, 7));
 }
 
+size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws_passport_event *event, size_t most,
+                  char plan[PATH_ROOM]) {
+    static const char select[] =
+        "SELECT at, command, good, verdict, plan FROM run WHERE drive = ?1 ORDER BY at DESC, id DESC";
+    char path[PATH_ROOM];
+    struct stat s;
+    sqlite3 *db = NULL;
+    sqlite3_stmt *row = NULL;
+    size_t count = 0;
+    const struct ws_error kept = cli->error;
+    plan[0] = '\0';
+    if (!find_place(cli, path) || stat(path, &s) != 0 || open_it(cli, path, false, &db) != WS_OK) {
+        cli->error = kept;
+        return 0;
+    }
+    if (sqlite3_prepare_v2(db, select, -1, &row, NULL) == SQLITE_OK) {
+        (void)sqlite3_bind_text(row, 1, facts->short_name, -1, SQLITE_STATIC);
+        while (count < most && sqlite3_step(row) == SQLITE_ROW) {
+            struct ws_passport_event *e = &event[count++];
+            *e =
+                (struct ws_passport_event){.at = sqlite3_column_int64(row, 0), .good = sqlite3_column_int(row, 2) != 0};
+            ws_visible(text_of(row, 1), e->what, sizeof e->what);
+            ws_visible(text_of(row, 3), e->verdict, sizeof e->verdict);
+            if (!plan[0] && e->good) (void)snprintf(plan, PATH_ROOM, "%s", text_of(row, 4));
+        }
+    }
+    (void)sqlite3_finalize(row);
+    (void)sqlite3_close(db);
+    return count;
+}
+
 int history_show(struct cli *cli, const char *drive) {
     static const char select[] =
         "SELECT at, command, drive, serial, place, size_bytes, kind, title, image, image_sha256, layout_sha256, plan, "

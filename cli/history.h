@@ -9,6 +9,10 @@
  *  @param done  it came to a good end */
 void history_note(struct cli *cli, const char *command, const struct ws_drive_facts *facts, const struct ws_plan *plan,
                   const char *plan_path, bool good, const char *verdict);
+/** What is noted of one drive, the latest first. @param plan  out: the plan by which it was built last; empty: none
+ *  @return how many; 0 also where there is no history, or it cannot be read */
+size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws_passport_event *event, size_t most,
+                  char plan[1024]);
 /** `satchel drives --history`: all, or those of one drive, the latest first. @return an exit code */
 int history_show(struct cli *cli, const char *drive);
 

@@ -182,6 +182,14 @@ expect 0 "was shut down again" "$satchel" bench start hut "$gorse" --type "mkdir
 expect 0 "Not proved yet" "$satchel" prove "$gorse" --on own-pc --proof own.proof --called "hut 3" --bench b
 expect 0 "power was cut" "$satchel" bench start launch "$gorse" --type "rm /home/tide/note" --type sync --power-cut --bench b
 json 'd["verdict"] == "kept" and d["rounds"][1]["shown"] == ["cut"] and d["rounds"][0]["pc"] == "hut 3" and d["rounds"][1]["earlier"]["deleted_again"] == 1' "$satchel" prove "$gorse" --on own-pc --proof own.proof --json --bench b
+expect 0 "Nothing was made" "$satchel" passport "$gorse" --bench b
+expect 0 "is in p.html" "$satchel" passport "$gorse" --to p.html --plan a.plan --proof own.proof --bench b
+expect 3 "p.html" "$satchel" passport "$gorse" --to p.html --bench b
+expect 0 "is in p.html" "$satchel" passport "$gorse" --to p.html --over --bench b
+expect 2 "no effect without --to" "$satchel" passport "$gorse" --over --bench b
+expect 2 "the proof is of" "$satchel" passport "Teasel 8" --proof own.proof --bench b
+expect 4 "No such file" "$satchel" passport "$gorse" --proof none.proof --bench b
+json 'd["remembers"] and d["plan"]["title"] and d["proof"]["verdict"] == "kept" and d["keys"][-1]["maker"] == "Others"' "$satchel" passport "$gorse" --plan a.plan --proof own.proof --json --bench b
 expect 1 "It forgets" "$satchel" prove "$gorse" --on own-pc --proof g.proof --called hut --missing --bench b
 expect 2 "this is a proof, and no plan" "$satchel" build own.proof --bench b
 expect 2 "this is a plan, and no proof" "$satchel" prove "$gorse" --on own-pc --proof a.plan --bench b

@@ -111,6 +111,7 @@ struct ws_round {
     char pc[64];
     unsigned asked; /**< enum ws_round_bit: as it was meant */
     unsigned shown; /**< as the drive shows that it was */
+    bool by_hand;   /**< on a PC that nobody here saw */
     enum ws_verdict verdict;
     enum ws_forgets cause;
     char text[600];

@@ -46,7 +46,16 @@ static json_t *lines_json(const char *text) {
     return json;
 }
 
-static json_t *or_null(const char *text) { return text[0] ? json_string(text) : json_null(); }
+/* Cut at its end it may be no UTF-8 there. */
+static json_t *seen_json(const char *text) {
+    struct ws_text out = {0};
+    ws_text_visible(&out, text);
+    json_t *json = json_string(out.data ? out.data : "");
+    ws_text_free(&out);
+    return json;
+}
+
+static json_t *or_null(const char *text) { return text[0] ? seen_json(text) : json_null(); }
 
 static json_t *survival_json(enum ws_survival s) {
     return s == WS_NOT_TRIED ? json_null() : json_boolean(s == WS_SURVIVES);
@@ -75,8 +84,8 @@ static json_t *told_json(const struct ws_told *t) {
         for (unsigned c = 0; c < WS_CHANGES; c++)
             json_object_set_new(one, change_name(c), json_integer((json_int_t)t->of[w].count[c]));
         for (size_t i = 0; i < t->of[w].examples; i++)
-            json_array_append_new(examples, json_pack("{s:s, s:s}", "change", change_name(t->of[w].example[i].change),
-                                                      "path", t->of[w].example[i].path));
+            json_array_append_new(examples, json_pack("{s:s, s:o}", "change", change_name(t->of[w].example[i].change),
+                                                      "path", seen_json(t->of[w].example[i].path)));
         json_object_set_new(one, "examples", examples);
         json_object_set_new(root, ws_whose_name((enum ws_whose)w), one);
     }
@@ -85,7 +94,7 @@ static json_t *told_json(const struct ws_told *t) {
 
 static json_t *survived_json(const struct ws_survived *s) {
     json_t *examples = json_array();
-    for (size_t i = 0; i < s->examples; i++) json_array_append_new(examples, json_string(s->example[i]));
+    for (size_t i = 0; i < s->examples; i++) json_array_append_new(examples, seen_json(s->example[i]));
     return json_pack("{s:I, s:I, s:I, s:I, s:o}", "there", (json_int_t)s->survive, "changed_again",
                      (json_int_t)s->again, "deleted_again", (json_int_t)s->deleted, "lost", (json_int_t)s->lost,
                      "lost_examples", examples);
@@ -95,16 +104,16 @@ static json_t *round_json(const struct ws_round *r, size_t number) {
     json_t *chain = json_array();
     for (unsigned i = WS_FORGETS_NO_SYSTEM; i < WS_FORGETS_CAUSES; i++)
         json_array_append_new(chain, json_pack("{s:s, s:s}", "link", cause_name(i), "state", link_name(r->link[i])));
-    return json_pack("{s:I, s:s, s:o, s:o, s:s, s:s, s:s, s:o, s:o, s:o, s:o, s:o}", "round", (json_int_t)number, "pc",
-                     r->pc, "asked", bits_json(r->asked), "shown", bits_json(r->shown), "verdict",
-                     verdict_name(r->verdict), "cause", cause_name(r->cause), "text", r->text, "before",
-                     evidence_json(&r->before), "after", evidence_json(&r->after), "saved", told_json(&r->told),
-                     "earlier", survived_json(&r->survived), "chain", chain);
+    return json_pack("{s:I, s:o, s:b, s:o, s:o, s:s, s:s, s:o, s:o, s:o, s:o, s:o, s:o}", "round", (json_int_t)number,
+                     "pc", seen_json(r->pc), "by_hand", r->by_hand, "asked", bits_json(r->asked), "shown",
+                     bits_json(r->shown), "verdict", verdict_name(r->verdict), "cause", cause_name(r->cause), "text",
+                     seen_json(r->text), "before", evidence_json(&r->before), "after", evidence_json(&r->after),
+                     "saved", told_json(&r->told), "earlier", survived_json(&r->survived), "chain", chain);
 }
 
 static json_t *item_json(const struct ws_proof_item *i) {
-    return json_pack("{s:s, s:s, s:i, s:i, s:o, s:o, s:o, s:o}", "change", item_name(i->change), "path", i->path,
-                     "made_in_round", (int)i->round, "lost_in_round", (int)i->lost_in, "on_console",
+    return json_pack("{s:s, s:o, s:i, s:i, s:o, s:o, s:o, s:o}", "change", item_name(i->change), "path",
+                     seen_json(i->path), "made_in_round", (int)i->round, "lost_in_round", (int)i->lost_in, "on_console",
                      survival_json(i->console), "on_drive", survival_json(i->drive), "sha256", or_null(i->sha256),
                      "sha256_on_drive", or_null(i->found));
 }
@@ -136,14 +145,14 @@ enum ws_status ws_proof_write(const struct ws_proof *p, bool snapshots, struct w
     json_t *disk = p->has_disk ? json_pack("{s:b, s:s}", "untouched", !p->disk_touched, "seen", disk_name(p->disk_seen))
                                : json_null();
     json_t *root = json_pack(
-        "{s:s, s:i, s:s, s:s, s:I, s:s, s:s, s:s, s:I, s:I, s:s, s:s, s:s, s:o, s:o, s:I, s:f, s:o, s:o, "
+        "{s:s, s:i, s:o, s:o, s:I, s:s, s:o, s:s, s:I, s:I, s:s, s:s, s:o, s:o, s:o, s:I, s:f, s:o, s:o, "
         "s:o, s:o}",
-        "format", format_name, "version", VERSION, "drive", p->drive, "serial", p->serial, "drive_bytes",
-        (json_int_t)p->drive_size, "family", p->family, "volume_label", p->volume_label, "volume", p->volume,
-        "volume_made_at", (json_int_t)p->volume_made_at, "began", (json_int_t)p->began, "verdict",
-        verdict_name(p->verdict), "cause", cause_name(p->cause), "text", p->text, "not_tried", or_null(p->not_tried),
-        "console_tail", lines_json(p->console_tail), "starts", (json_int_t)p->starts, "seconds", p->seconds, "pc_disk",
-        disk, "seen", evidence_json(&p->seen), "rounds", rounds, "items", items);
+        "format", format_name, "version", VERSION, "drive", seen_json(p->drive), "serial", seen_json(p->serial),
+        "drive_bytes", (json_int_t)p->drive_size, "family", p->family, "volume_label", seen_json(p->volume_label),
+        "volume", p->volume, "volume_made_at", (json_int_t)p->volume_made_at, "began", (json_int_t)p->began, "verdict",
+        verdict_name(p->verdict), "cause", cause_name(p->cause), "text", seen_json(p->text), "not_tried",
+        or_null(p->not_tried), "console_tail", lines_json(p->console_tail), "starts", (json_int_t)p->starts, "seconds",
+        p->seconds, "pc_disk", disk, "seen", evidence_json(&p->seen), "rounds", rounds, "items", items);
     if (snapshots && root && p->volume[0]) {
         json_t *last = are_same(&p->first, &p->last) ? json_null() : packed_json(&p->last);
         json_t *both = json_pack("{s:b, s:o, s:o}", "whole", p->whole, "first", packed_json(&p->first), "last", last);
@@ -259,12 +268,14 @@ static bool read_round(json_t *root, struct ws_round *r) {
     const char *pc = NULL, *verdict = NULL, *cause = NULL, *text = NULL;
     json_t *asked, *shown, *before, *after, *saved, *earlier, *chain;
     unsigned v, c;
-    if (json_unpack(root, "{s:s, s:o, s:o, s:s, s:s, s:s, s:o, s:o, s:o, s:o, s:o}", "pc", &pc, "asked", &asked,
-                    "shown", &shown, "verdict", &verdict, "cause", &cause, "text", &text, "before", &before, "after",
-                    &after, "saved", &saved, "earlier", &earlier, "chain", &chain) != 0 ||
+    int by_hand;
+    if (json_unpack(root, "{s:s, s:b, s:o, s:o, s:s, s:s, s:s, s:o, s:o, s:o, s:o, s:o}", "pc", &pc, "by_hand",
+                    &by_hand, "asked", &asked, "shown", &shown, "verdict", &verdict, "cause", &cause, "text", &text,
+                    "before", &before, "after", &after, "saved", &saved, "earlier", &earlier, "chain", &chain) != 0 ||
         !read_word(verdict, verdict_name, WS_VERDICT_OPEN + 1, &v) ||
         !read_word(cause, cause_name, WS_FORGETS_CAUSES, &c))
         return false;
+    r->by_hand = by_hand != 0;
     r->verdict = (enum ws_verdict)v;
     r->cause = (enum ws_forgets)c;
     return COPY(r->pc, pc) && COPY(r->text, text) && read_bits(asked, &r->asked) && read_bits(shown, &r->shown) &&

@@ -223,6 +223,11 @@ static void judge_new(struct ws_round *r, const struct look *look) {
                        "A system used the volume and left it as it was: if something was changed, it was not saved.");
 }
 
+/* Behind rounds that were carried out here nothing shows yet that it was taken away: it is to be, now. */
+static bool is_still_here(const struct ws_proof *proof, const struct ws_round *r) {
+    return proof->rounds > 1 && !proof->round[proof->rounds - 2].by_hand && !was_used(r);
+}
+
 enum ws_status ws_proof_return(struct ws_proof *proof, const struct ws_source *drive,
                                const struct ws_drive_facts *facts, const struct ws_return *how, int64_t now,
                                struct ws_error *error) {
@@ -231,10 +236,14 @@ enum ws_status ws_proof_return(struct ws_proof *proof, const struct ws_source *d
     WS_TRY(proof_look(drive, facts->logical_sector, how->passphrase, &proof->first, now, &look, error));
     enum ws_status status = proof_is_of(proof, &look, error);
     /* It may have been looked at once too often: a session that left nothing counts until the next one. */
-    if (status == WS_OK && proof->rounds && proof->round[proof->rounds - 1].verdict == WS_VERDICT_NO_START)
+    if (status == WS_OK && proof->rounds && proof->round[proof->rounds - 1].verdict == WS_VERDICT_NO_START &&
+        proof->round[proof->rounds - 1].by_hand)
         proof->rounds--;
     if (status == WS_OK) status = proof_add_round(proof, how->pc ? how->pc : "a PC", 0, &look, now, &r, error);
-    if (status == WS_OK) {
+    if (status == WS_OK && is_still_here(proof, r)) {
+        proof->rounds--;
+    } else if (status == WS_OK) {
+        r->by_hand = true;
         judge_new(r, &look);
         if (r->verdict != WS_VERDICT_NO_START) proof_judge_earlier(proof, r, how->was_seen_missing);
         proof_conclude(proof);

@@ -72,6 +72,7 @@ enum ws_status ws_trial_from_json(const char *text, size_t length, struct ws_tri
     if (holds <= 0 || holds > size) WS_GO(bad_key(error, "holds_bytes", "is not possible"));
     t->drive_size = (uint64_t)size;
     t->holds = (uint64_t)holds;
+    t->made_at = json_integer_value(json_object_get(root, "made_at"));
     t->sound = json_is_true(json_object_get(root, "sound"));
     for (size_t i = 0; i < 3; i++) {
         json_t *v = json_object_get(root, rates[i].key);

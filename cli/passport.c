@@ -1,0 +1,159 @@
+/* passport.c — satchel passport: one page about a drive, for whoever finds it. */
+#include "cli/commands.h"
+#include "cli/history.h"
+#include "cli/proofs.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+static char *to, *plan_path, *proof_path, *trial_path;
+static int over;
+const struct poptOption passport_options[] = {
+    {"to", 0, POPT_ARG_STRING, &to, 0, "the page to make (HTML)", "FILE"},
+    {"over", 0, POPT_ARG_NONE, &over, 0, "replace a file of that name", NULL},
+    {"plan", 0, POPT_ARG_STRING, &plan_path, 0,
+     "the plan by which it was built; else the one that the history names, where it still is", "PLAN"},
+    {"proof", 0, POPT_ARG_STRING, &proof_path, 0, "the document of a proof, with its rounds", "FILE"},
+    {"trial", 0, POPT_ARG_STRING, &trial_path, 0, "the result of drives --test", "FILE"},
+    POPT_TABLEEND};
+
+struct telling {
+    struct cli *cli;
+    struct ws_passport passport;
+    struct ws_drive_facts facts;
+    struct ws_contents contents;
+    struct ws_memory memory;
+    struct ws_proof proof;
+    struct ws_trial trial;
+    struct ws_plan *plan;
+    struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
+};
+
+static enum ws_status read_plan(struct telling *t, const char *path, bool asked) {
+    struct cli *cli = t->cli;
+    struct ws_text text = {0};
+    const struct ws_error kept = cli->error;
+    enum ws_status status = cli_read_document(cli, path, 4 << 20, "plan", &text);
+    if (status == WS_OK) status = ws_plan_from_json(text.data ? text.data : "", text.length, &t->plan, &cli->error);
+    ws_text_free(&text);
+    if (status != WS_OK && !asked) { /* it is not where it was: then without it */
+        cli->error = kept;
+        return WS_OK;
+    }
+    if (status != WS_OK) return ws_fail_where(&cli->error, "%s", path);
+    const struct ws_plan_drive *d = ws_plan_drive(t->plan);
+    if (ws_drive_alike(&t->facts, d->name)) {
+        t->passport.plan = t->plan;
+        return WS_OK;
+    }
+    if (!asked) return WS_OK;
+    ws_fail(&cli->error, WS_E_USAGE, "the plan is for %s, and this is %s", d->name, t->facts.short_name);
+    return ws_fail_where(&cli->error, "%s", path);
+}
+
+static enum ws_status read_documents(struct telling *t) {
+    struct cli *cli = t->cli;
+    struct ws_text text = {0};
+    bool there = false;
+    if (proof_path) {
+        WS_TRY(proofs_load(cli, proof_path, &t->proof, &there));
+        if (!there) WS_TRY(cli_read_file(proof_path, 1, &text, &cli->error)); /* says what is the matter */
+        if (!ws_drive_alike(&t->facts, t->proof.drive)) {
+            ws_fail(&cli->error, WS_E_USAGE, "the proof is of %s, and this is %s", t->proof.drive, t->facts.short_name);
+            return ws_fail_where(&cli->error, "%s", proof_path);
+        }
+        t->passport.proof = &t->proof;
+    }
+    if (!trial_path) return WS_OK;
+    enum ws_status status = cli_read_document(cli, trial_path, 1 << 20, "trial", &text);
+    if (status == WS_OK) status = ws_trial_from_json(text.data ? text.data : "", text.length, &t->trial, &cli->error);
+    ws_text_free(&text);
+    if (status != WS_OK) return ws_fail_where(&cli->error, "%s", trial_path);
+    if (!ws_drive_alike(&t->facts, t->trial.drive_name))
+        return ws_fail(&cli->error, WS_E_USAGE, "the trial is of %s, and this is %s", t->trial.drive_name,
+                       t->facts.short_name);
+    t->passport.trial = &t->trial;
+    return WS_OK;
+}
+
+static enum ws_status look(struct telling *t) {
+    struct cli *cli = t->cli;
+    struct ws_drive *drive = NULL;
+    struct ws_source *source = NULL;
+    enum ws_status status = cli_open_now(cli, &t->facts, &drive, &source);
+    busy_begin(cli, "looking at %.60s", t->facts.short_name);
+    if (status == WS_OK) status = ws_contents_look(source, t->facts.logical_sector, false, &t->contents, &cli->error);
+    if (status == WS_OK) status = ws_memory_look(source, t->facts.logical_sector, &t->memory, &cli->error);
+    busy_end();
+    ws_source_close(source);
+    if (drive) drive->ops->close(drive);
+    return status;
+}
+
+static enum ws_status keep_page(struct telling *t) {
+    struct cli *cli = t->cli;
+    struct ws_text page = {0};
+    struct cli_never never = {.count = 0};
+    const char *const inputs[] = {t->facts.id, plan_path, proof_path, trial_path};
+    for (size_t i = 0; i < sizeof inputs / sizeof inputs[0]; i++)
+        if (inputs[i]) cli_never(&never, inputs[i]);
+    enum ws_status status = ws_passport_html(&t->passport, &page, &cli->error);
+    if (status == WS_OK) status = cli_keep(cli, to, page.data, page.length, NULL, over != 0, &never);
+    ws_text_free(&page);
+    return status;
+}
+
+static void show(struct telling *t) {
+    struct cli *cli = t->cli;
+    const struct ws_passport *p = &t->passport;
+    show_line(cli, INK_BOLD, "%s", t->facts.short_name);
+    show_field(cli, "Seems to be", "%s", t->contents.guess);
+    show_field(cli, "Plan", "%s",
+               p->plan ? ws_plan_facts(p->plan)->title : "none: the page says less of where it starts");
+    if (p->proof)
+        show_field(cli, "Proof", "%zu round%s, %s", p->proof->rounds, p->proof->rounds == 1 ? "" : "s",
+                   proofs_word(p->proof->verdict));
+    else show_field(cli, "Proof", "none");
+    show_field(cli, "Trial", "%s", p->trial ? p->trial->sound ? "sound" : "not sound" : "none");
+    show_field(cli, "History", "%zu run%s noted", p->events, p->events == 1 ? "" : "s");
+    if (to) show_result(cli, true, "The passport of %s is in %s.", t->facts.short_name, to);
+    else show_result(cli, true, "Nothing was made; --to FILE makes the page.");
+}
+
+static enum ws_status print_document(struct telling *t) {
+    struct ws_text text = {0};
+    enum ws_status status = ws_passport_json(&t->passport, &text, &t->cli->error);
+    if (status == WS_OK) cli_put_document(text.data);
+    ws_text_free(&text);
+    return status;
+}
+
+int run_passport(struct cli *cli, const char *const word[]) {
+    struct telling *t = calloc(1, sizeof *t);
+    char noted[1024];
+    enum ws_status status;
+    if (!t) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a passport"), cli_fail(cli);
+    t->cli = cli;
+    if (over && !to) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--over has no effect without --to"));
+    WS_GO(cli_open_port(cli));
+    WS_GO(cli_find_drive(cli, word[0], &t->facts));
+    t->passport = (struct ws_passport){.made_at = cli->port->ops->wall_clock(cli->port),
+                                       .drive = &t->facts,
+                                       .kind = cli_kind_of(&t->facts),
+                                       .contents = &t->contents,
+                                       .memory = &t->memory,
+                                       .event = t->event};
+    t->passport.events = history_of(cli, &t->facts, t->event, WS_PASSPORT_EVENTS_MOST, noted);
+    if (plan_path || noted[0]) WS_GO(read_plan(t, plan_path ? plan_path : noted, plan_path != NULL));
+    WS_GO(read_documents(t));
+    WS_GO(look(t));
+    if (to) WS_GO(keep_page(t));
+    if (cli->json) WS_GO(print_document(t));
+    else show(t);
+done:
+    ws_plan_free(t->plan);
+    ws_proof_free(&t->proof);
+    free(t);
+    return status == WS_OK ? EXIT_DONE : cli_fail(cli);
+}

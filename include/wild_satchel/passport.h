@@ -1,0 +1,53 @@
+/* passport.h — a drive's passport: one page that tells whoever finds the drive what it is, what was proved of it, which
+ * key starts it, and what to do when it does not start.
+ */
+#ifndef WILD_SATCHEL_PASSPORT_H
+#define WILD_SATCHEL_PASSPORT_H
+
+#include "wild_satchel/contents.h"
+#include "wild_satchel/plan.h"
+#include "wild_satchel/proof.h"
+#include "wild_satchel/trial.h"
+
+WS_BEGIN
+
+/** Which key shows the choice of what to start from, by the maker of the PC. */
+struct ws_start_key {
+    const char *maker, *key; /**< "F12", "Esc, then F9" */
+    const char *settings;    /**< the key for the firmware's settings */
+};
+/** All that are known, by maker. */
+const struct ws_start_key *ws_start_keys(size_t *count);
+
+/** Something that was done to the drive, and what came of it. */
+struct ws_passport_event {
+    int64_t at; /**< seconds since 1970-01-01 UTC */
+    bool good;
+    char what[16], verdict[200];
+};
+enum { WS_PASSPORT_EVENTS_MOST = 64 };
+
+/** What a passport is made from. All is borrowed; what may be NULL is left out of it. */
+struct ws_passport {
+    int64_t made_at;                       /**< seconds since 1970-01-01 UTC */
+    const struct ws_drive_facts *drive;    /**< never NULL */
+    const char *kind;                      /**< of drive, in words: "stick or card" */
+    const struct ws_contents *contents;    /**< never NULL */
+    const struct ws_memory *memory;        /**< may be NULL */
+    const struct ws_plan *plan;            /**< by which it was built; may be NULL */
+    const struct ws_proof *proof;          /**< may be NULL */
+    const struct ws_trial *trial;          /**< may be NULL */
+    const struct ws_passport_event *event; /**< the latest first */
+    size_t events;
+};
+/** As a page of HTML that needs nothing else: no script, no picture, no other file. It fits one sheet of A4; of long
+ *  lists the latest are on it. @return WS_E_NOMEM */
+WS_CHECKED enum ws_status ws_passport_html(const struct ws_passport *passport, struct ws_text *out,
+                                           struct ws_error *error);
+/** The same as a JSON document (docs/json-output.md). @return WS_E_NOMEM */
+WS_CHECKED enum ws_status ws_passport_json(const struct ws_passport *passport, struct ws_text *out,
+                                           struct ws_error *error);
+
+WS_END
+
+#endif
