@@ -12,9 +12,9 @@
 #include <time.h>
 #include <unistd.h>
 
-static char *what, *to, *from, *confirm, *password_fd, *size_wanted;
+static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays;
 static const char **except;
-static int over, external;
+static int over, external, off;
 const struct poptOption keep_options[] = {
     {"what", 0, POPT_ARG_STRING, &what, 0,
      "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
@@ -24,6 +24,10 @@ const struct poptOption keep_options[] = {
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "save: replace a file of that name", NULL},
     {"from", 0, POPT_ARG_STRING, &from, 0, "restore: the archive that was saved", "FILE"},
+    {"image", 'i', POPT_ARG_STRING, &image, 0, "renew: the newer image of the same system", "FILE"},
+    {"stays", 0, POPT_ARG_STRING, &stays, 0,
+     "renew: what of that which is remembered stays: all, home (people's files), or nothing", "all|home|nothing"},
+    {"off", 0, POPT_ARG_NONE, &off, 0, "journal: take the start journal away, and what it noted", NULL},
     {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "the drive's own name, for scripts", "NAME"},
     {"password-fd", 0, POPT_ARG_STRING, &password_fd, 0,
      "read the passphrase of what is locked from this open file, instead of asking", "NUMBER"},
@@ -144,6 +148,17 @@ static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, 
                ws_size_counted(r->a_start, a, sizeof a));
 }
 
+static void show_noted(const struct cli *cli, const struct ws_kept_report *r) {
+    enum { SHOWN = 8 };
+    if (r->noted_count)
+        say("\n  %s%-20s  %-26s %-5s %-18s %s%s\n", ink(cli, INK_DIM), "started", "on", "by", "kernel", "before it",
+            ink(cli, INK_PLAIN));
+    for (size_t i = r->noted_count > SHOWN ? r->noted_count - SHOWN : 0; i < r->noted_count; i++) {
+        const struct ws_journal_start *s = &r->noted[i];
+        show_row(cli, 24, "  %-20s  %-26s %-5s %-18s %s", s->at, s->machine, s->firmware, s->kernel, s->before);
+    }
+}
+
 static void show_report(const struct cli *cli, const struct keeping *k, const struct ws_kept_report *r) {
     const struct ws_memory *m = ws_kept_memory(k->kept);
     const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
@@ -168,18 +183,29 @@ static void show_report(const struct cli *cli, const struct keeping *k, const st
                f->needs_recovery ? "; switched off without a shutdown" : "");
     if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
     show_outlook(cli, r, m->system, cli->port->ops->wall_clock(cli->port));
+    if (r->journal && !r->noted_count) show_field(cli, "Journal", "it notes its starts from the next one on");
     if (k->facts.in_use_by[0]) show_field(cli, "In use", "by %s: it may be another a moment later", k->facts.in_use_by);
     if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
     show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
     show_things(cli, "file", r->file, r->file_count, r->bytes);
     show_cleanable(cli, r->cleanable);
+    show_noted(cli, r);
+}
+
+static json_t *noted_json(const struct ws_kept_report *r) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < r->noted_count; i++)
+        json_array_append_new(list, cli_pack("{s:s, s:s, s:s, s:s, s:s}", "at", r->noted[i].at, "machine",
+                                             r->noted[i].machine, "firmware", r->noted[i].firmware, "kernel",
+                                             r->noted[i].kernel, "before", r->noted[i].before));
+    return list;
 }
 
 static json_t *report_json(const struct keeping *k, const struct ws_kept_report *r) {
     const struct ws_memory *m = ws_kept_memory(k->kept);
     const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
     return cli_pack("{s:s, s:s, s:s, s:s, s:b, s:b, s:b, s:I, s:I, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:I, s:o, "
-                    "s:s, s:o, s:o, s:o}",
+                    "s:s, s:o, s:o, s:o, s:b, s:o}",
                     "format", "wild-satchel-keep", "drive", k->facts.short_name, "family",
                     m->system ? "system" : m->family->word, "label", f->label, "in_file", m->in_file, "locked",
                     m->locked, "clean", f->clean, "size_bytes", (json_int_t)r->size, "free_bytes",
@@ -189,7 +215,8 @@ static json_t *report_json(const struct keeping *k, const struct ws_kept_report 
                     "bytes_a_start", (json_int_t)r->a_start, "starts_left",
                     r->a_start ? json_integer((json_int_t)r->starts_left) : json_null(), "cause",
                     ws_forgets_name(m->cause), "largest_folders", things_json(r->folder, r->folder_count),
-                    "largest_files", things_json(r->file, r->file_count), "cleanable", tally_json(r->cleanable));
+                    "largest_files", things_json(r->file, r->file_count), "cleanable", tally_json(r->cleanable),
+                    "journal", r->journal, "noted", noted_json(r));
 }
 
 static enum ws_status show(struct keeping *k) {
@@ -467,8 +494,135 @@ static enum ws_status shrink(struct keeping *k) {
     return resize(k, false);
 }
 
+static enum ws_status journal(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    char answer[128];
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_journal(k->kept, !off, cli->port->ops->wall_clock(cli->port), &cli->error));
+    WS_TRY(ask(k, off ? "loses its start journal" : "gets a start journal: its system notes each start", answer));
+    WS_TRY(work_out(k, &cost));
+    WS_TRY(carry_out(k, &result));
+    conclude(k, off ? "has no start journal any more" : "notes its starts", &cost, NULL);
+    return WS_OK;
+}
+
+static const char *stay_word(unsigned i) {
+    static const char *const words[] = {"all", "home", "nothing"};
+    return words[i];
+}
+
+static json_t *renewal_json(const struct ws_live_renewal *r, const char *stay) {
+    json_t *hidden = json_array();
+    for (size_t i = 0; i < r->hidden_count; i++) json_array_append_new(hidden, cli_text(r->hidden[i]));
+    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:s}", "was", r->was, "is", r->is, "was_kernel",
+                    r->was_kernel, "kernel", r->kernel, "packages",
+                    r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
+                    "hides", (json_int_t)r->hides, "hidden", hidden, "differs_bytes", (json_int_t)r->differs, "stays",
+                    stay);
+}
+
+static void show_renewal(struct keeping *k, const struct ws_live_renewal *r, enum ws_stays stay) {
+    static const char *const words[] = {"all that is remembered", "people's files alone (/home, /root)",
+                                        "nothing of what is remembered"};
+    struct cli *cli = k->cli;
+    char size[32];
+    if (cli->json) return;
+    show_line(cli, INK_BOLD, "%s", k->facts.short_name);
+    show_field(cli, "System", "%s%s%s", r->was[0] ? r->was : "not told", r->was_kernel[0] ? ", kernel " : "",
+               r->was_kernel);
+    show_field(cli, "Becomes", "%s%s%s", r->is[0] ? r->is : "not told", r->kernel[0] ? ", kernel " : "", r->kernel);
+    show_field(cli, "Differs", "%s of it%s", ws_size_counted(r->differs, size, sizeof size),
+               r->same ? "; it is the same image" : "");
+    show_field(cli, "Stays", "%s", words[stay]);
+    if (r->packages[0])
+        show_field(cli, "Packages", "%s%s%s", r->packages_differ ? ink(cli, INK_WARN) : "",
+                   r->packages_differ ? "a list of installed packages is remembered, and the newer image has another"
+                                      : "the remembered list of packages is that of the newer image, too",
+                   r->packages_differ ? ink(cli, INK_PLAIN) : "");
+    if (r->hides)
+        show_field(cli, "Hides", "%llu newer file%s of the image behind remembered ones", (unsigned long long)r->hides,
+                   r->hides == 1 ? "" : "s");
+    for (size_t i = 0; i < r->hidden_count; i++) show_row(cli, 16, "                %s", r->hidden[i]);
+}
+
+/* A list of packages that tells of the older image, laid over the newer one, misleads the package manager for good:
+ * somebody has to choose. */
+static enum ws_status check_trap(struct cli *cli, const struct ws_live_renewal *r) {
+    if (stays || !r->packages_differ) return WS_OK;
+    ws_fail(
+        &cli->error, WS_E_REFUSED,
+        "programs were installed on this drive, and its list of packages (%s) tells of the older image: over the newer "
+        "one it would name versions that are not there, and %llu older files would hide newer ones",
+        r->packages, (unsigned long long)r->hides);
+    return ws_fail_next(&cli->error,
+                        "choose what stays: --stays home (people's files; programs are installed again), "
+                        "--stays all (as it is, and updated by its package manager), --stays nothing; nothing "
+                        "was written");
+}
+
+static enum ws_status lay_under(struct keeping *k, const struct ws_source *source) {
+    struct cli *cli = k->cli;
+    struct ws_build_setting setting;
+    struct ws_live_renewal told;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    unsigned stay = WS_STAYS_ALL;
+    char answer[128], loses[200];
+    if (stays) WS_TRY(cli_pick(cli, "--stays", stays, stay_word, 0, 3, &stay));
+    WS_TRY(ws_build_setting_begin(&setting, cli->port, &k->facts, &cli->error));
+    setting.input[WS_INPUT_IMAGE] = source;
+    busy_begin(cli, "comparing it with what is on %.60s", k->facts.short_name);
+    enum ws_status status = ws_kept_renew(k->kept, &setting, image, (enum ws_stays)stay, &told, &cli->error);
+    busy_end();
+    WS_TRY(status);
+    show_renewal(k, &told, (enum ws_stays)stay);
+    if (told.same && stay == WS_STAYS_ALL) {
+        const struct ws_kept_cost none = {.free_after = ws_kept_facts(k->kept)->free_bytes};
+        conclude(k, "has this very image already", &none, NULL);
+        return WS_OK;
+    }
+    WS_TRY(check_trap(cli, &told));
+    (void)snprintf(loses, sizeof loses, "gets %.100s in the place of its system", told.is[0] ? told.is : "this image");
+    WS_TRY(ask(k, loses, answer));
+    WS_TRY(work_out(k, &cost));
+    WS_TRY(carry_out(k, &result));
+    json_t *more = cli->json ? cli_pack("{s:o}", "renewal", renewal_json(&told, stay_word(stay))) : NULL;
+    conclude(k, "is renewed", &cost, more);
+    json_decref(more);
+    if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
+    return WS_OK;
+}
+
+static enum ws_status renew(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_source *source = NULL;
+    struct ws_packed_facts packed;
+    if (!image)
+        return ws_fail(&cli->error, WS_E_USAGE, "say which image takes the place of the one on it: --image FILE");
+    WS_TRY(cli_open_image(cli, image, WS_KIND_LIVE, &source, &packed));
+    enum ws_status status = open_kept(k, true);
+    if (status == WS_OK) status = lay_under(k, source);
+    close_kept(k);
+    ws_source_close(source);
+    return status;
+}
+
 /* What is done, and which of the options it takes, as bits of the table's order. */
-enum { WHAT = 1, EXCEPT = 2, TO = 4, OVER = 8, FROM = 16, CONFIRM = 32, EXTERNAL = 64, SIZE = 128 };
+enum {
+    WHAT = 1,
+    EXCEPT = 2,
+    TO = 4,
+    OVER = 8,
+    FROM = 16,
+    CONFIRM = 32,
+    EXTERNAL = 64,
+    SIZE = 128,
+    OFF = 256,
+    IMAGE = 512,
+    STAYS = 1024
+};
 static const struct verb {
     const char *name;
     unsigned takes;
@@ -479,14 +633,17 @@ static const struct verb {
              {"save", TO | OVER, save},
              {"restore", FROM | CONFIRM | EXTERNAL, restore},
              {"grow", SIZE | CONFIRM | EXTERNAL, grow},
-             {"shrink", SIZE | CONFIRM | EXTERNAL, shrink}};
+             {"shrink", SIZE | CONFIRM | EXTERNAL, shrink},
+             {"journal", OFF | CONFIRM | EXTERNAL, journal},
+             {"renew", IMAGE | STAYS | CONFIRM | EXTERNAL, renew}};
 enum { VERBS = sizeof verbs / sizeof verbs[0] };
 
 static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what", "except", "to", "over", "from", "confirm", "external-disk", "size"};
-    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted};
+    static const char *const names[] = {"what",          "except", "to",  "over",  "from", "confirm",
+                                        "external-disk", "size",   "off", "image", "stays"};
+    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted, off, image, stays};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

@@ -70,6 +70,8 @@ const struct poptOption wish_options[] = {
      "off|quick|full"},
     {"menu-wait", 0, POPT_ARG_STRING, &wished.wait, 0, "with files or a full system: how long its menu waits (5)",
      "SECONDS"},
+    {"start-journal", 0, POPT_ARG_NONE, &wished.journal, 0,
+     "the system notes each of its starts (when, on what PC), for `keep show` and `prove`", NULL},
     {"kernel-options", 0, POPT_ARG_STRING, &wished.kernel_options, 0,
      "with kind system: further parameters for its kernel", "TEXT"},
     {"edition", 0, POPT_ARG_STRING, &wished.edition, 0,
@@ -205,6 +207,7 @@ static enum ws_status read_start(struct cli *cli, const struct wishes *w, struct
             return ws_fail(&cli->error, WS_E_USAGE, "no edition has a name of over %zu bytes", sizeof r->edition - 1);
         (void)snprintf(r->edition, sizeof r->edition, "%s", w->edition);
     }
+    if (w->journal) r->start_journal = true;
     if (w->wait) {
         char *end;
         unsigned long seconds = strtoul(w->wait, &end, 10);

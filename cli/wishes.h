@@ -5,7 +5,7 @@
 #include "cli/cli.h"
 
 struct wishes { /* the options, as they were typed; NULL: not at all */
-    int locked;
+    int locked, journal;
     int grows, why; /* the last: reasons are shown */
     int same_identity, new_host, refresh;
     char *leave_out, *running; /* the last: a mounted root, the original of a twin */

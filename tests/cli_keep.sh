@@ -120,6 +120,36 @@ fi
 expect 0 "There is nothing to clean" "$satchel" keep clean gorse
 expect 2 "--what takes" "$satchel" keep clean gorse --what caches,cake
 
+# A journal of its starts, laid into it and taken away
+expect 2 "--off has no effect" "$satchel" keep show gorse --off
+expect 4 "there is no start journal" "$satchel" keep journal gorse --off --confirm "$gorse"
+expect 0 "notes its starts" "$satchel" keep journal gorse --confirm "$gorse"
+expect 0 "from the next one on" "$satchel" keep show gorse
+json 'd["journal"] and d["noted"] == []' "$satchel" keep show gorse --json
+# As its script would write; what it says is shown as it is, and nothing of it is a command of the terminal
+"$satchel" bench start hut "Gorse 32" --type "mkdir /var/lib/satchel" \
+    --type "printf '2026-11-20T06:00:00Z	Gannet Hut PC	BIOS	6.1	first\n2026-11-21T06:00:00Z	Launch	UEFI	6.1	cut\n' > /var/lib/satchel/starts" >/dev/null
+expect 0 "Gannet Hut PC" "$satchel" keep show gorse
+json 'len(d["noted"]) == 2 and d["noted"][1] == {"at": "2026-11-21T06:00:00Z", "machine": "Launch", "firmware": "UEFI", "kernel": "6.1", "before": "cut"}' "$satchel" keep show gorse --json
+expect 0 "has no start journal any more" "$satchel" keep journal gorse --off --confirm "$gorse"
+json 'not d["journal"] and d["noted"] == []' "$satchel" keep show gorse --json
+expect 2 "with a system that remembers" "$satchel" plan --image curlew.iso --drive teasel --kind replica --start-journal
+
+# A newer image under what is remembered; a list of packages of the older one is a trap
+"$demo_image" newer.iso newer && "$demo_image" other.iso casper || exit 1
+expect 2 "--image FILE" "$satchel" keep renew gorse --confirm "$gorse"
+expect 4 "another family" "$satchel" keep renew gorse --image other.iso --confirm "$gorse"
+expect 3 "confirm with the drive's own name" "$satchel" keep renew gorse --image newer.iso
+expect 0 "Curlew Live 13" "$satchel" keep renew gorse --image newer.iso --confirm "$gorse"
+expect 0 "has this very image already" "$satchel" keep renew gorse --image newer.iso --confirm "$gorse"
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse"
+"$satchel" bench start hut "Gorse 32" --type "mkdir /var/lib/dpkg" --type "echo of the older one > /var/lib/dpkg/status" --type "mkdir /home/tide" --type "echo six > /home/tide/note" >/dev/null
+expect 3 "choose what stays" "$satchel" keep renew gorse --image curlew.iso --confirm "$gorse"
+expect 2 "--stays takes" "$satchel" keep renew gorse --image curlew.iso --stays some --confirm "$gorse"
+follows "$satchel" keep renew gorse --image curlew.iso --stays home --confirm "$gorse" --json
+json 'd["files"] == 1 and d["largest_files"][0]["path"] == "/home/tide/note"' "$satchel" keep show gorse --json
+expect 0 "is sound" "$satchel" check gorse
+
 # Every document follows its schema
 for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse --confirm $gorse" "restore gorse --from tide.kept --confirm $gorse"; do
     # shellcheck disable=SC2086

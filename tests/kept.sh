@@ -33,5 +33,11 @@ ok "remembers what was put back" "$satchel" prove stick.img --confirm "$name" --
 ok "the mark is there again" told 'd["size_bytes"] == 150 << 20 and any(f["path"] == "/marker" for f in d["largest_files"])'
 "$satchel" check stick.img --used --plan "$name.plan" >said 2>&1
 ok "a check knows that it was resized" grep -q "it was resized since" said
+# Another edition of the image (other tables, menus and places) laid under it, the earlier marks behind it
+ok "has room for that" "$satchel" keep grow stick.img --size 400M --confirm "$name"
+ok "renewed" "$satchel" keep renew stick.img --image "$(dirname "$image")/crowded.iso" --stays all --confirm "$name"
+ok "remembers under the other image" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400
+ok "the mark is still there" told 'd["size_bytes"] == 400 << 20 and any(f["path"] == "/marker" for f in d["largest_files"])'
+ok "the drive is sound" "$satchel" check stick.img
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

@@ -12,7 +12,9 @@
 #define WILD_SATCHEL_KEEP_H
 
 #include "wild_satchel/archive.h"
+#include "wild_satchel/build.h"
 #include "wild_satchel/change.h"
+#include "wild_satchel/journal.h"
 #include "wild_satchel/proof.h"
 #include "wild_satchel/twin.h"
 
@@ -56,6 +58,9 @@ struct ws_kept_report {
     /** Bytes that a start adds, over all so far; of live systems alone, which begin with nothing, and from the third
      *  start on; else 0. */
     uint64_t a_start;
+    struct ws_journal_start noted[WS_JOURNAL_STARTS]; /**< by its start journal, the last one last */
+    size_t noted_count;
+    bool journal;         /**< it has one */
     uint64_t starts_left; /**< until it is full, at that pace; 0 where that is not known */
 };
 void ws_kept_look(const struct ws_kept *kept, struct ws_kept_report *report);
@@ -69,6 +74,11 @@ WS_CHECKED enum ws_status ws_kept_clean(struct ws_kept *kept, uint32_t which, st
 WS_CHECKED enum ws_status ws_kept_reset(struct ws_kept *kept, const char *const except[], size_t count,
                                         struct ws_error *error);
 
+/** Lay the start journal (journal.h) into what is remembered, or take it away.
+ *  @return WS_E_UNSUPPORTED where the system cannot be told what to do at a start, or its image is not read here;
+ *          WS_E_NOTFOUND if there is none to take away */
+WS_CHECKED enum ws_status ws_kept_journal(struct ws_kept *kept, bool on, int64_t now, struct ws_error *error);
+
 /** The smallest and the largest that its volume can be on this drive: from what it holds, and up to what stands behind
  *  it. Both what it has where it cannot be of another size.
  *  @return WS_E_UNSUPPORTED, saying why it cannot: in a file, locked, or inside an extended partition */
@@ -78,6 +88,37 @@ WS_CHECKED enum ws_status ws_kept_bounds(const struct ws_kept *kept, uint64_t *l
  *  stands behind the new end is moved. No other edit goes with it.
  *  @param size  bytes, rounded down to whole MiB. @return as ws_kept_bounds(); WS_E_RANGE outside of those */
 WS_CHECKED enum ws_status ws_kept_resize(struct ws_kept *kept, uint64_t size, struct ws_error *error);
+
+/** What of that which is remembered stays when a newer image is laid under it. */
+enum ws_stays {
+    WS_STAYS_ALL,
+    WS_STAYS_HOME,   /**< people's files: /home, /root */
+    WS_STAYS_NOTHING /**< as fresh */
+};
+enum { WS_HIDDEN_EXAMPLES = 6 };
+/** What is told before a live system is renewed. */
+struct ws_live_renewal {
+    char was[160], is[160];          /**< what the system calls itself; empty: it does not */
+    char was_kernel[96], kernel[96]; /**< of the root, the newest; empty: not known */
+    char packages[24];               /**< whose list of installed packages is remembered: "dpkg"; empty: none is */
+    bool packages_differ;            /**< and the newer image has another list */
+    uint64_t hides;                  /**< files that are remembered and would hide newer ones of the image */
+    char hidden[WS_HIDDEN_EXAMPLES][160];
+    size_t hidden_count;
+    bool same;        /**< the image on the drive is this one, as far as its files tell */
+    uint64_t differs; /**< bytes that are to be written over older ones */
+};
+/**
+ * A newer image of the same live system laid under what is remembered: menus edited anew, the other volumes where they
+ * are. What differs goes through the log, which takes as much room on the volume that remembers.
+ * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
+ * @param path     of the image, for messages
+ * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the
+ *         drive that is none of this library's; WS_E_SPACE if the image reaches into what stands behind the old one;
+ *         what ws_build_prepare() says
+ */
+WS_CHECKED enum ws_status ws_kept_renew(struct ws_kept *kept, const struct ws_build_setting *setting, const char *path,
+                                        enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error);
 
 /** What a saved state says of itself (docs/kept-format.md). */
 struct ws_saved_facts {

@@ -163,6 +163,7 @@ struct ws_request {
     enum ws_check_at_start check;               /**< where our code starts it */
     char kernel_options[256];                   /**< of a full system: further parameters for its kernel; empty: none,
                                                    or as they were */
+    bool start_journal;                         /**< the system notes each of its starts, see journal.h */
     unsigned menu_seconds;                      /**< our menu waits so long, 0 to WS_MENU_SECONDS_MOST */
     char edition[64];                           /**< WS_KIND_SYSTEM: which of an image's roots; empty: its default */
     struct ws_owner owner;                      /**< WS_KIND_SYSTEM: whose it is */

@@ -157,6 +157,7 @@ struct ws_settling {
     const char *host_type;          /**< as fstab has it: "exfat", "vfat" */
     bool grows;                     /**< at each start it takes the room of a larger drive */
     bool grew;                      /**< the system before it did: where this one cannot, that is only said */
+    bool journal;                   /**< it notes each of its starts, see journal.h */
     bool chain;                     /**< its own loaders start it, too: they want a menu at WS_CHAIN_MENU */
     const struct ws_owner *owner;   /**< checked: see ws_owner_check() */
     const struct ws_own_file *file; /**< checked: see ws_own_file_check() */

@@ -118,6 +118,10 @@ uint64_t ws_table_room_of(const struct ws_table *table, uint64_t at);
 WS_CHECKED enum ws_status ws_table_set_length(struct ws_table *table, uint64_t at, uint64_t length,
                                               struct ws_error *error);
 
+/** Let what begins at byte `at` be where another partition is, with its length and, in a GPT, its identifier if it has
+ * one: in every table that has it. @return false if none has, or it would reach out of what a table may place */
+bool ws_table_stand_in(struct ws_table *table, uint64_t at, const struct ws_partition *place);
+
 /** First byte behind everything the table places, and one byte past the last that may be used. */
 void ws_table_free_tail(const struct ws_table *table, uint64_t *first, uint64_t *end);
 

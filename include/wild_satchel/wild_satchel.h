@@ -21,7 +21,7 @@
  * The subjects: status.h, base.h · source.h, shared.h, tree.h, names.h, rules.h · layout.h, lock.h, write.h, pieces.h ·
  * port.h, trial.h · table.h · format.h with ext4.h, fat.h, exfat.h, iso9660.h, squashfs.h, archive.h, label.h · live.h
  * · image.h, medium.h, contents.h, published.h · start.h, system.h · request.h, plan.h, sizing.h · build.h, batch.h ·
- * snapshot.h, proof.h, passport.h, keep.h.
+ * snapshot.h, proof.h, passport.h, journal.h, keep.h.
  */
 #ifndef WILD_SATCHEL_H
 #define WILD_SATCHEL_H
@@ -64,6 +64,7 @@
 #include "wild_satchel/snapshot.h"
 #include "wild_satchel/proof.h"
 #include "wild_satchel/passport.h"
+#include "wild_satchel/journal.h"
 #include "wild_satchel/keep.h"
 #include "wild_satchel/sizing.h"
 #include "wild_satchel/source.h"

@@ -254,10 +254,16 @@ static enum ws_status console_write(struct ws_pc *pc, const char *text, struct w
     return WS_OK;
 }
 
+static time_t monotonic_s(void) {
+    struct timespec now;
+    return clock_gettime(CLOCK_MONOTONIC, &now) == 0 ? now.tv_sec : 0;
+}
+
 static enum ws_status power_off(struct ws_pc *pc, bool clean, struct ws_error *error) {
     struct emulator *e = (struct emulator *)pc;
     char drain[4096];
-    for (int i = 0; clean && i < 2400 && e->pid > 0; i++) {
+    const time_t until = monotonic_s() + 240; /* a talkative shutdown is no longer one */
+    while (clean && monotonic_s() < until && e->pid > 0) {
         size_t got;
         (void)console_read(pc, drain, sizeof drain, 0.1, &got, NULL);
         if (waitpid(e->pid, NULL, WNOHANG) == e->pid) {

@@ -1,5 +1,6 @@
 /* overlay.c — what is remembered: a volume in a partition, or in a file inside another volume. */
 #include "assemble/internal.h"
+#include "wild_satchel/journal.h"
 
 #include "wild_satchel/ext4.h"
 #include "wild_satchel/fat.h"
@@ -129,6 +130,20 @@ static enum ws_status look_at_overlay(struct ws_build *b, struct ws_volume *v, s
     return WS_OK;
 }
 
+/* Among what the system is to find changed at its first start. */
+static enum ws_status lay_journal(struct ws_build *b, struct ws_error *error) {
+    struct ws_tree *medium = NULL;
+    struct ws_root root = {0};
+    enum ws_status status = build_read_root(&b->image, "", &medium, &root, error);
+    if (status == WS_OK)
+        status = ws_journal_lay_over(root.tree, b->tree[WS_ROLE_PERSISTENCE], b->plan->family->changes,
+                                     b->plan->facts.made_at, error);
+    else if (status != WS_E_NOMEM) ws_fail_where(error, "the start journal");
+    ws_root_close(&root);
+    ws_tree_close(medium);
+    return status;
+}
+
 enum ws_status build_compose_persistence(struct ws_build *b, struct ws_error *error) {
     struct ws_plan *p = b->plan;
     struct ws_volume *v = plan_volume(p, WS_ROLE_PERSISTENCE);
@@ -137,8 +152,12 @@ enum ws_status build_compose_persistence(struct ws_build *b, struct ws_error *er
         v->at = plan_volume(p, b->holder)->at + file->work;
         v->size = ws_node_size(file);
     }
+    if (b->overlay && p->request.start_journal)
+        return ws_fail(error, WS_E_USAGE,
+                       "the data file's volume is laid down as it is: a start journal goes into it later");
     if (!b->overlay) {
         WS_TRY(ws_live_volume_tree(p->family, p->facts.made_at, &b->tree[WS_ROLE_PERSISTENCE], error));
+        if (p->request.start_journal) WS_TRY(lay_journal(b, error));
         return build_compose_volume(b, WS_ROLE_PERSISTENCE, b->layout, error);
     }
     unsigned was = ws_layout_part(b->layout, WS_ROLE_PERSISTENCE);

@@ -17,20 +17,21 @@ enum {
     KEEP = 64,
     MENU = 128,
     OPTIONS = 256,
-    TWIN = 512
+    TWIN = 512,
+    JOURNAL = 1024
 }; /* what else may be asked for */
 
 static const struct build_recipe recipes[] = {
-    {WS_KIND_LIVE_WHOLE, true, 0, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
+    {WS_KIND_LIVE_WHOLE, true, JOURNAL, VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "an image laid down whole stays as it is", build_prepare_whole},
-    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | MENU | CHECK | RULES,
+    {WS_KIND_LIVE_FILES, true, OWN_TABLE | OWN_CODE | MENU | CHECK | RULES | JOURNAL,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
      "files of a medium bring their menus", build_prepare_files},
     {WS_KIND_REPLICA, true, 0, 0, "a replica is the image byte for byte", build_prepare_replica},
-    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | MENU | OWNER | ROOT | OPTIONS,
+    {WS_KIND_SYSTEM, true, OWN_TABLE | OWN_CODE | MENU | OWNER | ROOT | OPTIONS | JOURNAL,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP), "a full system starts by our code alone",
      build_prepare_system},
-    {WS_KIND_RENEWAL, true, OWN_CODE | MENU | ROOT | OPTIONS | KEEP, 0,
+    {WS_KIND_RENEWAL, true, OWN_CODE | MENU | ROOT | OPTIONS | KEEP | JOURNAL, 0,
      "a renewal leaves the drive's volumes as they are", build_prepare_renewal},
     {WS_KIND_TWIN, true, OWN_TABLE | OWN_CODE | MENU | OPTIONS | TWIN,
      VOLUME(WS_ROLE_SYSTEM) | VOLUME(WS_ROLE_PERSISTENCE) | VOLUME(WS_ROLE_DATA) | VOLUME(WS_ROLE_SWAP),
@@ -69,6 +70,7 @@ static enum ws_status check_others(const struct build_recipe *recipe, const stru
         {MENU, r->menu_seconds != WS_MENU_SECONDS_USUAL, true, "start-up code of ours goes"},
         {OWN_CODE, r->uefi_code != WS_UEFI_CODE_AUTO, true, "a choice of start-up code goes"},
         {CHECK, r->check != WS_CHECK_OFF, true, "checks by our start-up code go"},
+        {JOURNAL, r->start_journal, false, "a start journal goes with a system that remembers"},
         {OPTIONS, r->kernel_options[0] != '\0', false, "parameters for its kernel go with a full system"},
         {ROOT, r->edition[0] != '\0', false, "editions go with a full system"},
         {ROOT, r->additions > 0, false, "files of your own go with a full system"},

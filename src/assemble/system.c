@@ -18,6 +18,7 @@ enum ws_status build_settle(struct ws_build *b, const struct ws_system_facts *fa
                             .made_at = p->facts.made_at,
                             .chain = b->have_chain,
                             .grows = b->grows,
+                            .journal = p->request.start_journal,
                             .grew = p->facts.kind == WS_KIND_RENEWAL,
                             .owner = &b->owner,
                             .file = file,

@@ -188,5 +188,8 @@ enum ws_status build_compose_volumes(struct ws_build *b, struct ws_error *error)
             v->at = ws_plan_volume(p, v->inside)->at + ws_tree_find(b->tree[v->inside], WS_INSIDE_FILE)->work;
         WS_TRY(build_compose_volume(b, v->role, b->layout, error));
     }
-    return b->remembers ? build_compose_persistence(b, error) : WS_OK;
+    if (b->remembers) return build_compose_persistence(b, error);
+    if (b->plan->request.start_journal && ws_plan_is_live(b->plan))
+        return ws_fail(error, WS_E_USAGE, "this drive forgets, and a start journal with all else");
+    return WS_OK;
 }

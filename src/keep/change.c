@@ -138,14 +138,18 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
         ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
     WS_TRY(status);
     WS_TRY(ws_layout_create(k->drive->size, &k->layout, error));
-    if (k->lock) {
+    if (k->untouched) {
+        /* the log alone goes there, where it has nothing */
+    } else if (k->lock) {
         WS_TRY(ws_layout_create(k->volume->size, &k->open_layout, error));
         WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
         WS_TRY(lock_up(k, error));
     } else {
         WS_TRY(ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error));
     }
-    if (k->resize) {
+    if (k->renewed) {
+        WS_TRY(keep_put_renewed(k, error));
+    } else if (k->resize) {
         WS_TRY(put_table(k, error));
     } else {
         WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */

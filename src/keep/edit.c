@@ -6,14 +6,14 @@
 #include <stdlib.h>
 #include <string.h>
 
-static enum ws_status still_as_it_is(const struct ws_kept *k, struct ws_error *error) {
-    if (!k->layout && !k->fresh) return WS_OK;
+enum ws_status keep_still_as_it_is(const struct ws_kept *k, struct ws_error *error) {
+    if (!k->layout && !k->fresh && !k->renewed) return WS_OK;
     return ws_fail(error, WS_E_USAGE, "what is remembered was edited already: open it again");
 }
 
 enum ws_status ws_kept_clean(struct ws_kept *k, uint32_t which, struct ws_left_out tally[WS_LEAVES],
                              struct ws_error *error) {
-    WS_TRY(still_as_it_is(k, error));
+    WS_TRY(keep_still_as_it_is(k, error));
     leave_below(k->tree, keep_top_path(k), which & ~(1u << WS_LEAVE_KERNELS), tally);
     return WS_OK;
 }
@@ -52,7 +52,7 @@ static enum ws_status keep_exceptions(struct ws_kept *k, const char *const excep
 
 enum ws_status ws_kept_reset(struct ws_kept *k, const char *const except[], size_t count, struct ws_error *error) {
     const struct ws_live_family *f = k->memory.family;
-    WS_TRY(still_as_it_is(k, error));
+    WS_TRY(keep_still_as_it_is(k, error));
     if (k->memory.system) {
         ws_fail(error, WS_E_UNSUPPORTED, "a full system is itself what the drive remembers: it cannot be as fresh");
         return ws_fail_next(error, "build the drive anew, or renew it");
@@ -81,7 +81,7 @@ enum ws_status ws_kept_put(struct ws_kept *k, struct ws_saved *saved, struct ws_
     const bool system = strcmp(s->family, "system") == 0;
     struct ws_node *top = NULL;
     char id[37];
-    WS_TRY(still_as_it_is(k, error));
+    WS_TRY(keep_still_as_it_is(k, error));
     if (system != k->memory.system)
         return not_there(error, system ? "it is a full system's, and this is a live one" : "it is a live system's",
                          "choose a drive of its kind");

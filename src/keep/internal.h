@@ -14,11 +14,16 @@ struct ws_kept {
     struct ws_lock *lock;           /* of a locked volume, opened */
     const struct ws_source *volume; /* open */
     struct ws_ext4_facts facts;
-    struct ws_tree *tree;  /* as it is, or edited */
-    uint64_t resize;       /* bytes of the volume and its partition; 0: as they are */
-    struct ws_tree *fresh; /* what takes its place; NULL: the edited tree itself */
-    bool anew;             /* counts of starts begin again */
-    bool otherwise;        /* the volume has a configuration of its own: all of it is taken as it stands */
+    struct ws_tree *tree;              /* as it is, or edited */
+    uint64_t resize;                   /* bytes of the volume and its partition; 0: as they are */
+    struct ws_tree *fresh;             /* what takes its place; NULL: the edited tree itself */
+    struct ws_build *build;            /* of a renewal: the drive as it would be made anew */
+    struct ws_source *new_drive;       /* a view of it */
+    struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
+    struct ws_source *new_table;
+    bool untouched; /* the volume stays as it is */
+    bool anew;      /* counts of starts begin again */
+    bool otherwise; /* the volume has a configuration of its own: all of it is taken as it stands */
     /* the edit, worked out */
     struct ws_ext4_geometry geometry;
     struct ws_layout *layout, *open_layout; /* the latter: of a locked volume, not enciphered */
@@ -33,9 +38,14 @@ struct ws_saved {
     struct ws_tree *archive, *state; /* the latter is cut out of the former */
 };
 
+/* It may be edited once. */
+enum ws_status keep_still_as_it_is(const struct ws_kept *kept, struct ws_error *error);
 /* The folder of a live system's changes in the volume, without slashes; "" for a full system. */
 const char *keep_top_path(const struct ws_kept *kept);
 /* A path as the running system has it. */
 const char *keep_path(const struct ws_node *node, const struct ws_node *top, char *out, size_t room);
+
+/* renew.c: all that a renewal changes outside of the volume that remembers. */
+enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);
 
 #endif

@@ -48,6 +48,11 @@ done:
 void ws_kept_close(struct ws_kept *k) {
     if (!k) return;
     ws_layout_close(k->layout);
+    ws_layout_close(k->renewed);
+    ws_source_close(k->new_table);
+    ws_layout_close(k->table);
+    ws_source_close(k->new_drive);
+    ws_build_close(k->build);
     ws_lock_close(k->relock);
     ws_source_close(k->open);
     ws_layout_close(k->open_layout);

@@ -72,6 +72,8 @@ void ws_kept_look(const struct ws_kept *k, struct ws_kept_report *r) {
     r->last = (int64_t)ws_max_u64((uint64_t)k->facts.written_at, (uint64_t)k->facts.mounted_at);
     r->flash_written = k->facts.written_bytes;
     for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top)) look_at(n, top, r);
+    r->noted_count = ws_journal_read(k->tree, keep_top_path(k), r->noted, WS_JOURNAL_STARTS);
+    r->journal = ws_journal_is_laid(k->tree, keep_top_path(k));
     leave_count(k->tree, keep_top_path(k), r->cleanable);
     if (!k->memory.system && r->starts >= STARTS_LEAST) r->a_start = r->bytes / r->starts;
     if (r->a_start) r->starts_left = r->free_bytes / r->a_start;

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { FORMAT_VERSION = 3 };
+enum { FORMAT_VERSION = 4 };
 static const char format_name[] = "wild-satchel-plan";
 static const char checksum_key[] = "document_sha256";
 

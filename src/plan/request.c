@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { FORMAT_VERSION = 2 };
+enum { FORMAT_VERSION = 3 };
 static const char format_name[] = "wild-satchel-request";
 
 static const char *const kinds[] = {"usual",  "live",  "live-whole", "live-files", "replica",
@@ -169,6 +169,7 @@ static const struct row start_rows[] = {
     {"uefi_code", ROW_WORD, ROW_FIELD(struct ws_request, uefi_code), .word = code_word, .words = WS_UEFI_CODES},
     {"check", ROW_WORD, ROW_FIELD(struct ws_request, check), .word = check_word, .words = WS_CHECK_FULL + 1},
     {"kernel_options", ROW_TEXT, ROW_FIELD(struct ws_request, kernel_options)},
+    {"journal", ROW_BOOL, ROW_FIELD(struct ws_request, start_journal)},
     {"menu_seconds", ROW_NUMBER, ROW_FIELD(struct ws_request, menu_seconds), .most = WS_MENU_SECONDS_MOST},
 };
 static const char *login_word(unsigned i) { return ws_login_name((enum ws_login)i); }

@@ -11,8 +11,9 @@ struct look {
     struct ws_ext4_facts facts;
     struct ws_evidence evidence;
     struct ws_snapshot snapshot;
-    char top[64]; /* the folder of the snapshot which is "/" to the system */
-    bool whole;   /* the snapshot is all that the system sees, and not what it changed of its image alone */
+    char machine[80]; /* that it started on last, by its start journal; empty: that is not noted */
+    char top[64];     /* the folder of the snapshot which is "/" to the system */
+    bool whole;       /* the snapshot is all that the system sees, and not what it changed of its image alone */
 };
 /* @param first  the proof's first snapshot; NULL: this is it */
 enum ws_status proof_look(const struct ws_source *drive, uint32_t sector, const char *passphrase,

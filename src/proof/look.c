@@ -1,5 +1,6 @@
 /* look.c — what a drive remembers at a moment: its volume's own evidence, and all that is on it. */
 #include "proof/internal.h"
+#include "wild_satchel/journal.h"
 #include "wild_satchel/lock.h"
 #include "wild_satchel/medium.h"
 #include "wild_satchel/system.h"
@@ -92,6 +93,9 @@ enum ws_status proof_look(const struct ws_source *drive, uint32_t sector, const 
     if (m->locked) WS_GO(ws_lock_open(slice, passphrase, &lock, error));
     if (ws_ext4_read(lock ? ws_lock_body(lock) : slice, &tree, &look->facts, NULL) != WS_OK)
         goto done; /* the memory's cause says why */
+    struct ws_journal_start last;
+    if (ws_journal_read(tree, m->system || !m->family->changes ? "" : m->family->changes, &last, 1))
+        memcpy(look->machine, last.machine, sizeof look->machine);
     WS_GO(take_snapshot(drive, sector, lock ? ws_lock_body(lock) : slice, first, tree, look, error));
     take_evidence(&look->facts, now, &look->evidence);
     look->read = true;

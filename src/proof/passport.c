@@ -104,7 +104,7 @@ static json_t *trial_json(const struct ws_trial *t) {
     return json_pack("{s:I, s:s, s:b, s:I, s:f, s:f, s:I}", "made_at", (json_int_t)t->made_at, "depth",
                      ws_trial_depth_name(t->depth), "sound", t->sound, "holds_bytes", (json_int_t)t->holds,
                      "read_bytes_s", t->read_bytes_s, "write_bytes_s", t->write_bytes_s, "bad_areas",
-                     (json_int_t)((uint64_t)t->bads + t->bad_more));
+                     (json_int_t)t->bads + (json_int_t)t->bad_more);
 }
 
 enum ws_status ws_passport_json(const struct ws_passport *p, struct ws_text *out, struct ws_error *error) {

@@ -5,8 +5,13 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* As a shutdown ends: all file systems made read-only, whatever init there is, and then off. */
-#define SHUT_DOWN "sync; echo u > /proc/sysrq-trigger; poweroff -f\n"
+/* As a shutdown ends: all file systems made read-only, whatever init there is, and then off. A live system's own would
+ * wait for its medium to be taken out. */
+#define OFF "sync; echo u > /proc/sysrq-trigger; poweroff -f"
+/* A full system shuts down by its init, where there is one that does. */
+#define SHUT_DOWN                                                                                                      \
+    "if [ -d /run/systemd/system ] || [ -e /etc/inittab ] || [ -d /run/openrc ]; then poweroff; exit; else " OFF "; "  \
+    "fi"
 
 /* 2002-03-04: long before anything that it starts from was made. */
 static const int64_t wrong_time = 1015200000;
@@ -202,7 +207,7 @@ static enum ws_status go_session(struct proving *p, unsigned start, const unsign
     const bool cut = kind && *kind & WS_ROUND_CUT;
     if (cut) WS_TRY(changes_keep_writing(p, error));
     step(p, start, cut ? "cutting the power" : "shutting down");
-    if (!cut) WS_TRY(console_send(&p->console, SHUT_DOWN, error));
+    if (!cut) WS_TRY(console_send(&p->console, p->look.memory.system ? SHUT_DOWN "\n" : OFF "\n", error));
     return p->pc->ops->power_off(p->pc, !cut, error);
 }
 

@@ -239,7 +239,12 @@ enum ws_status ws_proof_return(struct ws_proof *proof, const struct ws_source *d
     if (status == WS_OK && proof->rounds && proof->round[proof->rounds - 1].verdict == WS_VERDICT_NO_START &&
         proof->round[proof->rounds - 1].by_hand)
         proof->rounds--;
-    if (status == WS_OK) status = proof_add_round(proof, how->pc ? how->pc : "a PC", 0, &look, now, &r, error);
+    if (status == WS_OK)
+        status = proof_add_round(proof,
+                                 how->pc           ? how->pc
+                                 : look.machine[0] ? look.machine
+                                                   : "a PC",
+                                 0, &look, now, &r, error);
     if (status == WS_OK && is_still_here(proof, r)) {
         proof->rounds--;
     } else if (status == WS_OK) {

@@ -24,6 +24,8 @@ enum ws_status own_growth(const struct edit *edit, bool as_before);
 /* hooks.c: kernels that come and go later reach the menu. */
 extern const uint8_t own_script_entries[]; /* entries.sh */
 extern const size_t own_script_entries_length;
+extern const uint8_t own_script_start_journal[]; /* start_journal.sh */
+extern const size_t own_script_start_journal_length;
 /* inside.c: what finds a system that stands in a file, for each of its kernels; and what protects that file. */
 enum ws_status own_inside(const struct edit *edit);
 /* A file that an init starts by itself; the link that makes it do so, where it needs one. A row counts where the root

@@ -1,5 +1,6 @@
 /* settle.c — a root made at home on its drive, by edits of its tree alone. */
 #include "system/own.h"
+#include "wild_satchel/journal.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -66,6 +67,7 @@ static enum ws_status make_own(const struct edit *e, const struct ws_settling *s
     if (status == WS_OK && o->login == WS_LOGIN_AUTOMATIC) status = own_login(e, o->account[0].name);
     if (status == WS_OK) status = own_disks(e, o->internal_disks, s->table_id, owned);
     if (status == WS_OK && s->grows) status = own_growth(e, s->grew);
+    if (status == WS_OK && s->journal) status = ws_journal_lay(e->root, e->made_at, e->error);
     if (status == WS_OK) status = own_added(e, s, &steps);
     if (status == WS_OK) status = own_first_start(e, &steps);
     ws_text_free(&steps);

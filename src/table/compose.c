@@ -179,6 +179,26 @@ enum ws_status ws_table_set_length(struct ws_table *t, uint64_t at, uint64_t len
     return WS_OK;
 }
 
+bool ws_table_stand_in(struct ws_table *t, uint64_t at, const struct ws_partition *place) {
+    struct entries both[2];
+    bool any = false;
+    static const struct ws_guid none;
+    const uint64_t first = place->at / t->sector, last = (place->at + place->length) / t->sector - 1;
+    if (has_gpt(t) && (first < t->first_usable || last > t->last_usable)) return false;
+    if (mbr_counts(t) && last > 0xfffffffe) return false;
+    both_tables(t, both);
+    for (int b = 0; b < 2; b++)
+        for (size_t i = 0; i < both[b].count; i++) {
+            struct ws_partition *p = &both[b].list[i];
+            if (p->at != at || p->mbr_type == 0xee) continue;
+            p->at = place->at;
+            p->length = place->length;
+            if (b == 1 && memcmp(&place->id, &none, sizeof none) != 0) p->id = place->id;
+            any = true;
+        }
+    return any;
+}
+
 enum ws_status ws_table_grow(struct ws_table *t, uint64_t old_end, uint64_t new_end, bool *grown,
                              struct ws_error *error) {
     struct {
