@@ -14,7 +14,7 @@
 
 static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays;
 static const char **except;
-static int over, external, off;
+static int over, external, off, rescue;
 const struct poptOption keep_options[] = {
     {"what", 0, POPT_ARG_STRING, &what, 0,
      "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
@@ -23,6 +23,8 @@ const struct poptOption keep_options[] = {
      "grow, shrink: the size of its volume; grow: all that is free behind it", "SIZE"},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "save: replace a file of that name", NULL},
+    {"rescue", 0, POPT_ARG_NONE, &rescue, 0,
+     "save: all that can be read of a damaged drive; what is lost is listed in the archive", NULL},
     {"from", 0, POPT_ARG_STRING, &from, 0, "restore: the archive that was saved", "FILE"},
     {"image", 'i', POPT_ARG_STRING, &image, 0, "renew: the newer image of the same system", "FILE"},
     {"stays", 0, POPT_ARG_STRING, &stays, 0,
@@ -74,7 +76,8 @@ static enum ws_status open_kept(struct keeping *k, bool writes) {
     if (status == WS_OK && memory.locked && !k->passphrase) status = secret_passphrase(cli, &k->passphrase);
     WS_TRY(status);
     busy_begin(cli, "reading what %.60s remembers", k->facts.short_name);
-    status = ws_kept_open(k->source, k->facts.logical_sector, k->passphrase, &k->kept, &cli->error);
+    status = (rescue ? ws_kept_open_damaged : ws_kept_open)(k->source, k->facts.logical_sector, k->passphrase, &k->kept,
+                                                            &cli->error);
     busy_end();
     if (status != WS_OK) ws_fail_where(&cli->error, "%s", k->facts.short_name);
     return status;
@@ -340,9 +343,23 @@ static enum ws_status reset(struct keeping *k) {
 }
 
 static json_t *saved_json(const struct ws_saved_facts *f) {
-    return cli_pack("{s:s, s:b, s:s, s:I, s:I, s:I, s:I, s:s}", "family", f->family, "whole", f->whole, "label",
+    return cli_pack("{s:s, s:b, s:s, s:I, s:I, s:I, s:I, s:I, s:s}", "family", f->family, "whole", f->whole, "label",
                     f->label, "saved_at", (json_int_t)f->saved_at, "files", (json_int_t)f->files, "bytes",
-                    (json_int_t)f->bytes, "left_out", (json_int_t)f->left_out, "sha256", f->sha256);
+                    (json_int_t)f->bytes, "left_out", (json_int_t)f->left_out, "lost", (json_int_t)f->lost, "sha256",
+                    f->sha256);
+}
+
+/* Of a damaged drive; the archive has all of it. */
+static void show_lost(const struct cli *cli, const struct keeping *k) {
+    enum { SHOWN = 12 };
+    const struct ws_findings *lost = ws_kept_lost(k->kept);
+    if (!rescue) return;
+    if (!lost->count) show_field(cli, "Lost", "%snothing%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
+    else
+        show_field(cli, "Lost", "%s%zu thing%s that could not be read%s, listed in the archive as lost.txt",
+                   ink(cli, INK_WARN), lost->count, lost->count == 1 ? "" : "s", ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < lost->count && i < SHOWN; i++) show_row(cli, 16, "                %s", lost->list[i].text);
+    if (lost->count > SHOWN) say("                and %zu more\n", lost->count - SHOWN);
 }
 
 static enum ws_status save(struct keeping *k) {
@@ -381,6 +398,7 @@ static enum ws_status save(struct keeping *k) {
                (unsigned long long)f.files);
     if (f.left_out)
         show_field(cli, "Left out", "%llu sockets, which programs make anew", (unsigned long long)f.left_out);
+    show_lost(cli, k);
     show_field(cli, "SHA-256", "%s (over names, attributes and contents)", f.sha256);
     show_result(cli, true, "What %s remembers is saved in %s.", k->facts.short_name, to);
     show_next(cli, "keep", "restore", k->facts.short_name, "--from", to);
@@ -621,7 +639,8 @@ enum {
     SIZE = 128,
     OFF = 256,
     IMAGE = 512,
-    STAYS = 1024
+    STAYS = 1024,
+    RESCUE = 2048
 };
 static const struct verb {
     const char *name;
@@ -630,7 +649,7 @@ static const struct verb {
 } verbs[] = {{"show", 0, show},
              {"clean", WHAT | CONFIRM | EXTERNAL, clean},
              {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
-             {"save", TO | OVER, save},
+             {"save", TO | OVER | RESCUE, save},
              {"restore", FROM | CONFIRM | EXTERNAL, restore},
              {"grow", SIZE | CONFIRM | EXTERNAL, grow},
              {"shrink", SIZE | CONFIRM | EXTERNAL, shrink},
@@ -641,9 +660,9 @@ enum { VERBS = sizeof verbs / sizeof verbs[0] };
 static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what",          "except", "to",  "over",  "from", "confirm",
-                                        "external-disk", "size",   "off", "image", "stays"};
-    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted, off, image, stays};
+    static const char *const names[] = {"what",          "except", "to",  "over",  "from",  "confirm",
+                                        "external-disk", "size",   "off", "image", "stays", "rescue"};
+    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted, off, image, stays, rescue};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

@@ -157,5 +157,13 @@ for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse 
 done
 expect 4 "it lies in a file" "$satchel" keep grow teasel --confirm "$teasel"
 
+# Damaged: what can be read is saved, and what is lost is said
+expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue
+expect 0 "Lost          nothing" "$satchel" keep save gorse --to sound.kept --rescue
+at=$("$satchel" drives gorse --json | python3 -c 'import json, sys; print([p["at_bytes"] for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0])')
+dd if=/dev/zero of="b/$gorse.drive" bs=1024 seek=$((at / 1024 + 1)) count=1 conv=notrunc status=none
+expect 4 "nothing is remembered on this drive" "$satchel" keep save gorse --to none.kept
+expect 0 "a copy of it was used" "$satchel" keep save gorse --to rescued.kept --rescue
+ok "all of it is there" test "$(bsdtar -tf rescued.kept | grep -vc '^lost.txt$')" = "$(bsdtar -tf sound.kept | wc -l)"
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

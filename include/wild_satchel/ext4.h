@@ -131,6 +131,23 @@ WS_CHECKED enum ws_status ws_ext4_probe(const struct ws_source *volume, struct w
 WS_CHECKED enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree,
                                        struct ws_ext4_facts *facts, struct ws_error *error);
 
+/** The same of one whose superblock may be damaged: by a copy of it, then. */
+WS_CHECKED enum ws_status ws_ext4_probe_copies(const struct ws_source *volume, struct ws_ext4_facts *facts,
+                                               struct ws_error *error);
+
+/** Something of a damaged volume that is lost, or was found without its name. @param path  in the volume, made visible
+ */
+typedef void (*ws_lost_call)(void *context, const char *path, const char *what);
+/**
+ * As ws_ext4_read(), of a damaged volume: what cannot be read is left out and told, and all else is there. A superblock
+ * and descriptors that are not right are taken from their copies; a journal that cannot be applied is not; files that
+ * no name leads to any more stand in lost+found by the numbers of their inodes. The tree borrows `volume`.
+ * @param volume  its unreadable places read as zeros, see ws_source_forgiving()
+ * @return WS_E_NOTFOUND without a superblock or any copy of it; WS_E_UNSUPPORTED as ws_ext4_read()
+ */
+WS_CHECKED enum ws_status ws_ext4_rescue(const struct ws_source *volume, ws_lost_call lost, void *context,
+                                         struct ws_tree **tree, struct ws_ext4_facts *facts, struct ws_error *error);
+
 /** The bytes of the volume after its journal has been applied, as a source; borrows `volume`. For reading and for
  *  tests; `replayed` tells how many blocks came from the journal and may be NULL. */
 WS_CHECKED enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source,

@@ -32,6 +32,14 @@ struct ws_kept;
  */
 WS_CHECKED enum ws_status ws_kept_open(const struct ws_source *drive, uint32_t sector, const char *passphrase,
                                        struct ws_kept **kept, struct ws_error *error);
+/** The same of a drive with unreadable places or a damaged volume, for saving what is left: what cannot be read is left
+ *  out, or reads as zeros, and is told by ws_kept_lost(). Nothing but saving goes with it. Where the system on it
+ * cannot be read either, the volume is found by its label.
+ *  @return WS_E_NOTFOUND if no volume that remembers can be found any more */
+WS_CHECKED enum ws_status ws_kept_open_damaged(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                                               struct ws_kept **kept, struct ws_error *error);
+/** What is lost of a drive so opened: names at once, contents as they were saved. */
+const struct ws_findings *ws_kept_lost(const struct ws_kept *kept);
 void ws_kept_close(struct ws_kept *kept); /**< NULL is accepted */
 const struct ws_memory *ws_kept_memory(const struct ws_kept *kept);
 const struct ws_ext4_facts *ws_kept_facts(const struct ws_kept *kept);
@@ -127,6 +135,7 @@ struct ws_saved_facts {
     char label[17], volume[40];
     int64_t saved_at;
     uint64_t files, bytes, left_out; /**< sockets are */
+    uint64_t lost;                   /**< findings of what could not be saved, listed in the archive as lost.txt */
     char sha256[WS_HASH_HEX];        /**< over all names, attributes and contents */
 };
 /** Save what is remembered: a tar archive (POSIX.1-2001 pax, with extended attributes, holes, devices and second

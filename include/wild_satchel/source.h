@@ -94,6 +94,18 @@ WS_CHECKED enum ws_status ws_source_patch(struct ws_source *patched, uint64_t at
 /** Number of changes and bytes laid over so far; either pointer may be NULL. */
 void ws_source_patch_count(const struct ws_source *patched, size_t *count, uint64_t *bytes);
 
+/** A base whose unreadable places read as zeros, each tried sector by sector and noted. It borrows the base, and is for
+ *  one task at a time. @param sector  bytes */
+WS_CHECKED enum ws_status ws_source_forgiving(const struct ws_source *base, unsigned sector, struct ws_source **source,
+                                              struct ws_error *error);
+/** A stretch that could not be read so far. */
+struct ws_unread {
+    uint64_t at, length;
+};
+/** Those of a forgiving source, in ascending order; belongs to it. @param bytes  out: in all, also of what the list has
+ *  no room for */
+const struct ws_unread *ws_source_unread(const struct ws_source *source, size_t *count, uint64_t *bytes);
+
 /** Read a whole source into memory the caller frees, NUL-terminated. @return WS_E_RANGE above `most` bytes */
 WS_CHECKED enum ws_status ws_source_load(const struct ws_source *source, size_t most, char **bytes, size_t *length,
                                          struct ws_error *error);

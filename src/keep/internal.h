@@ -9,6 +9,8 @@
 struct ws_kept {
     const struct ws_source *drive;
     uint32_t sector;
+    struct ws_source *forgiving; /* of a damaged drive */
+    struct ws_findings lost;
     struct ws_memory memory; /* never copied: its family may point into it */
     struct ws_source *slice;
     struct ws_lock *lock;           /* of a locked volume, opened */

@@ -10,8 +10,8 @@ static enum ws_status lay_over(struct ws_kept *k, int64_t now, struct ws_error *
     struct ws_root root = {0};
     struct ws_tree *copy = NULL, *changes = NULL;
     struct ws_table *table = malloc(sizeof *table);
-    enum ws_status status = table ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    if (status != WS_OK) return status;
+    enum ws_status status = WS_OK;
+    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     WS_GO(ws_table_read(k->drive, k->sector, table, NULL, error));
     WS_GO(ws_medium_open(k->drive, table, &medium, error));
     WS_GO(ws_root_open(k->drive, medium.tree, NULL, &root, error));

@@ -28,22 +28,72 @@ static enum ws_status open_volume(struct ws_kept *k, const char *passphrase, str
     return WS_OK;
 }
 
-enum ws_status ws_kept_open(const struct ws_source *drive, uint32_t sector, const char *passphrase,
-                            struct ws_kept **out, struct ws_error *error) {
+static void note_lost(void *context, const char *path, const char *what) {
+    ws_findings_add(context, WS_WARNING, "%s: %s", path, what);
+}
+
+/* By its label alone: the system beside it may be gone. */
+static enum ws_status find_volume(struct ws_kept *k, struct ws_error *error) {
+    struct ws_memory *m = &k->memory;
+    size_t families, count;
+    const struct ws_live_family *f = ws_live_families(&families);
+    struct ws_table *table = malloc(sizeof *table);
+    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
+    enum ws_status status = ws_table_read(k->drive, k->sector, table, NULL, error);
+    const struct ws_partition *p = ws_table_partitions(table, &count);
+    for (size_t i = 0; status == WS_OK && i < count && !m->volume_size; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_ext4_facts facts;
+        if (ws_source_slice(k->drive, p[i].at, p[i].length, &slice, NULL) != WS_OK) continue;
+        for (size_t j = 0; ws_ext4_probe_copies(slice, &facts, NULL) == WS_OK && j < families && !m->volume_size; j++) {
+            if (strcmp(f[j].label, facts.label) != 0) continue;
+            m->family = &f[j];
+            m->volume_at = p[i].at;
+            m->volume_size = p[i].length;
+        }
+        ws_source_close(slice);
+    }
+    free(table);
+    return status;
+}
+
+static enum ws_status read_it(struct ws_kept *k, bool damaged, const char *passphrase, struct ws_error *error) {
+    WS_TRY(ws_memory_look(k->drive, k->sector, &k->memory, error));
+    if (damaged && !k->memory.volume_size && !k->memory.locked) WS_TRY(find_volume(k, error));
+    WS_TRY(open_volume(k, passphrase, error));
+    if (damaged) WS_TRY(ws_ext4_rescue(k->volume, note_lost, &k->lost, &k->tree, &k->facts, error));
+    else WS_TRY(ws_ext4_read(k->volume, &k->tree, &k->facts, error));
+    k->otherwise = !k->memory.system && (!k->memory.family || ws_live_arranged_otherwise(k->memory.family, k->tree));
+    return WS_OK;
+}
+
+static enum ws_status open_it(const struct ws_source *drive, uint32_t sector, const char *passphrase, bool damaged,
+                              struct ws_kept **out, struct ws_error *error) {
     struct ws_kept *k = calloc(1, sizeof *k);
     if (!k) return ws_fail(error, WS_E_NOMEM, "out of memory for what is remembered");
     enum ws_status status = WS_OK;
     k->drive = drive;
     k->sector = sector;
-    WS_GO(ws_memory_look(drive, sector, &k->memory, error));
-    WS_GO(open_volume(k, passphrase, error));
-    WS_GO(ws_ext4_read(k->volume, &k->tree, &k->facts, error));
-    k->otherwise = !k->memory.system && ws_live_arranged_otherwise(k->memory.family, k->tree);
+    if (damaged) WS_GO(ws_source_forgiving(drive, sector, &k->forgiving, error));
+    if (damaged) k->drive = k->forgiving;
+    status = read_it(k, damaged, passphrase, error);
 done:
     if (status == WS_OK) *out = k;
     else ws_kept_close(k);
     return status;
 }
+
+enum ws_status ws_kept_open(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                            struct ws_kept **kept, struct ws_error *error) {
+    return open_it(drive, sector, passphrase, false, kept, error);
+}
+
+enum ws_status ws_kept_open_damaged(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                                    struct ws_kept **kept, struct ws_error *error) {
+    return open_it(drive, sector, passphrase, true, kept, error);
+}
+
+const struct ws_findings *ws_kept_lost(const struct ws_kept *k) { return &k->lost; }
 
 void ws_kept_close(struct ws_kept *k) {
     if (!k) return;
@@ -61,6 +111,8 @@ void ws_kept_close(struct ws_kept *k) {
     ws_tree_close(k->tree);
     ws_lock_close(k->lock);
     ws_source_close(k->slice);
+    ws_source_close(k->forgiving);
+    ws_findings_free(&k->lost);
     free(k);
 }
 

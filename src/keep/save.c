@@ -14,10 +14,11 @@ static const char state_folder[] = "kept", document_name[] = "kept.json";
 
 static enum ws_status put_document(struct archive_out *out, const struct ws_saved_facts *f, int64_t time,
                                    struct ws_error *error) {
-    json_t *root = json_pack("{s:s, s:i, s:s, s:b, s:s, s:s, s:I, s:I, s:I, s:I, s:s}", "format", format_name,
-                             "version", 1, "family", f->family, "whole", f->whole, "label", f->label, "volume",
-                             f->volume, "saved_at", (json_int_t)f->saved_at, "files", (json_int_t)f->files, "bytes",
-                             (json_int_t)f->bytes, "left_out", (json_int_t)f->left_out, "sha256", f->sha256);
+    json_t *root =
+        json_pack("{s:s, s:i, s:s, s:b, s:s, s:s, s:I, s:I, s:I, s:I, s:I, s:s}", "format", format_name, "version", 1,
+                  "family", f->family, "whole", f->whole, "label", f->label, "volume", f->volume, "saved_at",
+                  (json_int_t)f->saved_at, "files", (json_int_t)f->files, "bytes", (json_int_t)f->bytes, "left_out",
+                  (json_int_t)f->left_out, "lost", (json_int_t)f->lost, "sha256", f->sha256);
     char *text = root ? json_dumps(root, JSON_INDENT(1)) : NULL;
     enum ws_status status = text ? archive_out_text(out, document_name, text, time, error)
                                  : ws_fail(error, WS_E_NOMEM, "out of memory for a document");
@@ -26,30 +27,72 @@ static enum ws_status put_document(struct archive_out *out, const struct ws_save
     return status;
 }
 
+/* Of a damaged drive: what of each file was not there to be read. */
+struct unread {
+    struct ws_kept *kept;
+    uint64_t bytes;
+};
+
+static void note_unread(void *context, const char *path) {
+    struct unread *u = context;
+    char size[32], seen[4096];
+    size_t count;
+    uint64_t now;
+    (void)ws_source_unread(u->kept->forgiving, &count, &now);
+    if (now == u->bytes) return;
+    ws_visible(path, seen, sizeof seen);
+    ws_findings_add(&u->kept->lost, WS_WARNING, "%s: %s of it could not be read, and are zeros", seen,
+                    ws_size_counted(now - u->bytes, size, sizeof size));
+    u->bytes = now;
+}
+
+static enum ws_status put_lost(struct archive_out *out, struct ws_kept *k, struct ws_saved_facts *f,
+                               struct ws_error *error) {
+    struct ws_text text = {0};
+    f->lost = k->lost.count;
+    for (size_t i = 0; i < k->lost.count; i++) ws_text_printf(&text, "%s\n", k->lost.list[i].text);
+    enum ws_status status = ws_text_status(&text, error);
+    if (status == WS_OK && f->lost) status = archive_out_text(out, "lost.txt", text.data, f->saved_at, error);
+    ws_text_free(&text);
+    return status;
+}
+
 enum ws_status ws_kept_save(struct ws_kept *k, struct ws_port *port, ws_archive_sink sink, void *context,
                             ws_progress_call on_progress, void *progress_context, struct ws_saved_facts *f,
                             struct ws_error *error) {
     struct archive_out *out = NULL;
     memset(f, 0, sizeof *f);
-    f->whole = k->memory.system || k->otherwise;
+    const bool lost_top = k->forgiving && !ws_kept_top(k); /* then all that is left goes in, as it is arranged */
+    f->whole = k->memory.system || k->otherwise || lost_top;
     struct ws_node *top = f->whole ? ws_tree_root(k->tree) : (struct ws_node *)(uintptr_t)ws_kept_top(k);
     if (!top) {
         ws_fail(error, WS_E_NOTFOUND, "nothing is remembered yet: the system has not started with this place");
         return ws_fail_next(error, "start it once");
     }
-    (void)snprintf(f->family, sizeof f->family, "%s", k->memory.system ? "system" : k->memory.family->word);
+    (void)snprintf(f->family, sizeof f->family, "%s",
+                   k->memory.system   ? "system"
+                   : k->memory.family ? k->memory.family->word
+                                      : "");
     (void)snprintf(f->label, sizeof f->label, "%s", k->facts.label);
     ws_guid_text(&k->facts.id, f->volume);
     f->saved_at = port->ops->wall_clock(port);
     struct archive_tally tally = {.port = port, .on_progress = on_progress, .context = progress_context};
     for (const struct ws_node *n = top; n; n = ws_tree_next_below(n, top))
         tally.total += n->same_as ? 0 : ws_node_stored(n);
+    struct unread unread = {.kept = k};
+    size_t count;
+    if (k->forgiving) {
+        (void)ws_source_unread(k->forgiving, &count, &unread.bytes);
+        tally.on_file = note_unread;
+        tally.file_context = &unread;
+    }
     WS_TRY(archive_out_open(sink, context, &out, error));
     enum ws_status status = archive_out_tree(out, k->tree, top, state_folder, &tally, error);
     f->files = tally.files;
     f->bytes = tally.bytes;
     f->left_out = tally.left_out;
     archive_out_digest(out, f->sha256);
+    if (status == WS_OK && k->forgiving) status = put_lost(out, k, f, error);
     if (status == WS_OK) status = put_document(out, f, f->saved_at, error);
     return archive_out_close(out, status, error);
 }

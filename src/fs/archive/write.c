@@ -236,7 +236,9 @@ static enum ws_status put_node(struct archive_out *o, const struct ws_node *n, s
     if (before) return WS_OK;
     WS_TRY(feed_inode(o->hash, inode, error));
     if (inode->kind != WS_NODE_FILE) return WS_OK;
-    return put_content(o, inode->content, error);
+    WS_TRY(put_content(o, inode->content, error));
+    if (o->tally->on_file) o->tally->on_file(o->tally->file_context, path + skip);
+    return WS_OK;
 }
 
 enum ws_status archive_out_tree(struct archive_out *o, struct ws_tree *tree, struct ws_node *top, const char *name,

@@ -10,6 +10,8 @@ struct archive_tally {
     struct ws_port *port; /* for progress; the call may be NULL */
     ws_progress_call on_progress;
     void *context;
+    void (*on_file)(void *file_context, const char *path); /* its content went in; may be NULL */
+    void *file_context;
     uint64_t total;                  /* bytes that are to come */
     uint64_t files, bytes, left_out; /* out: files of any kind but folders; sockets are left out */
 };

@@ -1,6 +1,7 @@
-/* read.c — a volume into a tree. */
-#include "fs/ext4/volume.h"
+/* read.c — a volume into a tree; of a damaged one what can be read. */
+#include "fs/ext4/rescue.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -41,7 +42,23 @@ struct reading {
     struct ext4_volume v;
     struct ws_tree *tree;
     struct seen seen;
+    ws_lost_call lost; /* NULL: damage ends it */
+    void *context;
+    uint8_t *named; /* of a damaged one: bit N of all, inode N has a name */
 };
+
+/* Damage is told and passed over, where that is wanted. */
+static enum ws_status pass_over(struct reading *r, const struct ws_node *folder, const char *name,
+                                enum ws_status status, const char *what) {
+    char path[4096], seen[4096];
+    if (status == WS_OK || !r->lost || status == WS_E_NOMEM) return status;
+    ws_node_path(folder, path, sizeof path);
+    const size_t n = strlen(path);
+    if (name) (void)snprintf(path + n, sizeof path - n, "%s%s", n > 1 ? "/" : "", name);
+    ws_visible(path, seen, sizeof seen);
+    r->lost(r->context, seen, what);
+    return WS_OK;
+}
 
 static enum ws_status file_damaged(struct ws_error *error, uint32_t ino, const char *what) {
     ws_fail(error, WS_E_FORMAT, "the ext4 volume is damaged: %s", what);
@@ -139,8 +156,8 @@ static bool kind_of_mode(uint16_t mode, enum ws_node_kind *kind) {
     }
 }
 
-static enum ws_status add_name(struct reading *r, struct ws_node *folder, uint32_t ino, const char *name,
-                               struct ws_error *error) {
+static enum ws_status enter(struct reading *r, struct ws_node *folder, uint32_t ino, const char *name,
+                            struct ws_error *error) {
     uint8_t inode[INODE_SIZE];
     enum ws_node_kind kind;
     struct ws_node *node = NULL;
@@ -155,12 +172,51 @@ static enum ws_status add_name(struct reading *r, struct ws_node *folder, uint32
         node->same_as = *known;
         return WS_OK;
     }
+    status = load_node(r, ino, inode, node, error);
+    if (status != WS_OK && r->lost) { /* a folder's names can be had all the same, but not a file without its content */
+        if (kind != WS_NODE_FOLDER) ws_tree_drop(r->tree, node);
+        else node->origin = ino;
+        WS_TRY(pass_over(r, folder, name, status, error->what));
+        if (kind != WS_NODE_FOLDER) return WS_OK;
+        status = WS_OK;
+    }
     if (kind == WS_NODE_FOLDER || ws_load_le16(inode + 0x1a) > 1) {
         struct ws_node **slot = seen_find(&r->seen, ino, true);
         if (!slot) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes");
         *slot = node;
     }
-    return load_node(r, ino, inode, node, error);
+    return status;
+}
+
+static enum ws_status add_name(struct reading *r, struct ws_node *folder, uint32_t ino, const char *name,
+                               struct ws_error *error) {
+    struct ws_error why = {0};
+    if (!r->lost) return enter(r, folder, ino, name, error);
+    if (ino && ino <= r->v.facts.inodes) r->named[ino / 8] |= (uint8_t)(1u << ino % 8);
+    return pass_over(r, folder, name, enter(r, folder, ino, name, &why), why.what);
+}
+
+/* What stands in a block of a folder. */
+static enum ws_status read_names(struct reading *r, struct ws_node *folder, uint32_t ino, const uint8_t *block,
+                                 struct ws_error *error) {
+    for (size_t p = 0; p + 8 <= r->v.block;) {
+        uint32_t entry_ino = ws_load_le32(block + p);
+        size_t length = ws_load_le16(block + p + 4);
+        size_t name_length = block[p + 6];
+        char name[256];
+        if (length == 0xffff && r->v.block == 65536) length = 65536;
+        if (length < 8 || length % 4 || p + length > r->v.block || name_length + 8 > length)
+            return file_damaged(error, ino, "a folder's entry has an impossible length");
+        bool dots = name_length <= 2 && block[p + 8] == '.' && (name_length == 1 || block[p + 9] == '.');
+        if (entry_ino && name_length && !dots) {
+            memcpy(name, block + p + 8, name_length);
+            name[name_length] = '\0';
+            if (strlen(name) != name_length) return file_damaged(error, ino, "a file name is impossible");
+            WS_TRY(add_name(r, folder, entry_ino, name, error));
+        }
+        p += length;
+    }
+    return WS_OK;
 }
 
 static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
@@ -175,23 +231,10 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
     enum ws_status status = block ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
     for (uint64_t at = 0; status == WS_OK && at < size; at += r->v.block) {
         WS_GO(ws_source_read(content, at, block, r->v.block, error));
-        for (size_t p = 0; p + 8 <= r->v.block;) {
-            uint32_t entry_ino = ws_load_le32(block + p);
-            size_t length = ws_load_le16(block + p + 4);
-            size_t name_length = block[p + 6];
-            char name[256];
-            if (length == 0xffff && r->v.block == 65536) length = 65536;
-            if (length < 8 || length % 4 || p + length > r->v.block || name_length + 8 > length)
-                WS_GO(file_damaged(error, ino, "a folder's entry has an impossible length"));
-            bool dots = name_length <= 2 && block[p + 8] == '.' && (name_length == 1 || block[p + 9] == '.');
-            if (entry_ino && name_length && !dots) {
-                memcpy(name, block + p + 8, name_length);
-                name[name_length] = '\0';
-                if (strlen(name) != name_length) WS_GO(file_damaged(error, ino, "a file name is impossible"));
-                WS_GO(add_name(r, folder, entry_ino, name, error));
-            }
-            p += length;
-        }
+        struct ws_error why = {0};
+        status = read_names(r, folder, ino, block, &why);
+        if (status != WS_OK && !r->lost && error) *error = why;
+        status = pass_over(r, folder, NULL, status, "names in it cannot be read");
     }
 done:
     free(block);
@@ -211,11 +254,27 @@ static void count_free(const struct ext4_volume *v, struct ws_ext4_facts *facts)
     if (facts->free_bytes > facts->size) facts->free_bytes = 0; /* no such volume can be */
 }
 
+static enum ws_status read_all(struct reading *r, struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    WS_TRY(ext4_inode(&r->v, INO_ROOT, inode, error));
+    struct ws_node *root = ws_tree_root(r->tree);
+    if ((ws_load_le16(inode) & 0xf000) != 0x4000) {
+        if (!r->lost) return file_damaged(error, INO_ROOT, "the root is not a folder");
+        return pass_over(r, root, NULL, WS_E_FORMAT, "the root is not a folder: its names are lost");
+    }
+    struct ws_node **slot = seen_find(&r->seen, INO_ROOT, true);
+    if (!slot) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes");
+    *slot = root;
+    WS_TRY(load_node(r, INO_ROOT, inode, root, error));
+    for (struct ws_node *n = root; n; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FOLDER) WS_TRY(read_folder(r, n, error));
+    return WS_OK;
+}
+
 enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tree, struct ws_ext4_facts *facts,
                             struct ws_error *error) {
     struct reading r = {0};
     struct ws_source *recovered = NULL;
-    uint8_t inode[INODE_SIZE];
     enum ws_status status;
     WS_TRY(ws_ext4_recovered(volume, &recovered, NULL, error));
     status = ws_tree_create(&r.tree, error);
@@ -225,19 +284,92 @@ enum ws_status ws_ext4_read(const struct ws_source *volume, struct ws_tree **tre
     }
     WS_GO(ws_tree_own(r.tree, recovered, error));
     WS_GO(ext4_open(recovered, &r.v, error));
-    WS_GO(ext4_inode(&r.v, INO_ROOT, inode, error));
-    if ((ws_load_le16(inode) & 0xf000) != 0x4000) WS_GO(file_damaged(error, INO_ROOT, "the root is not a folder"));
-    struct ws_node **root = seen_find(&r.seen, INO_ROOT, true);
-    if (!root) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes"));
-    *root = ws_tree_root(r.tree);
-    WS_GO(load_node(&r, INO_ROOT, inode, ws_tree_root(r.tree), error));
-    for (struct ws_node *n = ws_tree_root(r.tree); n; n = ws_tree_next(n))
-        if (n->kind == WS_NODE_FOLDER) WS_GO(read_folder(&r, n, error));
+    WS_GO(read_all(&r, error));
     if (facts) WS_GO(ws_ext4_probe(volume, facts, error)); /* as the drive says, before recovery */
     if (facts && facts->needs_recovery) count_free(&r.v, facts);
 done:
     ext4_close(&r.v);
     free(r.seen.slot);
+    if (status == WS_OK) *tree = r.tree;
+    else ws_tree_close(r.tree);
+    return status;
+}
+
+static bool has_name(const struct reading *r, uint32_t ino) { return r->named[ino / 8] >> ino % 8 & 1; }
+
+/* Is the folder above this one another that has no name, so that it comes with that one? */
+static bool comes_with_another(struct reading *r, uint32_t ino, const uint8_t *inode) {
+    uint8_t above[INODE_SIZE], first[24];
+    struct ws_source *content = NULL;
+    struct ws_error ignored;
+    uint32_t parent = 0;
+    if (content_of(r, ino, inode, r->v.block, &content, &ignored) != WS_OK) return false;
+    if (ws_source_read(content, 0, first, sizeof first, &ignored) == WS_OK && first[12 + 8] == '.')
+        parent = ws_load_le32(first + 12);
+    ws_source_close(content);
+    return parent > 10 && parent != ino && parent <= r->v.facts.inodes && !has_name(r, parent) &&
+           ext4_rescue_is_used(&r->v, parent, above) && (ws_load_le16(above) & 0xf000) == 0x4000;
+}
+
+/* Folders first: what they name is found with them. */
+static enum ws_status find_nameless(struct reading *r, bool folders, struct ws_error *error) {
+    struct ws_node *place = NULL;
+    uint8_t inode[INODE_SIZE];
+    char name[24];
+    for (uint32_t ino = 11; ino <= r->v.facts.inodes; ino++) {
+        if (has_name(r, ino) || !ext4_rescue_is_used(&r->v, ino, inode)) continue;
+        const bool folder = (ws_load_le16(inode) & 0xf000) == 0x4000;
+        if (folder != folders || (folder && comes_with_another(r, ino, inode))) continue;
+        if (!place) WS_TRY(ws_tree_folder(r->tree, "lost+found", &place, error));
+        (void)snprintf(name, sizeof name, "#%u", ino);
+        struct ws_node *before = place->last;
+        WS_TRY(add_name(r, place, ino, name, error));
+        struct ws_node *made = place->last;
+        if (made == before) continue; /* nothing of it can be read */
+        r->lost(r->context, name, "found without its name: it stands in lost+found");
+        for (const struct ws_node *n = made; folder && n; n = ws_tree_next_below(n, made))
+            if (n->kind == WS_NODE_FOLDER) WS_TRY(read_folder(r, (struct ws_node *)(uintptr_t)n, error));
+    }
+    return WS_OK;
+}
+
+/* The superblock and descriptors that are right; and the journal applied, where that can be. */
+static enum ws_status open_damaged(struct reading *r, const struct ws_source *volume, struct ws_error *error) {
+    struct ws_source *patched = NULL, *recovered = NULL;
+    bool from_copy;
+    struct ws_error why = {0};
+    WS_TRY(ws_source_patched(volume, volume->size, &patched, error));
+    WS_TRY(ws_tree_own(r->tree, patched, error));
+    WS_TRY(ext4_rescue_super(patched, &from_copy, error));
+    if (from_copy) r->lost(r->context, "/", "its superblock is damaged: a copy of it was used");
+    if (ws_ext4_recovered(patched, &recovered, NULL, &why) == WS_OK) WS_TRY(ws_tree_own(r->tree, recovered, error));
+    else r->lost(r->context, "/", "what stands in its journal alone cannot be applied");
+    WS_TRY(ext4_open(recovered ? recovered : patched, &r->v, error));
+    const size_t bad = ext4_rescue_descriptors(&r->v);
+    char what[80];
+    (void)snprintf(what, sizeof what, "%zu of its groups cannot be read: files in them are lost", bad);
+    if (bad) r->lost(r->context, "/", what);
+    r->named = calloc((size_t)r->v.facts.inodes / 8 + 1, 1);
+    return r->named ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a list of inodes");
+}
+
+enum ws_status ws_ext4_rescue(const struct ws_source *volume, ws_lost_call lost, void *context, struct ws_tree **tree,
+                              struct ws_ext4_facts *facts, struct ws_error *error) {
+    struct reading r = {.lost = lost, .context = context};
+    enum ws_status status;
+    struct ws_error own;
+    if (!error) error = &own;
+    WS_TRY(ws_tree_create(&r.tree, error));
+    WS_GO(open_damaged(&r, volume, error));
+    r.named[INO_ROOT / 8] |= 1u << INO_ROOT % 8;
+    WS_GO(pass_over(&r, ws_tree_root(r.tree), NULL, read_all(&r, error), "the root cannot be read"));
+    WS_GO(find_nameless(&r, true, error));
+    WS_GO(find_nameless(&r, false, error));
+    if (facts) *facts = r.v.facts;
+done:
+    ext4_close(&r.v);
+    free(r.seen.slot);
+    free(r.named);
     if (status == WS_OK) *tree = r.tree;
     else ws_tree_close(r.tree);
     return status;
