@@ -534,11 +534,11 @@ static const char *stay_word(unsigned i) {
 static json_t *renewal_json(const struct ws_live_renewal *r, const char *stay) {
     json_t *hidden = json_array();
     for (size_t i = 0; i < r->hidden_count; i++) json_array_append_new(hidden, cli_text(r->hidden[i]));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:s}", "was", r->was, "is", r->is, "was_kernel",
+    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:I, s:s}", "was", r->was, "is", r->is, "was_kernel",
                     r->was_kernel, "kernel", r->kernel, "packages",
                     r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
-                    "hides", (json_int_t)r->hides, "hidden", hidden, "differs_bytes", (json_int_t)r->differs, "stays",
-                    stay);
+                    "hides", (json_int_t)r->hides, "hidden", hidden, "differs_bytes", (json_int_t)r->differs,
+                    "moves_bytes", (json_int_t)r->moves, "stays", stay);
 }
 
 static void show_renewal(struct keeping *k, const struct ws_live_renewal *r, enum ws_stays stay) {
@@ -553,6 +553,9 @@ static void show_renewal(struct keeping *k, const struct ws_live_renewal *r, enu
     show_field(cli, "Becomes", "%s%s%s", r->is[0] ? r->is : "not told", r->kernel[0] ? ", kernel " : "", r->kernel);
     show_field(cli, "Differs", "%s of it%s", ws_size_counted(r->differs, size, sizeof size),
                r->same ? "; it is the same image" : "");
+    if (r->moves)
+        show_field(cli, "Moves", "the image is larger: what is remembered begins %s later, and has so much less room",
+                   ws_size_counted(r->moves, size, sizeof size));
     show_field(cli, "Stays", "%s", words[stay]);
     if (r->packages[0])
         show_field(cli, "Packages", "%s%s%s", r->packages_differ ? ink(cli, INK_WARN) : "",

@@ -113,7 +113,9 @@ struct ws_live_renewal {
     uint64_t hides;                  /**< files that are remembered and would hide newer ones of the image */
     char hidden[WS_HIDDEN_EXAMPLES][160];
     size_t hidden_count;
-    bool same;        /**< the image on the drive is this one, as far as its files tell */
+    uint64_t
+        moves; /**< bytes by which the volume that remembers begins later, and is smaller, for the image is larger */
+    bool same; /**< the image on the drive is this one, as far as its files tell */
     uint64_t differs; /**< bytes that are to be written over older ones */
 };
 /**
@@ -122,8 +124,8 @@ struct ws_live_renewal {
  * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
  * @param path     of the image, for messages
  * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the
- *         drive that is none of this library's; WS_E_SPACE if the image reaches into what stands behind the old one;
- *         what ws_build_prepare() says
+ *         drive that is none of this library's; WS_E_SPACE if the image reaches into what stands behind the old one,
+ *         and that is not the volume that remembers, which is made anew behind it then; what ws_build_prepare() says
  */
 WS_CHECKED enum ws_status ws_kept_renew(struct ws_kept *kept, const struct ws_build_setting *setting, const char *path,
                                         enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error);

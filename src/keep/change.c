@@ -1,5 +1,6 @@
 /* change.c — an edit of what is remembered, worked out over the volume in use and carried out through a log. */
 #include "base/bytes.h"
+#include "fs/archive/write.h"
 #include "keep/internal.h"
 
 #include <stdlib.h>
@@ -43,12 +44,24 @@ static enum ws_status lock_up(struct ws_kept *k, struct ws_error *error) {
     return WS_OK;
 }
 
+/* Both of them have nothing there: the volume that is there, and the one that takes its place further back. */
+static void spare_of_both(const struct ws_kept *k, uint64_t *at, uint64_t *length) {
+    uint64_t a, a_length, b, b_length;
+    ws_ext4_spare(&k->before, &a, &a_length);
+    ws_ext4_spare(&k->geometry, &b, &b_length);
+    const uint64_t later = k->moves_to - k->memory.volume_at;
+    const uint64_t begin = ws_max_u64(a, b + later), end = ws_min_u64(a + a_length, b + later + b_length);
+    *at = begin;
+    *length = end > begin ? end - begin : 0;
+}
+
 static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
     const uint64_t needed = ws_change_log_bytes(k->layout);
     const uint64_t volume = k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0);
     uint64_t at, length;
     char has[32], needs[32];
-    ws_ext4_spare(&k->geometry, &at, &length);
+    if (k->moves_to) spare_of_both(k, &at, &length);
+    else ws_ext4_spare(&k->geometry, &at, &length);
     k->log_at = ws_round_up(volume + at, PAGE);
     const uint64_t skip = k->log_at - (volume + at);
     cost->written = ws_layout_bytes(k->layout) + needed;
@@ -126,6 +139,38 @@ enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error 
     return WS_OK;
 }
 
+/* The volume's part of the layout; made anew, all of it goes over something, in whole blocks. */
+static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
+    uint64_t done = 0;
+    if (!k->moves_to) return ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error);
+    WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
+    WS_TRY(ws_ext4_compose(&k->geometry, k->moves_to, k->moved, WS_PHASE_SEAL, error));
+    WS_TRY(ws_layout_seal(k->moved, error));
+    WS_TRY(ws_layout_source(k->moved, &k->moved_view, error));
+    for (size_t i = 0; i < ws_layout_count(k->moved); i++) {
+        const struct ws_extent *e = ws_layout_extent(k->moved, i);
+        const uint64_t at = ws_max_u64(e->at / PAGE * PAGE, done);
+        done = ws_max_u64(ws_round_up(e->at + e->length, PAGE), done);
+        WS_TRY(ws_layout_add(k->layout, at, done - at, k->moved_view, at, WS_PHASE_SEAL, error));
+    }
+    return WS_OK;
+}
+
+/* Made anew behind the end of what takes its front: the same volume, of less room. */
+static enum ws_status move_back(struct ws_kept *k, struct ws_ext4_params *params, struct ws_error *error) {
+    struct ws_ext4_params over = *params;
+    struct ws_tree *tree = k->fresh ? k->fresh : k->tree;
+    WS_TRY(ws_ext4_measure(&over, tree, &k->before, error)); /* where it has nothing now */
+    *params = (struct ws_ext4_params){.size = k->memory.volume_at + k->facts.size - k->moves_to,
+                                      .id = k->facts.id,
+                                      .seed = k->facts.id,
+                                      .made_at = params->made_at,
+                                      .mounts = params->mounts,
+                                      .grow_to = WS_EXT4_MOST};
+    memcpy(params->label, k->facts.label, sizeof params->label);
+    return archive_digest_of(tree, k->content, error);
+}
+
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
     struct ws_ext4_params params = {
         .made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at, .over = k->volume, .resize = k->resize};
@@ -133,6 +178,7 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     uint8_t first[PAGE];
     if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
     params.mounts = k->anew ? 0 : (uint16_t)k->facts.mounts;
+    if (k->moves_to) WS_TRY(move_back(k, &params, error));
     enum ws_status status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
     if (status == WS_E_SPACE && !error->next[0])
         ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
@@ -145,7 +191,7 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
         WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
         WS_TRY(lock_up(k, error));
     } else {
-        WS_TRY(ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error));
+        WS_TRY(compose_whole(k, error));
     }
     if (k->renewed) {
         WS_TRY(keep_put_renewed(k, error));
@@ -191,6 +237,27 @@ static enum ws_status check_target(const struct ws_kept *k, struct ws_port *port
     return ws_fail_next(error, "do it again from the beginning; nothing was written");
 }
 
+/* Of a volume that was made anew: does it hold what the other one did? */
+static enum ws_status same_content(const struct ws_kept *k, struct ws_drive *drive, struct ws_error *error) {
+    struct ws_source *now = NULL, *slice = NULL;
+    struct ws_tree *tree = NULL;
+    char content[WS_HASH_HEX] = "";
+    enum ws_status status;
+    WS_GO(ws_source_drive(drive, &now, error));
+    WS_GO(ws_source_slice(now, k->moves_to, k->memory.volume_at + k->facts.size - k->moves_to, &slice, error));
+    WS_GO(ws_ext4_read(slice, &tree, NULL, error));
+    WS_GO(archive_digest_of(tree, content, error));
+    if (strcmp(content, k->content) != 0) {
+        ws_fail(error, WS_E_DIFFERENT, "what is remembered does not read back as it was");
+        status = ws_fail_next(error, "save what is on this drive: it loses data");
+    }
+done:
+    ws_tree_close(tree);
+    ws_source_close(slice);
+    ws_source_close(now);
+    return status;
+}
+
 enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct ws_drive *drive,
                                  const struct ws_kept_options *options, struct ws_write_result *result,
                                  struct ws_error *error) {
@@ -201,6 +268,7 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
     WS_TRY(ws_change(port, k->layout, k->log_at, drive, &w, result, error));
+    if (k->moves_to) return same_content(k, drive, error); /* where it came from is written over by now */
     WS_TRY(ws_check(port, k->layout, drive, &look, &seen, error));
     if (seen.equal) return WS_OK;
     ws_fail(error, WS_E_DIFFERENT, "what reads back at byte %llu is not what was written",

@@ -23,9 +23,14 @@ struct ws_kept {
     struct ws_source *new_drive;       /* a view of it */
     struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
     struct ws_source *new_table;
-    bool untouched; /* the volume stays as it is */
-    bool anew;      /* counts of starts begin again */
-    bool otherwise; /* the volume has a configuration of its own: all of it is taken as it stands */
+    uint64_t moves_to; /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
+    struct ws_ext4_geometry before; /* of the one it takes the place of */
+    struct ws_layout *moved;        /* it, by itself, and a view of that */
+    struct ws_source *moved_view;
+    char content[WS_HASH_HEX]; /* of all that it holds */
+    bool untouched;            /* the volume stays as it is */
+    bool anew;                 /* counts of starts begin again */
+    bool otherwise;            /* the volume has a configuration of its own: all of it is taken as it stands */
     /* the edit, worked out */
     struct ws_ext4_geometry geometry;
     struct ws_layout *layout, *open_layout; /* the latter: of a locked volume, not enciphered */

@@ -106,7 +106,10 @@ void ws_kept_close(struct ws_kept *k) {
     ws_lock_close(k->relock);
     ws_source_close(k->open);
     ws_layout_close(k->open_layout);
+    ws_source_close(k->moved_view);
+    ws_layout_close(k->moved);
     ws_ext4_geometry_free(&k->geometry);
+    ws_ext4_geometry_free(&k->before);
     ws_tree_close(k->fresh);
     ws_tree_close(k->tree);
     ws_lock_close(k->lock);

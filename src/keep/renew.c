@@ -8,7 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { STEP = 256 * 1024, PAGE = 4096 };
+enum { STEP = 256 * 1024, PAGE = 4096, MIB = 1 << 20 };
 
 /* Where package managers list what is installed. */
 static const struct {
@@ -139,7 +139,13 @@ static enum ws_status put_volumes(struct ws_kept *k, struct ws_table *table, con
                                k->memory.volume_at >= p[i].at;
         const enum ws_role role = k->memory.in_file ? WS_ROLE_DATA : WS_ROLE_PERSISTENCE;
         bool put = false;
-        const struct ws_partition old = whole_entry(was, &p[i]);
+        struct ws_partition old = whole_entry(was, &p[i]);
+        if (k->moves_to && p[i].at == k->memory.volume_at) {
+            if (p[i].length <= k->moves_to - p[i].at)
+                return ws_fail(error, WS_E_SPACE, "the newer image takes all the room of what is remembered");
+            old.at = k->moves_to;
+            old.length = p[i].length - (k->moves_to - p[i].at);
+        }
         for (size_t j = 0; j < volumes && remembers && !put; j++)
             put = v[j].role == role && v[j].inside == WS_ROLE_DRIVE && ws_table_stand_in(table, v[j].at, &old);
         if (put) continue;
@@ -235,7 +241,11 @@ static enum ws_status lay_under(struct ws_kept *k, const struct system *was, con
     const uint64_t was_end = was->medium.iso ? ws_iso_facts(was->medium.iso)->size : 0;
     for (size_t i = 0; i < count; i++)
         if (p[i].mbr_type != 0xee && p[i].at >= was_end) first = ws_min_u64(first, p[i].at);
-    if (image_end > first) {
+    k->moves_to = 0;
+    if (image_end > first && first == k->memory.volume_at && !k->lock && !k->memory.in_file) {
+        k->moves_to = ws_round_up(image_end, MIB);
+        k->untouched = false;
+    } else if (image_end > first) {
         ws_fail(error, WS_E_SPACE, "the newer image reaches to %s, and what stands behind the older one begins at %s",
                 ws_size_counted(image_end, a, sizeof a), ws_size_counted(first, b, sizeof b));
         WS_GO(ws_fail_next(
@@ -297,6 +307,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     look_at_hidden(k, &was, &is, told);
     WS_GO(leave(k, stays, error));
     WS_GO(lay_under(k, &was, &is, told, error));
+    told->moves = k->moves_to ? k->moves_to - k->memory.volume_at : 0;
     told->same = told->differs == 0;
 done:
     close_system(&is);

@@ -92,7 +92,8 @@ static void look_at(void *context, enum ws_change change, const struct ws_shot *
     const struct ws_shot *one = after ? after : before;
     const char *path = as_seen(one->path, t->top);
     if (!path || t->failed || strcmp(path, "/") == 0) return;
-    if (one->kind == WS_NODE_FOLDER && one->below && change != WS_CHANGE_CHANGED) return; /* the way to what was changed */
+    if (one->kind == WS_NODE_FOLDER && one->below && change != WS_CHANGE_CHANGED)
+        return; /* the way to what was changed */
     change = as_system_sees(before, after);
     if (change == WS_CHANGE_ADDED && after && may_move(after)) remember(t, &t->added, &t->added_count, after, path);
     else if (change == WS_CHANGE_GONE && before && may_move(before))
