@@ -89,6 +89,20 @@ static bool make_scene(struct scene *s, uint32_t sector) {
     return good && ws_layout_seal(s->layout, &error) == WS_OK;
 }
 
+/* The log in so many stretches, apart from each other and in any order. */
+static size_t places_for(const struct scene *s, struct ws_run place[WS_LOG_PIECES]) {
+    const uint64_t needed = ws_change_log_bytes(s->layout);
+    const size_t n = 1 + (size_t)random_below(WS_LOG_PIECES);
+    const uint64_t each = (needed / n + 4096) / 4096 * 4096;
+    if (LOG_AT + n * (each + 4096) > SIZE) {
+        place[0] = (struct ws_run){.at = LOG_AT, .length = SIZE - LOG_AT};
+        return 1;
+    }
+    for (size_t i = 0; i < n; i++)
+        place[i] = (struct ws_run){.at = LOG_AT + (n - 1 - i) * (each + 4096), .length = each};
+    return n;
+}
+
 static void check_drive(const struct scene *s, const struct cached *d, const uint8_t *wanted, bool done, uint64_t cut) {
     for (uint64_t i = 0; i < SIZE / 512; i++) {
         bool any = s->beside[i] && (!done || i >= LOG_AT / 512);
@@ -108,14 +122,16 @@ static void cut_anywhere(uint32_t sector) {
     struct ws_write_options o = {.build = build};
     struct ws_write_result result;
     uint64_t whole = 0, finished = 0, taken_back = 0;
+    struct ws_run place[WS_LOG_PIECES];
     CHECK(make_scene(s, sector));
+    const size_t places = places_for(s, place);
     for (uint64_t cut = 0; cut <= whole; cut++) {
         uint64_t calls = 0;
         memcpy(d.medium, s->before, SIZE);
         memcpy(d.cache, s->before, SIZE);
         d.calls = 0;
         d.cut_at = cut;
-        enum ws_status status = ws_change(port, s->layout, LOG_AT, &d.drive, &o, &result, &error);
+        enum ws_status status = ws_change_in(port, s->layout, place, places, &d.drive, &o, &result, &error);
         CHECK_INT(status, cut ? WS_E_GONE : WS_OK);
         if (!cut) whole = d.calls;
         if (!cut) CHECK_INT(memcmp(d.medium, d.cache, SIZE), 0);
@@ -159,7 +175,9 @@ static void a_log_that_was_not_meant_is_not_carried_out(void) {
     struct cached d = {.drive.ops = &cached_ops, .sector = 512, .medium = malloc(SIZE), .cache = malloc(SIZE)};
     struct ws_write_result result;
     struct ws_changing mark = {.change = ""};
+    struct ws_run place[WS_LOG_PIECES];
     CHECK(make_scene(s, 512));
+    const size_t places = places_for(s, place);
     memcpy(d.medium, s->before, SIZE);
     memcpy(d.cache, s->before, SIZE);
     FAILS(ws_change_finish(port, &d.drive, NULL, NULL, NULL, &error), WS_E_NOTFOUND);
@@ -167,14 +185,16 @@ static void a_log_that_was_not_meant_is_not_carried_out(void) {
         memcpy(d.cache, s->before, SIZE);
         d.calls = 0;
         d.cut_at++;
-        FAILS(ws_change(port, s->layout, LOG_AT, &d.drive, NULL, &result, &error), WS_E_GONE);
+        FAILS(ws_change_in(port, s->layout, place, places, &d.drive, NULL, &result, &error), WS_E_GONE);
     } while (!ws_changing_read(d.medium, &mark));
     CHECK_STR(mark.change, "");
     d.cut_at = 0;
     for (int i = 0; i < 60; i++) {
         uint8_t *was = malloc(SIZE);
         memcpy(d.cache, d.medium, SIZE);
-        uint64_t at = random_below(4) ? LOG_AT + random_below(mark.log_length) : random_below(512);
+        const struct ws_run *in = &place[random_below(mark.pieces ? mark.pieces : 1)];
+        const uint64_t length = mark.pieces ? mark.piece[in - place].length : mark.log_length;
+        uint64_t at = random_below(4) ? in->at + random_below(length) : random_below(512);
         d.cache[at] ^= (uint8_t)(1u << random_below(8));
         memcpy(was, d.cache, SIZE);
         enum ws_status status = ws_change_finish(port, &d.drive, NULL, NULL, NULL, &error);

@@ -13,10 +13,16 @@
 
 WS_BEGIN
 
+/** A log may stand in several stretches, where the drive has nothing in so long a row. */
+enum { WS_LOG_PIECES = 6 };
+
 /** What stands in the first sector of a drive while a change of it is put in place. */
 struct ws_changing {
-    char change[WS_HASH_HEX]; /**< the layout's fingerprint; empty: not said */
-    uint64_t log_at, log_length;
+    char change[WS_HASH_HEX];    /**< the layout's fingerprint; empty: not said */
+    uint64_t log_at, log_length; /**< where it begins, and all of its bytes */
+    struct ws_run
+        piece[WS_LOG_PIECES]; /**< its stretches, in order, where there are several: the first begins at log_at */
+    size_t pieces;            /**< 0: it is in one */
     char log_sha256[WS_HASH_HEX];
 };
 /** First bytes of such a sector. */
@@ -40,6 +46,13 @@ uint64_t ws_change_log_bytes(const struct ws_layout *layout);
 WS_CHECKED enum ws_status ws_change(struct ws_port *port, const struct ws_layout *layout, uint64_t log_at,
                                     struct ws_drive *drive, const struct ws_write_options *options,
                                     struct ws_write_result *result, struct ws_error *error);
+
+/** The same with its log in several stretches, in order: each begins at a multiple of 4096 and is one long, and
+ * together they are at least as long as the log.
+ *  @return WS_E_USAGE also for more than WS_LOG_PIECES */
+WS_CHECKED enum ws_status ws_change_in(struct ws_port *port, const struct ws_layout *layout, const struct ws_run *place,
+                                       size_t places, struct ws_drive *drive, const struct ws_write_options *options,
+                                       struct ws_write_result *result, struct ws_error *error);
 
 /**
  * Finish a change that was cut, from what the drive itself holds; nothing else is needed.

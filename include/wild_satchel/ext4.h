@@ -97,6 +97,8 @@ WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometr
 /** The longest row of bytes, of the volume, that holds nothing before and after; length 0: there is none. The journal
  *  of a volume that was shut down cleanly holds nothing, but for its first block. */
 void ws_ext4_spare(const struct ws_ext4_geometry *geometry, uint64_t *at, uint64_t *length);
+/** Such rows, the longest first; the journal is left out. @return how many, at most `most` */
+size_t ws_ext4_spare_rows(const struct ws_ext4_geometry *geometry, struct ws_run *row, size_t most);
 
 /** What a volume says of itself. */
 struct ws_ext4_facts {

@@ -14,6 +14,8 @@ struct changing {
     struct ws_layout *beside;   /* body and log: all that goes where the drive has nothing */
     struct ws_layout *log_only; /* of that what can be read back, where the body moves */
     struct ws_changing mark;
+    const struct ws_run *place; /* of the log */
+    size_t places;
     uint32_t sector;
 };
 
@@ -31,11 +33,26 @@ static enum ws_status check_layout(const struct changing *c, struct ws_error *er
     return first ? WS_OK : ws_fail(error, WS_E_USAGE, "a change ends with the drive's first sector");
 }
 
-static enum ws_status put_beside(struct changing *c, uint64_t log_at, struct ws_error *error) {
+/* The log in its places, into a layout and into the mark. */
+static enum ws_status put_log(struct changing *c, struct ws_layout *layout, struct ws_error *error) {
+    struct ws_changing *m = &c->mark;
+    uint64_t done = 0;
+    m->log_at = c->place[0].at;
+    m->log_length = c->log_bytes->size;
+    m->pieces = 0;
+    for (size_t i = 0; i < c->places && done < m->log_length; i++) {
+        const uint64_t length = ws_min_u64(c->place[i].length, m->log_length - done);
+        WS_TRY(ws_layout_add(layout, c->place[i].at, length, c->log_bytes, done, WS_PHASE_BODY, error));
+        m->piece[m->pieces++] = (struct ws_run){.at = c->place[i].at, .length = length};
+        done += length;
+    }
+    if (m->pieces == 1) m->pieces = 0;
+    return done == m->log_length ? WS_OK : ws_fail(error, WS_E_USAGE, "the places for the log are not long enough");
+}
+
+static enum ws_status put_beside(struct changing *c, struct ws_error *error) {
     WS_TRY(change_log_make(c->layout, &c->log, error));
     WS_TRY(ws_layout_source(c->log, &c->log_bytes, error));
-    c->mark.log_at = log_at;
-    c->mark.log_length = c->log_bytes->size;
     WS_TRY(ws_source_hash(c->log_bytes, WS_HASH_SHA256, c->mark.log_sha256, error));
     WS_TRY(ws_layout_create(ws_layout_size(c->layout), &c->beside, error));
     for (size_t i = 0; i < ws_layout_count(c->layout); i++) {
@@ -44,9 +61,9 @@ static enum ws_status put_beside(struct changing *c, uint64_t log_at, struct ws_
         if (e->phase == WS_PHASE_BODY)
             WS_TRY(ws_layout_add(c->beside, e->at, e->length, e->from, e->from_at, WS_PHASE_BODY, error));
     }
-    WS_TRY(ws_layout_add(c->beside, log_at, c->mark.log_length, c->log_bytes, 0, WS_PHASE_BODY, error));
+    WS_TRY(put_log(c, c->beside, error));
     WS_TRY(ws_layout_create(ws_layout_size(c->layout), &c->log_only, error));
-    WS_TRY(ws_layout_add(c->log_only, log_at, c->mark.log_length, c->log_bytes, 0, WS_PHASE_BODY, error));
+    WS_TRY(put_log(c, c->log_only, error));
     WS_TRY(ws_layout_seal(c->log_only, error));
     return ws_layout_seal(c->beside, error); /* what overlaps is found here */
 }
@@ -69,13 +86,12 @@ static enum ws_status as_it_was(enum ws_status status, struct ws_error *error) {
     return ws_fail_next(error, "run it again");
 }
 
-static enum ws_status carry_out(struct changing *c, uint64_t log_at, struct ws_write_result *result,
-                                struct ws_error *error) {
+static enum ws_status carry_out(struct changing *c, struct ws_write_result *result, struct ws_error *error) {
     const struct ws_write_options *o = c->options;
     struct ws_write_options beside = {.on_progress = o->on_progress, .context = o->context};
     struct ws_pace pace;
     WS_TRY(check_layout(c, error));
-    WS_TRY(put_beside(c, log_at, error));
+    WS_TRY(put_beside(c, error));
     if (o->before_write) WS_TRY(o->before_write(o->hook_context, error));
     WS_TRY(as_it_was(ws_write(c->port, c->beside, c->drive, &beside, result, error), error));
     struct ws_check_options look = {.scope = WS_CHECK_ALL, .on_progress = o->on_progress, .context = o->context};
@@ -96,15 +112,29 @@ static enum ws_status carry_out(struct changing *c, uint64_t log_at, struct ws_w
 enum ws_status ws_change(struct ws_port *port, const struct ws_layout *layout, uint64_t log_at, struct ws_drive *drive,
                          const struct ws_write_options *options, struct ws_write_result *result,
                          struct ws_error *error) {
+    const struct ws_run place = {.at = log_at, .length = ws_change_log_bytes(layout)};
+    return ws_change_in(port, layout, &place, 1, drive, options, result, error);
+}
+
+enum ws_status ws_change_in(struct ws_port *port, const struct ws_layout *layout, const struct ws_run *place,
+                            size_t places, struct ws_drive *drive, const struct ws_write_options *options,
+                            struct ws_write_result *result, struct ws_error *error) {
     static const struct ws_write_options none;
     struct ws_drive_facts facts;
-    struct changing c = {.port = port, .layout = layout, .drive = drive, .options = options ? options : &none};
+    struct changing c = {.port = port,
+                         .layout = layout,
+                         .drive = drive,
+                         .options = options ? options : &none,
+                         .place = place,
+                         .places = places};
     memset(result, 0, sizeof *result);
+    if (!places || places > WS_LOG_PIECES)
+        return ws_fail(error, WS_E_USAGE, "a log stands in 1 to %d places", WS_LOG_PIECES);
     WS_TRY(drive->ops->describe(drive, &facts, error));
     c.sector = facts.logical_sector;
     if (c.options->build) memcpy(c.mark.change, c.options->build, WS_HASH_HEX);
     double started = port->ops->steady_clock(port);
-    enum ws_status status = carry_out(&c, log_at, result, error);
+    enum ws_status status = carry_out(&c, result, error);
     result->seconds = port->ops->steady_clock(port) - started;
     ws_layout_close(c.beside);
     ws_layout_close(c.log_only);

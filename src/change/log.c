@@ -68,6 +68,7 @@ struct applying {
     struct ws_drive *drive;
     const struct ws_changing *changing;
     struct ws_source *back; /* the drive, read */
+    struct ws_source *log;  /* of that the log, its stretches one behind the other */
     uint32_t sector;
     uint64_t size, head; /* of the drive; of head and rows */
     uint8_t *rows;       /* owned */
@@ -82,16 +83,40 @@ static enum ws_status impossible(struct ws_error *error, const char *what) {
     return ws_fail_next(error, "build the drive anew; what it held is in the places where it was, under no table");
 }
 
+/* Does this place lie in the log? */
+static bool is_in_log(const struct ws_changing *c, uint64_t at, uint64_t length) {
+    for (size_t i = 0; i < c->pieces; i++)
+        if (at < c->piece[i].at + c->piece[i].length && at + length > c->piece[i].at) return true;
+    return !c->pieces && at < c->log_at + c->log_length && at + length > c->log_at;
+}
+
+/* All stretches of it inside the drive, in whole sectors, and of its length? */
+static enum ws_status open_log(struct applying *a, struct ws_error *error) {
+    const struct ws_changing *c = a->changing;
+    uint64_t all = 0;
+    if (c->log_length < CHANGE_HEAD || c->log_at % a->sector)
+        return impossible(error, "it would lie outside the drive");
+    for (size_t i = 0; i < c->pieces; i++) {
+        const struct ws_run *p = &c->piece[i];
+        if (!ws_inside(p->at, p->length, a->size) || !p->length || p->at % a->sector || p->length % a->sector)
+            return impossible(error, "a part of it would lie outside the drive");
+        all += p->length;
+    }
+    if (c->pieces && (all != c->log_length || c->piece[0].at != c->log_at))
+        return impossible(error, "its parts are not all of it");
+    if (c->pieces) return ws_source_runs(a->back, c->piece, c->pieces, c->log_length, &a->log, error);
+    if (!ws_inside(c->log_at, c->log_length, a->size)) return impossible(error, "it would lie outside the drive");
+    return ws_source_slice(a->back, c->log_at, c->log_length, &a->log, error);
+}
+
 /* Is it the log that the mark speaks of, and are its places possible? */
 static enum ws_status load(struct applying *a, struct ws_error *error) {
     const struct ws_changing *c = a->changing;
-    struct ws_source *log = NULL;
     char hex[WS_HASH_HEX];
     uint8_t head[CHANGE_HEAD];
+    WS_TRY(open_log(a, error));
+    const struct ws_source *log = a->log;
     enum ws_status status;
-    if (c->log_length < CHANGE_HEAD || !ws_inside(c->log_at, c->log_length, a->size) || c->log_at % a->sector)
-        return impossible(error, "it would lie outside the drive");
-    WS_TRY(ws_source_slice(a->back, c->log_at, c->log_length, &log, error));
     WS_GO(ws_source_hash(log, WS_HASH_SHA256, hex, error));
     if (strcmp(hex, c->log_sha256) != 0) WS_GO(impossible(error, "its checksum is another"));
     WS_GO(ws_source_read(log, 0, head, sizeof head, error));
@@ -110,26 +135,25 @@ static enum ws_status load(struct applying *a, struct ws_error *error) {
         uint64_t at = ws_load_le64(a->rows + CHANGE_HEAD + i * CHANGE_ROW);
         uint64_t length = ws_load_le64(a->rows + CHANGE_HEAD + i * CHANGE_ROW + 8);
         if (!ws_inside(at, length, a->size) || length > left || at % a->sector || length % a->sector ||
-            (at < c->log_at + c->log_length && at + length > c->log_at))
+            is_in_log(c, at, length))
             WS_GO(impossible(error, "a place in it cannot be"));
         left -= length;
         first |= at == 0 && length == a->sector;
     }
     if (!first || left) WS_GO(impossible(error, "it does not end with the first sector"));
 done:
-    ws_source_close(log);
     return status;
 }
 
 /* Those rows that are the first sector, or all others. */
 static enum ws_status put_rows(struct applying *a, bool first, struct ws_error *error) {
-    uint64_t from = a->changing->log_at + a->head;
+    uint64_t from = a->head;
     for (uint64_t i = 0; i < a->count; i++) {
         uint64_t at = ws_load_le64(a->rows + CHANGE_HEAD + i * CHANGE_ROW);
         uint64_t length = ws_load_le64(a->rows + CHANGE_HEAD + i * CHANGE_ROW + 8);
         for (uint64_t done = 0; (at == 0) == first && done < length;) {
             size_t step = (size_t)ws_min_u64(length - done, WS_CHUNK);
-            WS_TRY(ws_source_read(a->back, from + done, a->chunk, step, error));
+            WS_TRY(ws_source_read(a->log, from + done, a->chunk, step, error));
             WS_TRY(ws_bad_place(a->drive->ops->write(a->drive, at + done, a->chunk, step, error), error));
             done += step;
             a->written += step;
@@ -159,6 +183,7 @@ enum ws_status change_log_apply(struct ws_drive *drive, const struct ws_changing
     status = drive->ops->reread(drive, error);
 done:
     if (written) *written += a.written;
+    ws_source_close(a.log);
     ws_source_close(a.back);
     free(a.rows);
     free(memory);

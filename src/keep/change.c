@@ -44,31 +44,60 @@ static enum ws_status lock_up(struct ws_kept *k, struct ws_error *error) {
     return WS_OK;
 }
 
-/* Both of them have nothing there: the volume that is there, and the one that takes its place further back. */
-static void spare_of_both(const struct ws_kept *k, uint64_t *at, uint64_t *length) {
-    uint64_t a, a_length, b, b_length;
-    ws_ext4_spare(&k->before, &a, &a_length);
-    ws_ext4_spare(&k->geometry, &b, &b_length);
-    const uint64_t later = k->moves_to - k->memory.volume_at;
-    const uint64_t begin = ws_max_u64(a, b + later), end = ws_min_u64(a + a_length, b + later + b_length);
-    *at = begin;
-    *length = end > begin ? end - begin : 0;
+/* What is kept of a list of rows: the longest. */
+static void enter_row(struct ws_run *list, size_t *count, size_t most, struct ws_run row) {
+    size_t i = *count;
+    if (i == most && list[i - 1].length >= row.length) return;
+    if (i == most) i--;
+    else ++*count;
+    for (; i && list[i - 1].length < row.length; i--) list[i] = list[i - 1];
+    list[i] = row;
+}
+
+/* Rows of the drive where the volume has nothing, before and after; of one that is made anew further back, both. */
+static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run *row, size_t most) {
+    enum { ROWS = 64 };
+    struct ws_run now[ROWS], later[ROWS];
+    const size_t n = ws_ext4_spare_rows(k->moves_to ? &k->before : &k->geometry, now, ROWS);
+    const size_t m = k->moves_to ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
+    size_t count = 0;
+    for (size_t i = 0; i < n; i++) {
+        const uint64_t at = now[i].at + begin, end = at + now[i].length;
+        if (!k->moves_to) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
+        for (size_t j = 0; j < m; j++) {
+            const uint64_t from = ws_max_u64(at, later[j].at + k->moves_to),
+                           to = ws_min_u64(end, later[j].at + k->moves_to + later[j].length);
+            if (from < to) enter_row(row, &count, most, (struct ws_run){.at = from, .length = to - from});
+        }
+    }
+    return count;
 }
 
 static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
     const uint64_t needed = ws_change_log_bytes(k->layout);
     const uint64_t volume = k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0);
-    uint64_t at, length;
+    uint64_t at, length, all = 0;
     char has[32], needs[32];
-    if (k->moves_to) spare_of_both(k, &at, &length);
-    else ws_ext4_spare(&k->geometry, &at, &length);
-    k->log_at = ws_round_up(volume + at, PAGE);
-    const uint64_t skip = k->log_at - (volume + at);
     cost->written = ws_layout_bytes(k->layout) + needed;
     cost->free_after = k->geometry.free_bytes;
-    if (length >= skip + needed) return WS_OK;
-    ws_fail(error, WS_E_SPACE, "the change itself needs %s in one piece beside all files, and there are %s",
-            ws_size_counted(needed, needs, sizeof needs), ws_size_counted(length, has, sizeof has));
+    ws_ext4_spare(&k->geometry, &at, &length); /* the journal among it */
+    if (!k->moves_to) k->log[0] = (struct ws_run){.at = ws_round_up(volume + at, PAGE), .length = length};
+    if (!k->moves_to && length >= k->log[0].at - (volume + at) + needed) {
+        k->log[0].length -= k->log[0].at - (volume + at);
+        k->logs = 1;
+        return WS_OK;
+    }
+    k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
+    for (size_t i = 0; i < k->logs; i++) {
+        const uint64_t end = k->log[i].at + k->log[i].length;
+        k->log[i].at = ws_round_up(k->log[i].at, PAGE);
+        k->log[i].length = end > k->log[i].at ? (end - k->log[i].at) / PAGE * PAGE : 0;
+        all += k->log[i].length;
+    }
+    while (k->logs && !k->log[k->logs - 1].length) k->logs--;
+    if (all >= needed) return WS_OK;
+    ws_fail(error, WS_E_SPACE, "the change itself needs %s in a few pieces beside all files, and there are %s",
+            ws_size_counted(needed, needs, sizeof needs), ws_size_counted(all, has, sizeof has));
     return ws_fail_next(error, "make room first: reset it, or clean it");
 }
 
@@ -267,7 +296,7 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
-    WS_TRY(ws_change(port, k->layout, k->log_at, drive, &w, result, error));
+    WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
     if (k->moves_to) return same_content(k, drive, error); /* where it came from is written over by now */
     WS_TRY(ws_check(port, k->layout, drive, &look, &seen, error));
     if (seen.equal) return WS_OK;

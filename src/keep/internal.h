@@ -36,7 +36,8 @@ struct ws_kept {
     struct ws_layout *layout, *open_layout; /* the latter: of a locked volume, not enciphered */
     struct ws_source *open;
     struct ws_lock *relock;
-    uint64_t log_at;
+    struct ws_run log[WS_LOG_PIECES]; /* where the change's own log goes */
+    size_t logs;
     char marks[WS_HASH_HEX];
 };
 

@@ -280,3 +280,20 @@ void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *len
         *length = (r->blocks - head) * BLOCK;
     }
 }
+
+size_t ws_ext4_spare_rows(const struct ws_ext4_geometry *g, struct ws_run *row, size_t most) {
+    size_t count = 0;
+    for (size_t i = 0; i < g->space.count; i++) {
+        const uint64_t used = g->data_used > g->space.span[i].before ? g->data_used - g->space.span[i].before : 0;
+        const uint64_t blocks = g->space.span[i + 1].before - g->space.span[i].before;
+        if (used >= blocks) continue;
+        const struct ws_run one = {.at = (g->space.span[i].block + used) * BLOCK, .length = (blocks - used) * BLOCK};
+        size_t k = count;
+        if (k == most && row[k - 1].length >= one.length) continue;
+        if (k == most) k--;
+        else count++;
+        for (; k && row[k - 1].length < one.length; k--) row[k] = row[k - 1];
+        row[k] = one;
+    }
+    return count;
+}
