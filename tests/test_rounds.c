@@ -33,6 +33,7 @@ static void snapshots_are_kept_as_lines(void) {
             if (ws_snapshot_read(text.data, text.length, &d, &error) == WS_OK) ws_snapshot_free(&d);
             text.data[at] = was;
         }
+        ws_snapshot_free(&b);
         FAILS(ws_snapshot_read(text.data, text.length - 1, &b, &error), WS_E_FORMAT);
         ws_snapshot_free(&a);
         ws_snapshot_free(&c);

@@ -15,7 +15,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-enum { DOCUMENT_MOST = 8 << 20, TRIES = 100 };
+enum { DOCUMENT_MOST = 256 << 20, TRIES = 100 };
 
 static enum ws_status refuse(struct ws_error *error, const char *path, const char *what, const char *next) {
     ws_fail(error, WS_E_REFUSED, "%s", what);

@@ -61,8 +61,8 @@ static json_t *volumes_json(const struct ws_contents *c) {
 }
 
 static json_t *plan_json(const struct ws_plan *plan) {
-    json_t *starts = json_array();
     if (!plan) return json_null();
+    json_t *starts = json_array();
     const struct ws_input *image = &ws_plan_request(plan)->input[WS_INPUT_IMAGE];
     for (size_t i = 0; i < WS_OUTLOOKS; i++) {
         const struct ws_outlook *o = &ws_plan_outlooks(plan)[i];
@@ -115,8 +115,8 @@ enum ws_status ws_passport_json(const struct ws_passport *p, struct ws_text *out
     size_t count;
     const struct ws_start_key *key = ws_start_keys(&count);
     for (size_t i = 0; i < p->events; i++)
-        json_array_append_new(events, json_pack("{s:I, s:s, s:b, s:o}", "at", (json_int_t)p->event[i].at, "command",
-                                                p->event[i].what, "good", p->event[i].good, "verdict",
+        json_array_append_new(events, json_pack("{s:I, s:o, s:b, s:o}", "at", (json_int_t)p->event[i].at, "command",
+                                                text_json(p->event[i].what), "good", p->event[i].good, "verdict",
                                                 text_json(p->event[i].verdict)));
     for (size_t i = 0; i < count; i++)
         json_array_append_new(
