@@ -236,7 +236,8 @@ static enum ws_status prove_by_hand(struct cli *cli, const struct ws_drive_facts
     WS_TRY(proofs_keep(cli, kept_in, facts, proof));
     *code = proofs_conclude(cli, proof);
     show_what_to_do(cli, facts, proof);
-    if (there) history_note(cli, "prove", facts, NULL, NULL, *code == EXIT_DONE, proofs_word(proof->verdict));
+    if (there && proof->verdict != WS_VERDICT_OPEN)
+        history_note(cli, "prove", facts, NULL, NULL, *code == EXIT_DONE, proofs_word(proof->verdict));
     return WS_OK;
 }
 

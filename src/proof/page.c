@@ -27,7 +27,7 @@ static const char head[] =
     "table{border-collapse:collapse;width:100%}td,th{text-align:left;vertical-align:top;padding:1px 8px 1px "
     "0;overflow-wrap:anywhere}th{color:#5d6b78;font-weight:normal;white-space:nowrap;overflow-wrap:normal;border-"
     "bottom:1px solid #dfe6eb}\n"
-    "td.word{white-space:nowrap;overflow-wrap:normal}\n"
+    "td.word{white-space:nowrap;overflow-wrap:normal}td.pc{min-width:9em}\n"
     ".two{display:grid;grid-template-columns:1fr 1fr;gap:0 18px}\n"
     ".keys{columns:4;column-gap:14px;font-size:.92em}.keys "
     "div{break-inside:avoid;display:flex;justify-content:space-between;gap:6px}"
@@ -176,7 +176,7 @@ static void write_rounds(const struct ws_passport *p, struct ws_text *out) {
                  "</p>\n<table><tr><th>round</th><th>on</th><th>back</th><th>verdict</th><th>evidence</th></tr>\n");
     for (size_t i = proof->rounds > ROUNDS ? proof->rounds - ROUNDS : 0; i < proof->rounds; i++) {
         const struct ws_round *r = &proof->round[i];
-        ws_text_printf(out, "<tr><td class=\"word\">%zu</td><td>", i + 1);
+        ws_text_printf(out, "<tr><td class=\"word\">%zu</td><td class=\"pc\">", i + 1);
         put(out, r->pc, 24);
         ws_text_printf(out, "</td><td class=\"word\">%s</td><td class=\"word %s\">%s</td><td>",
                        passport_day(r->after.seen_at, at), classes[r->verdict], ws_verdict_name(r->verdict));

@@ -1,0 +1,182 @@
+/* keep_show.c — what a drive remembers, and what a renewal makes of it, shown and as JSON. */
+#include "cli/keep.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <time.h>
+
+static const char *day_of(int64_t at, char out[32]) {
+    time_t t = (time_t)at;
+    struct tm day;
+    if (at <= 0 || !gmtime_r(&t, &day) || !strftime(out, 32, "%Y-%m-%d", &day)) return "-";
+    return out;
+}
+
+static json_t *things_json(const struct ws_kept_thing *thing, size_t count) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < count; i++)
+        json_array_append_new(list, cli_pack("{s:o, s:I, s:I}", "path", cli_text(thing[i].path), "bytes",
+                                             (json_int_t)thing[i].bytes, "files", (json_int_t)thing[i].files));
+    return list;
+}
+
+json_t *keep_tally_json(const struct ws_left_out tally[WS_LEAVES]) {
+    json_t *list = json_array();
+    for (unsigned i = 0; i < WS_LEAVES; i++)
+        if (i != WS_LEAVE_KERNELS)
+            json_array_append_new(list, cli_pack("{s:s, s:I, s:I}", "what", ws_leave_name((enum ws_leave)i), "files",
+                                                 (json_int_t)tally[i].files, "bytes", (json_int_t)tally[i].bytes));
+    return list;
+}
+
+static void show_things(const struct cli *cli, const char *title, const struct ws_kept_thing *thing, size_t count,
+                        uint64_t all) {
+    enum { BAR = 16 };
+    char size[32];
+    if (count) say("\n  %s%-12s %-*s  %s%s\n", ink(cli, INK_DIM), "room", BAR, "", title, ink(cli, INK_PLAIN));
+    for (size_t i = 0; i < count && i < 8; i++) {
+        char bar[BAR * 3 + 1] = "";
+        const size_t n = all ? (size_t)((double)thing[i].bytes / (double)all * BAR + 0.5) : 0;
+        for (size_t b = 0; b < BAR; b++) strcat(bar, b < n ? "━" : "╌");
+        show_row(cli, 33, "  %-12s %s%s%s  %s", ws_size_counted(thing[i].bytes, size, sizeof size), ink(cli, INK_TEAL),
+                 bar, ink(cli, INK_PLAIN), thing[i].path);
+    }
+}
+
+void keep_show_cleanable(const struct cli *cli, const struct ws_left_out tally[WS_LEAVES]) {
+    bool any = false;
+    char size[32];
+    for (unsigned i = 0; i < WS_LEAVES; i++) {
+        if (i == WS_LEAVE_KERNELS || !tally[i].files) continue;
+        if (!any) say("\n  %s%-12s %-12s %8s%s\n", ink(cli, INK_DIM), "could go", "room", "files", ink(cli, INK_PLAIN));
+        any = true;
+        show_row(cli, 37, "  %-12s %-12s %8llu  %s%s%s", ws_leave_name((enum ws_leave)i),
+                 ws_size_counted(tally[i].bytes, size, sizeof size), (unsigned long long)tally[i].files,
+                 ink(cli, INK_DIM), ws_leave_meaning((enum ws_leave)i), ink(cli, INK_PLAIN));
+    }
+}
+
+/* When it will be full, from what each start added so far. */
+static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, bool system, int64_t now) {
+    char a[32], days[48] = "";
+    if (!r->a_start) {
+        show_field(cli, "Full", "not known: %s",
+                   system          ? "the system itself stands on it, too"
+                   : r->starts < 3 ? "it was started too seldom to tell"
+                                   : "its starts added nothing so far");
+        return;
+    }
+    const double left_days =
+        r->starts && now > r->since ? (double)(now - r->since) / 86400 / r->starts * (double)r->starts_left : 0;
+    if (left_days >= 2 && left_days < 36500) (void)snprintf(days, sizeof days, ", some %.0f days", left_days);
+    show_field(cli, "Full", "after about %llu more starts%s, at %s a start", (unsigned long long)r->starts_left, days,
+               ws_size_counted(r->a_start, a, sizeof a));
+}
+
+static void show_noted(const struct cli *cli, const struct ws_kept_report *r) {
+    enum { SHOWN = 8 };
+    if (r->noted_count)
+        say("\n  %s%-20s  %-26s %-5s %-18s %s%s\n", ink(cli, INK_DIM), "started", "on", "by", "kernel", "before it",
+            ink(cli, INK_PLAIN));
+    for (size_t i = r->noted_count > SHOWN ? r->noted_count - SHOWN : 0; i < r->noted_count; i++) {
+        const struct ws_journal_start *s = &r->noted[i];
+        show_row(cli, 24, "  %-20s  %-26s %-5s %-18s %s", s->at, s->machine, s->firmware, s->kernel, s->before);
+    }
+}
+
+void keep_show_report(const struct cli *cli, const struct keeping *k, const struct ws_kept_report *r) {
+    const struct ws_memory *m = ws_kept_memory(k->kept);
+    const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
+    char a[48], b[48], since[32], last[32];
+    show_line(cli, INK_BOLD, "%s", k->facts.short_name);
+    show_field(cli, "Remembers in", "%s \"%s\", %s%s",
+               m->system    ? "the system's own volume"
+               : m->in_file ? "an overlay file"
+                            : "a partition",
+               f->label, m->system ? "a full system" : m->family->title, m->locked ? ", locked" : "");
+    show_field(cli, "Room", "%s, %s%s%s free (%.0f %%)", ws_size_both(r->size, a, sizeof a),
+               ink(cli, r->free_bytes * 10 < r->size ? INK_WARN : INK_PLAIN),
+               ws_size_counted(r->free_bytes, b, sizeof b), ink(cli, INK_PLAIN),
+               100.0 * (double)r->free_bytes / (double)(r->size ? r->size : 1));
+    show_field(cli, "Holds", "%s in %llu files and %llu folders%s", ws_size_counted(r->bytes, a, sizeof a),
+               (unsigned long long)r->files, (unsigned long long)r->folders, m->system ? "" : ", beside the image");
+    if (r->taken_away)
+        show_field(cli, "Taken away", "%llu name%s of the image that %s deleted", (unsigned long long)r->taken_away,
+                   r->taken_away == 1 ? "" : "s", r->taken_away == 1 ? "was" : "were");
+    show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
+               day_of(r->since, since), day_of(r->last, last),
+               f->needs_recovery ? "; switched off without a shutdown" : "");
+    if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
+    show_outlook(cli, r, m->system, cli->port->ops->wall_clock(cli->port));
+    if (r->journal && !r->noted_count) show_field(cli, "Journal", "it notes its starts from the next one on");
+    if (k->facts.in_use_by[0]) show_field(cli, "In use", "by %s: it may be another a moment later", k->facts.in_use_by);
+    if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
+    show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
+    show_things(cli, "file", r->file, r->file_count, r->bytes);
+    keep_show_cleanable(cli, r->cleanable);
+    show_noted(cli, r);
+}
+
+static json_t *noted_json(const struct ws_kept_report *r) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < r->noted_count; i++)
+        json_array_append_new(list, cli_pack("{s:s, s:s, s:s, s:s, s:s}", "at", r->noted[i].at, "machine",
+                                             r->noted[i].machine, "firmware", r->noted[i].firmware, "kernel",
+                                             r->noted[i].kernel, "before", r->noted[i].before));
+    return list;
+}
+
+json_t *keep_report_json(const struct keeping *k, const struct ws_kept_report *r) {
+    const struct ws_memory *m = ws_kept_memory(k->kept);
+    const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
+    return cli_pack("{s:s, s:s, s:s, s:s, s:b, s:b, s:b, s:I, s:I, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:I, s:o, "
+                    "s:s, s:o, s:o, s:o, s:b, s:o}",
+                    "format", "wild-satchel-keep", "drive", k->facts.short_name, "family",
+                    m->system ? "system" : m->family->word, "label", f->label, "in_file", m->in_file, "locked",
+                    m->locked, "clean", f->clean, "size_bytes", (json_int_t)r->size, "free_bytes",
+                    (json_int_t)r->free_bytes, "bytes", (json_int_t)r->bytes, "files", (json_int_t)r->files, "folders",
+                    (json_int_t)r->folders, "taken_away", (json_int_t)r->taken_away, "starts", (int)r->starts, "since",
+                    (json_int_t)r->since, "last", (json_int_t)r->last, "written_bytes", (json_int_t)r->flash_written,
+                    "bytes_a_start", (json_int_t)r->a_start, "starts_left",
+                    r->a_start ? json_integer((json_int_t)r->starts_left) : json_null(), "cause",
+                    ws_forgets_name(m->cause), "largest_folders", things_json(r->folder, r->folder_count),
+                    "largest_files", things_json(r->file, r->file_count), "cleanable", keep_tally_json(r->cleanable),
+                    "journal", r->journal, "noted", noted_json(r));
+}
+
+json_t *keep_renewal_json(const struct ws_live_renewal *r, const char *stay) {
+    json_t *hidden = json_array();
+    for (size_t i = 0; i < r->hidden_count; i++) json_array_append_new(hidden, cli_text(r->hidden[i]));
+    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:I, s:s}", "was", r->was, "is", r->is, "was_kernel",
+                    r->was_kernel, "kernel", r->kernel, "packages",
+                    r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
+                    "hides", (json_int_t)r->hides, "hidden", hidden, "differs_bytes", (json_int_t)r->differs,
+                    "moves_bytes", (json_int_t)r->moves, "stays", stay);
+}
+
+void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r, enum ws_stays stay) {
+    static const char *const words[] = {"all that is remembered", "people's files alone (/home, /root)",
+                                        "nothing of what is remembered"};
+    const struct cli *cli = k->cli;
+    char size[32];
+    if (cli->json) return;
+    show_line(cli, INK_BOLD, "%s", k->facts.short_name);
+    show_field(cli, "System", "%s%s%s", r->was[0] ? r->was : "not told", r->was_kernel[0] ? ", kernel " : "",
+               r->was_kernel);
+    show_field(cli, "Becomes", "%s%s%s", r->is[0] ? r->is : "not told", r->kernel[0] ? ", kernel " : "", r->kernel);
+    show_field(cli, "Differs", "%s of it%s", ws_size_counted(r->differs, size, sizeof size),
+               r->same ? "; it is the same image" : "");
+    if (r->moves)
+        show_field(cli, "Moves", "the image is larger: what is remembered begins %s later, and has so much less room",
+                   ws_size_counted(r->moves, size, sizeof size));
+    show_field(cli, "Stays", "%s", words[stay]);
+    if (r->packages[0])
+        show_field(cli, "Packages", "%s%s%s", r->packages_differ ? ink(cli, INK_WARN) : "",
+                   r->packages_differ ? "a list of installed packages is remembered, and the newer image has another"
+                                      : "the remembered list of packages is that of the newer image, too",
+                   r->packages_differ ? ink(cli, INK_PLAIN) : "");
+    if (r->hides)
+        show_field(cli, "Hides", "%llu newer file%s of the image behind remembered ones", (unsigned long long)r->hides,
+                   r->hides == 1 ? "" : "s");
+    for (size_t i = 0; i < r->hidden_count; i++) show_row(cli, 16, "                %s", r->hidden[i]);
+}
