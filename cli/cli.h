@@ -232,6 +232,10 @@ struct picture {
 enum ws_status cli_draw_maps(const char *path, const struct picture *picture, struct ws_text *out,
                              struct ws_error *error);
 
+/** What is remembered, and how it came to that, in the same way. */
+enum ws_status cli_draw_kept(const char *path, const char *title, const struct ws_kept_report *report,
+                             struct ws_text *out, struct ws_error *error);
+
 /** Columns and rows of the terminal that standard error is, now: it may have been resized. */
 int note_columns(void);
 int note_rows(void);

@@ -12,17 +12,18 @@
 #include <string.h>
 #include <unistd.h>
 
-static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays;
+static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays, *picture;
 static const char **except;
 static int over, external, off, rescue;
 const struct poptOption keep_options[] = {
+    {"picture", 0, POPT_ARG_STRING, &picture, 0, "show: drawn, too: PNG or SVG, by the name", "FILE"},
     {"what", 0, POPT_ARG_STRING, &what, 0,
      "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
     {"except", 0, POPT_ARG_ARGV, &except, 0, "reset: a folder or file that stays; may be repeated", "PATH"},
     {"size", 0, POPT_ARG_STRING, &size_wanted, 0,
      "grow, shrink: the size of its volume; grow: all that is free behind it", "SIZE"},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
-    {"over", 0, POPT_ARG_NONE, &over, 0, "save: replace a file of that name", NULL},
+    {"over", 0, POPT_ARG_NONE, &over, 0, "save, show: replace a file of that name", NULL},
     {"rescue", 0, POPT_ARG_NONE, &rescue, 0,
      "save: all that can be read of a damaged drive; what is lost is listed in the archive", NULL},
     {"from", 0, POPT_ARG_STRING, &from, 0, "restore: the archive that was saved", "FILE"},
@@ -73,17 +74,32 @@ static enum ws_status open_kept(struct keeping *k, bool writes) {
     return status;
 }
 
+static enum ws_status draw(struct keeping *k, const struct ws_kept_report *r) {
+    struct cli *cli = k->cli;
+    struct ws_text bytes = {0};
+    struct cli_never never = {.count = 0};
+    char title[120];
+    cli_never(&never, k->facts.id);
+    (void)snprintf(title, sizeof title, "What %.64s remembers", k->facts.short_name);
+    enum ws_status status = cli_draw_kept(picture, title, r, &bytes, &cli->error);
+    if (status == WS_OK) status = cli_keep(cli, picture, bytes.data, bytes.length, NULL, over != 0, &never);
+    ws_text_free(&bytes);
+    return status;
+}
+
 static enum ws_status show(struct keeping *k) {
     struct cli *cli = k->cli;
     struct ws_kept_report *r = malloc(sizeof *r);
     enum ws_status status = r ? open_kept(k, false) : ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a report");
     if (status == WS_OK) ws_kept_look(k->kept, r);
+    if (status == WS_OK && picture) status = draw(k, r);
     if (status == WS_OK && cli->json) (void)cli_print_json(keep_report_json(k, r), EXIT_DONE);
     else if (status == WS_OK) {
         keep_show_report(cli, k, r);
         uint64_t could = 0;
         for (unsigned i = 0; i < WS_LEAVES; i++) could += i == WS_LEAVE_SWAP_FILES ? 0 : r->cleanable[i].bytes;
-        show_result(cli, true, "Nothing was written.");
+        if (picture) show_result(cli, true, "It is drawn in %s.", picture);
+        else show_result(cli, true, "Nothing was written.");
         if (could > 8 << 20) show_next(cli, "keep", "clean", k->facts.short_name);
     }
     free(r);
@@ -457,13 +473,14 @@ enum {
     OFF = 256,
     IMAGE = 512,
     STAYS = 1024,
-    RESCUE = 2048
+    RESCUE = 2048,
+    PICTURE = 4096
 };
 static const struct verb {
     const char *name;
     unsigned takes;
     enum ws_status (*run)(struct keeping *keeping);
-} verbs[] = {{"show", 0, show},
+} verbs[] = {{"show", PICTURE | OVER, show},
              {"clean", WHAT | CONFIRM | EXTERNAL, clean},
              {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
              {"save", TO | OVER | RESCUE, save},
@@ -477,9 +494,10 @@ enum { VERBS = sizeof verbs / sizeof verbs[0] };
 static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what",          "except", "to",  "over",  "from",  "confirm",
-                                        "external-disk", "size",   "off", "image", "stays", "rescue"};
-    const bool given[] = {what, except, to, over, from, confirm, external, size_wanted, off, image, stays, rescue};
+    static const char *const names[] = {"what", "except", "to",    "over",  "from",   "confirm", "external-disk",
+                                        "size", "off",    "image", "stays", "rescue", "picture"};
+    const bool given[] = {what,        except, to,    over,  from,   confirm, external,
+                          size_wanted, off,    image, stays, rescue, picture};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

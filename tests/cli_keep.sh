@@ -120,6 +120,13 @@ fi
 expect 0 "There is nothing to clean" "$satchel" keep clean gorse
 expect 2 "--what takes" "$satchel" keep clean gorse --what caches,cake
 
+# Drawn
+expect 0 "is drawn in kept.png" "$satchel" keep show gorse --picture kept.png
+expect 0 "is drawn in kept.svg" "$satchel" keep show gorse --picture kept.svg
+expect 3 "not replaced" "$satchel" keep show gorse --picture kept.png
+expect 2 ".png or .svg" "$satchel" keep show gorse --picture kept.txt
+ok "two pictures" sh -c "file kept.png | grep -q 'PNG image data, 1200 x 640' && grep -q '<svg' kept.svg"
+
 # A journal of its starts, laid into it and taken away
 expect 2 "--off has no effect" "$satchel" keep show gorse --off
 expect 4 "there is no start journal" "$satchel" keep journal gorse --off --confirm "$gorse"

@@ -358,6 +358,8 @@ static enum ws_status read_snapshots(const json_t *root, struct ws_proof *p, str
 }
 
 enum ws_status ws_proof_read(const char *text, size_t length, struct ws_proof *p, struct ws_error *error) {
+    struct ws_error own;
+    if (!error) error = &own;
     json_t *root = doc_parse(text, length, format_name, VERSION, WS_HINT_NONE, error);
     memset(p, 0, sizeof *p);
     if (!root) return error->status;

@@ -149,6 +149,30 @@ static void kept(const struct input *in) {
     ws_kept_close(kept);
 }
 
+static void proof(const struct input *in) {
+    struct ws_proof *proof = calloc(1, sizeof *proof);
+    struct ws_snapshot snapshot;
+    struct ws_text text = {0};
+    if (ws_snapshot_read(in->text, in->length, &snapshot, NULL) == WS_OK) ws_snapshot_free(&snapshot);
+    if (proof && ws_proof_read(in->text, in->length, proof, NULL) == WS_OK) {
+        (void)ws_proof_write(proof, true, &text, NULL);
+        ws_proof_free(proof);
+    }
+    ws_text_free(&text);
+    free(proof);
+}
+static void lost(void *context, const char *path, const char *what) { (void)context, (void)path, (void)what; }
+static void rescue(const struct input *in) {
+    struct ws_tree *tree = NULL;
+    struct ws_kept *kept = NULL;
+    struct ws_journal_start start[4];
+    if (ws_ext4_rescue(in->source, lost, NULL, &tree, NULL, NULL) == WS_OK) {
+        (void)ws_journal_read(tree, "", start, 4);
+        fuzz_tree(tree);
+    }
+    if (ws_kept_open_damaged(in->source, 512, NULL, &kept, NULL) == WS_OK) ws_kept_close(kept);
+}
+
 static void archive(const struct input *in) {
     uint64_t unpacked;
     struct ws_tree *tree = NULL;
@@ -554,7 +578,8 @@ static const struct {
     {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
     {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
     {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
-    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept}};
+    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept},
+    {"proof", proof},         {"rescue", rescue}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

@@ -85,5 +85,9 @@ for kind in ntfs btrfs; do { printf '\041'; head -c 6000000 build/fuzz/u.$kind; 
 mkdir -p build/fuzz/kept/etc && echo tide >build/fuzz/kept/etc/motd && ln -f build/fuzz/kept/etc/motd build/fuzz/kept/etc/second
 printf '{"format": "wild-satchel-kept", "version": 1, "family": "live-boot", "whole": false, "label": "persistence", "volume": "x", "saved_at": 1, "files": 2, "bytes": 5, "left_out": 0, "sha256": "%064d"}' 1 >build/fuzz/kept.json
 bsdtar -cf build/fuzz/d.kept -C build/fuzz kept kept.json && seed 34 build/fuzz/d.kept kept
+rm -f build/fuzz/z.* && build/fuzz/satchel plan --image build/fuzz/demo.iso --drive build/fuzz/z.img --make 80M --save build/fuzz/z.plan >/dev/null && build/fuzz/satchel build build/fuzz/z.plan --confirm "$(build/fuzz/satchel drives build/fuzz/z.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
+build/fuzz/satchel prove build/fuzz/z.img --on own-pc --proof build/fuzz/z.proof >/dev/null && seed 35 build/fuzz/z.proof proof
+printf 'd 755 0 0 4096 1.000000000 00000000 - /\nF 644 0 0 3 1.000000000 0000abcd %064d /a\\nb\n' 7 >build/fuzz/z.lines && seed 35 build/fuzz/z.lines proof-lines
+seed 36 build/fuzz/volume.img rescue
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=1000000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"
