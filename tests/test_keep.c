@@ -496,6 +496,34 @@ static void what_is_locked_is_cared_for(void) {
     for (size_t i = 0; i + 16 < b.size; i++) /* and nothing of it stands outside the lock */
         if (b.drive->bytes[b.at + i] == 'l' && memcmp(b.drive->bytes + b.at + i, "low water at six", 16) == 0)
             fail_at(__FILE__, __LINE__, "it can be read at byte %zu", i);
+    /* smaller, and larger again, behind the same lock */
+    const uint64_t sizes[] = {b.size - 11 * MIB, b.size - 3 * MIB, b.size};
+    for (size_t i = 0; i < 3; i++) {
+        uint64_t least, most;
+        struct ws_lock *lock = NULL;
+        struct ws_source *slice = NULL;
+        struct ws_text said = {0};
+        const char *path = scratch("behind.img");
+        kept = open_kept(&b, PASSPHRASE);
+        OK(ws_kept_bounds(kept, &least, &most, &error));
+        CHECK(least < sizes[i] && most >= sizes[i] / MIB * MIB);
+        OK(ws_kept_resize(kept, sizes[i], &error));
+        OK(ws_kept_prepare(kept, 1790000500, NULL, &error));
+        OK(carry_out(&b, kept));
+        ws_kept_close(kept);
+        kept = open_kept(&b, PASSPHRASE);
+        CHECK_INT(ws_kept_memory(kept)->volume_size, sizes[i] / MIB * MIB);
+        CHECK(has(kept, "rw/home/tide/notes"));
+        ws_kept_close(kept);
+        OK(ws_source_slice(b.now, b.at, sizes[i] / MIB * MIB, &slice, &error));
+        OK(ws_lock_open(slice, PASSPHRASE, &lock, &error));
+        save_source(ws_lock_body(lock), path);
+        if (have_program("e2fsck") && shell(&said, "e2fsck -fn '%s'", path) != 0)
+            fail_at(__FILE__, __LINE__, "%zu: %s", i, said.data);
+        ws_text_free(&said);
+        ws_lock_close(lock);
+        ws_source_close(slice);
+    }
     ws_saved_close(saved);
     ws_source_close(archive);
     ws_text_free(&text);

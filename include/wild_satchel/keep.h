@@ -89,7 +89,8 @@ WS_CHECKED enum ws_status ws_kept_journal(struct ws_kept *kept, bool on, int64_t
 
 /** The smallest and the largest that its volume can be on this drive: from what it holds, and up to what stands behind
  *  it. Both what it has where it cannot be of another size.
- *  @return WS_E_UNSUPPORTED, saying why it cannot: in a file, locked, or inside an extended partition */
+ *  @return WS_E_UNSUPPORTED, saying why it cannot: in a file, inside an extended partition, or its lock is of a length
+ * of its own */
 WS_CHECKED enum ws_status ws_kept_bounds(const struct ws_kept *kept, uint64_t *least, uint64_t *most,
                                          struct ws_error *error);
 /** Another size for the volume and its partition: into the free space behind it, or leaving free space there. What

@@ -8,6 +8,9 @@
 
 enum { MARK = 65536, PAGE = 4096 };
 
+/* Bytes of its place before the volume: the header of its lock. */
+static uint64_t begin_of(const struct ws_kept *k) { return k->lock ? ws_lock_begin(k->lock) : 0; }
+
 /* What changes when somebody uses the drive: its first sector, and the superblock of the volume. */
 static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source *drive, char hex[WS_HASH_HEX],
                                  struct ws_error *error) {
@@ -15,7 +18,7 @@ static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source
     uint8_t *mark = malloc(MARK);
     enum ws_status status = mark ? ws_hash_open(WS_HASH_SHA256, &hash, error)
                                  : ws_fail(error, WS_E_NOMEM, "out of memory for a drive's state");
-    const uint64_t at[] = {0, k->memory.volume_at, k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0)};
+    const uint64_t at[] = {0, k->memory.volume_at, k->memory.volume_at + begin_of(k)};
     for (size_t i = 0; i < sizeof at / sizeof at[0] && status == WS_OK; i++) {
         const size_t length = (size_t)ws_min_u64(i ? MARK : PAGE, drive->size - at[i]);
         status = ws_source_read(drive, at[i], mark, length, error);
@@ -75,7 +78,7 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
 
 static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
     const uint64_t needed = ws_change_log_bytes(k->layout);
-    const uint64_t volume = k->memory.volume_at + (k->lock ? ws_lock_begin(k->lock) : 0);
+    const uint64_t volume = k->memory.volume_at + begin_of(k);
     uint64_t at, length, all = 0;
     char has[32], needs[32];
     cost->written = ws_layout_bytes(k->layout) + needed;
@@ -140,17 +143,20 @@ static uint64_t least_for(const struct ws_kept *k) {
 
 enum ws_status ws_kept_bounds(const struct ws_kept *k, uint64_t *least, uint64_t *most, struct ws_error *error) {
     const uint64_t mib = 1 << 20, end = room_of(k);
-    *least = *most = k->facts.size;
+    *least = *most = k->facts.size + begin_of(k);
+    /* Locked, it is all behind the header, or else the lock itself is of another length than its place. */
+    const uint64_t begin = begin_of(k);
+    const bool odd = k->lock && begin + k->volume->size + (1 << 20) < k->memory.volume_size;
     const char *why = k->memory.in_file ? "it lies in a file"
-                      : k->lock         ? "it is locked"
+                      : odd             ? "its lock was made for a part of its place"
                       : !end            ? "it is no partition by itself"
                                         : NULL;
     if (why) {
         ws_fail(error, WS_E_UNSUPPORTED, "what is remembered here cannot be of another size: %s", why);
         return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
     }
-    *most = ws_max_u64((end - k->memory.volume_at) / mib * mib, k->facts.size);
-    *least = ws_min_u64(ws_max_u64(least_for(k), WS_EXT4_LEAST), k->facts.size);
+    *most = ws_max_u64((end - k->memory.volume_at) / mib * mib, k->facts.size + begin);
+    *least = ws_min_u64(ws_max_u64(least_for(k), WS_EXT4_LEAST), k->facts.size) + begin;
     return WS_OK;
 }
 
@@ -201,8 +207,9 @@ static enum ws_status move_back(struct ws_kept *k, struct ws_ext4_params *params
 }
 
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
-    struct ws_ext4_params params = {
-        .made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at, .over = k->volume, .resize = k->resize};
+    struct ws_ext4_params params = {.made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at,
+                                    .over = k->volume,
+                                    .resize = k->resize ? k->resize - begin_of(k) : 0};
     struct ws_kept_cost own;
     uint8_t first[PAGE];
     if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
@@ -216,7 +223,8 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     if (k->untouched) {
         /* the log alone goes there, where it has nothing */
     } else if (k->lock) {
-        WS_TRY(ws_layout_create(k->volume->size, &k->open_layout, error));
+        const uint64_t room = k->resize ? k->resize - begin_of(k) : 0;
+        WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
         WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
         WS_TRY(lock_up(k, error));
     } else {

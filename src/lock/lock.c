@@ -122,8 +122,6 @@ enum ws_status ws_lock_take_key(struct ws_lock *l, const struct ws_lock *opened,
     if (opened->place.sector != WS_LOCK_SECTOR || opened->place.tweak)
         return ws_fail(error, WS_E_UNSUPPORTED, "the locked volume was not made here: its sectors have %u bytes",
                        opened->place.sector);
-    if (l->open->size != opened->place.length)
-        return ws_fail(error, WS_E_RANGE, "what a lock is put around has another size than it had");
     if (!l->key) l->key = OPENSSL_secure_zalloc(LOCK_KEY);
     if (!l->key) return ws_fail(error, WS_E_NOMEM, "out of memory for a key");
     memcpy(l->key, opened->key, LOCK_KEY);
