@@ -151,6 +151,140 @@ static void what_is_gone_was_deleted_or_lost(void) {
     }
 }
 
+/* What people and package managers do, somewhere in what a system shows. */
+static void change_something(const char *merged) {
+    static const char *const ways[] = {
+        "rm -rf '%1$s'",
+        "rm -rf '%1$s' && mkdir '%1$s' && echo inside > '%1$s/name'",
+        "[ ! -f '%1$s' ] || echo more >> '%1$s'",
+        "chmod 0711 '%1$s'; chown 3:4 '%1$s'",
+        "mv '%1$s' '%1$s-moved'",
+        "[ ! -f '%1$s' ] || ln '%1$s' '%1$s-second'",
+        "[ -d '%1$s' ] || { rm -f '%1$s'; ln -s elsewhere '%1$s'; }",
+        "[ ! -d '%1$s' ] || head -c 9000 /dev/urandom > '%1$s/new'",
+        "[ ! -f '%1$s' ] || python3 -c \"import os; os.setxattr('%1$s', 'user.note', b'tide')\"",
+        "touch -d 2001-01-01 '%1$s'"};
+    struct ws_text said = {0}, command = {0};
+    char path[600];
+    shell(&said, "cd '%s' && find . -mindepth 1 -path ./work -prune -o -print | sort | sed -n %up", merged,
+          1 + (unsigned)random_below(45));
+    (void)snprintf(path, sizeof path, "%s/%.*s", merged, said.data ? (int)strcspn(said.data, "\n") : 0,
+                   said.data ? said.data : "");
+    if (!said.length) (void)snprintf(path, sizeof path, "%s/new-%u", merged, (unsigned)random_below(9));
+    const char *way = ways[random_below(sizeof ways / sizeof ways[0])];
+    for (const char *p = way; *p;) { /* each place is the path's */
+        const size_t n = strcspn(p, "%");
+        ws_text_add(&command, p, n);
+        p += n;
+        if (*p) ws_text_puts(&command, path);
+        if (*p) p += 4;
+    }
+    shell(NULL, "(%s) 2>/dev/null", command.data);
+    ws_text_free(&said);
+    ws_text_free(&command);
+}
+
+static struct ws_tree *packed_tree(const char *folder, const char *name) {
+    struct ws_source *source = NULL;
+    struct ws_tree *tree = NULL;
+    const char *path = scratch(name);
+    if (shell(NULL, "rm -f '%s'; bsdtar --format=pax --xattrs -cf '%s' -C '%s' .", path, path, folder) != 0 ||
+        ws_source_file(path, &source, &error) != WS_OK || ws_archive_read(source, &tree, &error) != WS_OK ||
+        ws_tree_own(tree, source, &error) != WS_OK)
+        fail_at(__FILE__, __LINE__, "%s: %s", folder, error.what);
+    return tree;
+}
+
+/* As we see it: the image, and over it what the volume has, its journal replayed. */
+static void our_view(const char *volume, const char *lower, struct ws_snapshot *snapshot) {
+    struct ws_source *source = NULL;
+    struct ws_tree *image = packed_tree(lower, "lower.tar"), *tree = NULL, *changes = NULL;
+    OK(ws_source_file(volume, &source, &error));
+    OK(ws_ext4_read(source, &tree, NULL, &error));
+    OK(ws_tree_cut(tree, ws_tree_find(tree, "rw"), &changes, &error));
+    OK(ws_tree_lay_over(image, changes, &error));
+    OK(ws_snapshot_take(image, WS_READ_ALL, NULL, snapshot, &error));
+    ws_tree_close(image);
+    ws_tree_close(changes);
+    ws_tree_close(tree);
+    ws_source_close(source);
+}
+
+static void kernel_view(const char *merged, const char *name, struct ws_snapshot *snapshot) {
+    struct ws_tree *tree = packed_tree(merged, name);
+    OK(ws_snapshot_take(tree, WS_READ_ALL, NULL, snapshot, &error));
+    ws_tree_close(tree);
+}
+
+struct views {
+    size_t differ;
+    char text[600];
+};
+static void note_difference(void *context, enum ws_change change, const struct ws_shot *before,
+                            const struct ws_shot *after) {
+    struct views *v = context;
+    const size_t n = strlen(v->text);
+    if (strcmp((after ? after : before)->path, "/") == 0) return; /* the folder of the changes itself */
+    v->differ++;
+    (void)snprintf(v->text + n, sizeof v->text - n, "%s %s; ", ws_change_name(change), (after ? after : before)->path);
+}
+
+static void same_view(const struct ws_snapshot *ours, const struct ws_snapshot *kernels) {
+    struct views v = {.differ = 0};
+    ws_snapshot_compare(kernels, ours, note_difference, &v);
+    if (v.differ) fail_at(__FILE__, __LINE__, "%zu differ from what the kernel shows: %s", v.differ, v.text);
+}
+
+/* Random histories by the kernel's overlay on the kernel's ext4, half of them read while it is mounted. */
+static void we_see_what_the_kernel_shows(void) {
+    if (!may_mount() || !have_program("mkfs.ext4") || !have_program("bsdtar")) {
+        skip_test("mounting is not allowed, or a judge is not installed");
+        return;
+    }
+    for (int i = 0; i < cases_of(8); i++) {
+        char device[64];
+        struct ws_snapshot ours[2] = {{0}}, kernels[2] = {{0}};
+        struct ws_told told[2];
+        const char *volume = scratch("told.img"), *place = scratch("told"), *lower = scratch("told-lower"),
+                   *merged = scratch("told-merged"), *copy[2] = {scratch("told-a.img"), scratch("told-b.img")};
+        CHECK_INT(shell(NULL,
+                        "rm -rf '%s' && mkdir -p '%s/etc/deep' '%s/home/tide/a' '%s/usr/bin' '%s' && cd '%s' && for i "
+                        "in $(seq 1 12); do "
+                        "echo $i >etc/$i; echo $i >home/tide/a/$i; head -c $((i * 700)) /dev/urandom >usr/bin/$i; "
+                        "done; ln -s 3 etc/link; "
+                        "truncate -s 48M '%s' && mkfs.ext4 -qF '%s'",
+                        lower, lower, lower, lower, merged, lower, volume, volume),
+                  0);
+        if (!loop_attach(volume, device)) return;
+        if (!mount_at(device, "ext4", "", place)) return;
+        CHECK_INT(shell(NULL,
+                        "mkdir -p '%s/rw' '%s/work' && mount -t overlay overlay -o "
+                        "lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'",
+                        place, place, lower, place, place, merged),
+                  0);
+        for (int s = 0; s < 2; s++) {
+            for (uint64_t n = 3 + random_below(25); n; n--) change_something(merged);
+            kernel_view(merged, s ? "b.tar" : "a.tar", &kernels[s]);
+            CHECK_INT(shell(NULL, "sync; cp --sparse=always '%s' '%s'", volume, copy[s]), 0);
+        }
+        unmount(merged);
+        unmount(place);
+        loop_detach(device);
+        if (i % 2) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s'", volume, copy[1]), 0); /* and shut down */
+        for (int s = 0; s < 2; s++) our_view(copy[s], lower, &ours[s]);
+        for (int s = 0; s < 2; s++) same_view(&ours[s], &kernels[s]);
+        OK(ws_told_tell(&ours[0], &ours[1], "", &told[0], &error));
+        OK(ws_told_tell(&kernels[0], &kernels[1], "", &told[1], &error));
+        CHECK_INT(told[0].all, told[1].all);
+        for (unsigned w = 0; w < WS_WHOSES; w++)
+            for (unsigned c = 0; c < WS_CHANGES; c++) CHECK_INT(told[0].of[w].count[c], told[1].of[w].count[c]);
+        for (int s = 0; s < 2; s++) {
+            ws_snapshot_free(&ours[s]);
+            ws_snapshot_free(&kernels[s]);
+        }
+    }
+}
+
 static const char bench_text[] =
     "{\"format\": \"wild-satchel-bench\", \"version\": 1, \"seed\": 5, \"drives\": [{\"name\": \"Gorse 32\", "
     "\"serial\": "
@@ -401,6 +535,7 @@ int main(int argc, char **argv) {
         {"changes of an overlay are told as the system sees them",
          changes_of_an_overlay_are_told_as_the_system_sees_them},
         {"what is gone was deleted or lost", what_is_gone_was_deleted_or_lost},
+        {"we see what the kernel shows", we_see_what_the_kernel_shows},
         {"a proof on one's own PC goes by the drive", a_proof_on_ones_own_pc_goes_by_the_drive},
         {"rounds of every kind are carried out", rounds_of_every_kind_are_carried_out},
         {"what does not remember is not carried about", what_does_not_remember_is_not_carried_about},
