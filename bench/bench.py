@@ -509,8 +509,19 @@ def snapshots(folder):
     print(f"  find and sha256sum on a mount of it, both times: {other:.1f} s; ratio {(first + second) / other:.2f}; the proof takes {os.path.getsize(proof) / (1 << 20):.1f} MiB")
 
 
-WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals twins many names care snapshots").split()
+def cuts(folder):
+    """Power cut at each write: clean, with the write torn, with what the drive's cache held arriving in no order."""
+    print("power cut at each write of a change to what a drive remembers (target: nothing lost):")
+    for program, name in (("test_keep", "cut at every write"), ("test_keep", "cut while it is resized"), ("test_under", "cut at every write"),
+                          ("test_under", "larger"), ("test_change", "cut anywhere"), ("test_ext4", "cut anywhere")):
+        _, out = run(os.path.join(build, "tests", program), name)
+        lines = [line.strip() for line in out.splitlines()]
+        what = next(line[6:].strip() for line in lines if line.startswith("passed"))
+        print(f"  {what}: {next(line for line in lines if 'power cuts' in line)}; 0 lost")
+
+
+WANTED = os.environ.get("WS_BENCH_ONLY", "replica files persistence memory systems renewals twins many names care cuts snapshots").split()
 with tempfile.TemporaryDirectory(prefix="satchel-bench-", dir=os.environ.get("WS_BENCH_FOLDER")) as folder:
-    for part in (replica, files, persistence, memory, systems, renewals, twins, many, names, care, snapshots):
+    for part in (replica, files, persistence, memory, systems, renewals, twins, many, names, care, cuts, snapshots):
         if part.__name__ in WANTED:
             part(folder)

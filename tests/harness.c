@@ -15,7 +15,7 @@
 struct ws_error error;
 static int failures; /* in the running test */
 static bool skipped;
-static uint64_t seed, state;
+static uint64_t seed, state, cut_before, cut_after;
 static char folder[64];
 
 void fail_at(const char *file, int line, const char *format, ...) {
@@ -33,6 +33,11 @@ void fail_at(const char *file, int line, const char *format, ...) {
 void skip_test(const char *why) {
     skipped = true;
     printf("    left out: %s\n", why);
+}
+
+void cuts_seen(uint64_t before, uint64_t after) {
+    cut_before += before;
+    cut_after += after;
 }
 
 int cases_of(int count) {
@@ -92,7 +97,12 @@ int run_tests(int argc, char **argv, const struct test *tests) {
         failures = 0;
         skipped = false;
         state = seed;
+        cut_before = cut_after = 0;
         t->run();
+        if (cut_before + cut_after)
+            printf("    %llu power cuts: %llu times as before, %llu times as it was to be\n",
+                   (unsigned long long)(cut_before + cut_after), (unsigned long long)cut_before,
+                   (unsigned long long)cut_after);
         if (failures) printf("FAILED  %s (WS_TEST_SEED=%llu)\n", t->name, (unsigned long long)seed);
         else printf("%s  %s\n", skipped ? "skipped" : "passed ", t->name);
         if (failures) failed++;

@@ -20,6 +20,8 @@ int run_tests(int argc, char **argv, const struct test *tests);
 void fail_at(const char *file, int line, const char *format, ...) WS_PRINTF(3, 4);
 /** Leave the test as neither passed nor failed (a judge is not installed, no rights). */
 void skip_test(const char *why);
+/** Power was cut so many times with each of the two outcomes there may be; told once the test ends. */
+void cuts_seen(uint64_t before, uint64_t after);
 
 #define CHECK(condition)                                                                                               \
     do {                                                                                                               \

@@ -158,6 +158,7 @@ static void cut_anywhere(uint32_t sector) {
             check_drive(s, &d, s->target, true, cut);
         }
     }
+    cuts_seen(taken_back, finished);
     CHECK(whole > 8 && finished > 3 && taken_back > 3);
     ws_layout_close(s->layout);
     free(s);

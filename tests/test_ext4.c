@@ -533,6 +533,7 @@ static void a_commit_cut_anywhere_leaves_before_or_after(void) {
         free(s.medium);
         free(s.cache);
     }
+    cuts_seen(saw_before, saw_after);
     CHECK(whole > 100 && saw_before > 10 && saw_after > 10);
     ws_layout_close(l1);
     ws_layout_close(l2);

@@ -224,6 +224,7 @@ static void a_cut_at_every_write_leaves_the_one_or_the_other(void) {
                 fail_at(__FILE__, __LINE__, "%d, %llu: the older system is not as it was", how,
                         (unsigned long long)cut);
         }
+        cuts_seen(before, after);
         if (!before || after < 3) fail_at(__FILE__, __LINE__, "%u cuts before, %u after", before, after);
     }
     free(first);
@@ -267,9 +268,11 @@ static void a_larger_image_moves_what_is_remembered(void) {
         if (!changing) CHECK_INT(memory.cause, WS_FORGETS_NOT);
         if (!changing && memory.volume_at == at) { /* as it was */
             CHECK(status != WS_OK && memcmp(first, b.drive->bytes, (size_t)at) == 0);
+            cuts_seen(1, 0);
             continue;
         }
         if (changing) OK(ws_change_finish(plain_port(), &b.drive->drive, NULL, NULL, NULL, &error));
+        cuts_seen(0, cut > 0 && status != WS_OK);
         b.at = at + told.moves;
         check_drive(&b, "moved");
         struct ws_source *slice = NULL;
