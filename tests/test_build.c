@@ -338,8 +338,8 @@ static void a_plan_edited_into_nonsense_is_refused(void) {
     } edits[] = {
         {"\"live\"", "\"teapot\"", "request.kind"},
         {"\"live-whole\"", "\"teapot\"", "result.kind"},
-        {"\"version\": 3", "\"version\": 9", "version 9"},
-        {"\"version\": 3", "\"version\": 1", "version 1"},
+        {"\"version\": 4", "\"version\": 9", "version 9"},
+        {"\"version\": 4", "\"version\": 1", "version 1"},
         {"wild-satchel-plan", "wild-satchel-bench", "another one"},
         {"\"sector_bytes\": 512", "\"sector_bytes\": 513", "sector_bytes"},
         {"\"sector_bytes\": 512", "\"sector_bytes\": -1", "sector_bytes"},
