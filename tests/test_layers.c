@@ -114,6 +114,69 @@ static void older_marks_count_too(void) {
     ws_tree_close(upper);
 }
 
+/* What is new in a layer moves as it is, its own marks not: also deep in it, and where names share an inode. */
+static void what_is_new_moves(void) {
+    struct ws_tree *lower = NULL, *upper = NULL;
+    struct ws_node *n = NULL;
+    char path[64];
+    OK(ws_tree_create(&lower, &error));
+    OK(ws_tree_create(&upper, &error));
+    put_text(lower, "etc/old", "old");
+    for (int i = 0; i < 40; i++) { /* enough for an index of names */
+        snprintf(path, sizeof path, "home/tide/%d", i);
+        put_text(upper, path, "new");
+    }
+    OK(ws_tree_put(upper, "home/tide/.wh.7x", "", 0, &n, &error));
+    OK(ws_tree_add(upper, ws_tree_find(upper, "home/tide"), "gone", WS_NODE_CHAR, &n, &error));
+    OK(ws_tree_set_xattr(upper, ws_tree_find(upper, "home"), "trusted.overlay.opaque", "y", 1, &error));
+    OK(ws_tree_set_xattr(upper, ws_tree_find(upper, "home"), "user.note", "x", 1, &error));
+    put_text(upper, "etc/new", "shared");
+    OK(ws_tree_add(upper, ws_tree_find(upper, "home"), "link", WS_NODE_FILE, &n, &error));
+    n->same_as = ws_tree_find(upper, "etc/new");
+    OK(ws_tree_add(upper, ws_tree_find(upper, "etc"), "old", WS_NODE_CHAR, &n, &error));
+    OK(ws_tree_lay_over(lower, upper, &error));
+    CHECK(!ws_tree_find(lower, "etc/old") && !ws_tree_find(lower, "home/tide/gone"));
+    CHECK(ws_tree_find(lower, "home/tide/7") && !ws_tree_find(lower, "home/tide/.wh.7x"));
+    CHECK_INT(ws_tree_count(lower), 1 + 2 + 2 + 1 + 40); /* with etc, etc/new, home, home/link, home/tide */
+    CHECK_INT(ws_tree_count(upper), 2);
+    n = ws_tree_find(lower, "home");
+    CHECK(n && n->xattrs && !n->xattrs->next && strcmp(n->xattrs->name, "user.note") == 0);
+    CHECK(ws_tree_find(lower, "home/link")->same_as == ws_tree_find(lower, "etc/new"));
+    ws_tree_close(lower);
+    ws_tree_close(upper);
+}
+
+/* Names on both sides of a cut have the file each; those on the same side go on sharing it. */
+static void a_cut_parts_names_of_a_file(void) {
+    static const char *const names[] = {"in/a", "in/b", "out/c", "out/d"};
+    for (int first = 0; first < 4; first++) { /* whoever holds the inode */
+        struct ws_tree *tree = NULL, *apart = NULL;
+        struct ws_node *n[4];
+        OK(ws_tree_create(&tree, &error));
+        put_text(tree, names[first], "shared");
+        for (int i = 0; i < 4; i++) {
+            struct ws_node *folder = NULL;
+            n[i] = ws_tree_find(tree, names[i]);
+            if (n[i]) continue;
+            OK(ws_tree_folder(tree, i < 2 ? "in" : "out", &folder, &error));
+            OK(ws_tree_add(tree, folder, names[i] + (i < 2 ? 3 : 4), WS_NODE_FILE, &n[i], &error));
+            n[i]->same_as = ws_tree_find(tree, names[first]);
+        }
+        OK(ws_tree_cut(tree, ws_tree_find(tree, "in"), &apart, &error));
+        CHECK_INT(ws_tree_count(tree), 1 + 2 + 2);
+        CHECK_INT(ws_tree_count(apart), 1 + 2);
+        CHECK(ws_tree_find(apart, "a") == n[0] && ws_tree_find(apart, "b") == n[1] && !ws_tree_find(tree, "in/a"));
+        for (int i = 0; i < 4; i += 2) { /* one of two holds it, the other shares it */
+            CHECK(n[i]->same_as == n[i + 1] || n[i + 1]->same_as == n[i]);
+            CHECK(!n[i]->same_as != !n[i + 1]->same_as);
+            CHECK_INT(ws_node_size(n[i]), 6);
+            CHECK_INT(ws_node_size(n[i + 1]), 6);
+        }
+        ws_tree_close(apart);
+        ws_tree_close(tree);
+    }
+}
+
 static void put_layer(struct ws_tree *medium, const char *path, const char *file, const char *text) {
     const char *folder = scratch("layer"), *packed = scratch("packed");
     struct ws_source *source = NULL;
@@ -177,6 +240,8 @@ int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"layers are stacked as the kernel does", layers_are_stacked_as_the_kernel_does},
         {"older marks count, too", older_marks_count_too},
+        {"what is new moves", what_is_new_moves},
+        {"a cut parts names of a file", a_cut_parts_names_of_a_file},
         {"editions are listed and chosen", editions_are_listed_and_chosen},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

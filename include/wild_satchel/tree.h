@@ -96,12 +96,13 @@ WS_CHECKED enum ws_status ws_tree_fresh(struct ws_tree *tree, const char *path, 
                                         struct ws_error *error);
 void ws_tree_settle(struct ws_tree *tree);
 /** Lay a tree over another, as overlayfs stacks folders, whiteouts and opaque folders carried out (also aufs' names for
- *  them). Contents, targets and attributes are borrowed from `upper`, whose scratch is used.
- *  @return WS_E_UNSUPPORTED for a layer that refers to another place of the one below; `lower` is of no use then */
+ *  them). What `upper` holds moves to `lower`, so that a large one costs no memory twice: close `lower` first. Of
+ * `upper` the folders stay that are in both, its scratch is used.
+ *  @return WS_E_UNSUPPORTED for a layer that refers to another place of the one below; both are of no use then */
 WS_CHECKED enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error);
 /** What a folder holds becomes a tree of its own, whose root has the folder's owner, mode and times; the folder stays,
- *  empty. Names that shared an inode across that border share it no more. The new tree borrows from the old: close it
- *  first. */
+ *  empty. Names that shared an inode across that border share it no more. The nodes are those of the old tree: close
+ * the new one first. */
 WS_CHECKED enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
                                       struct ws_error *error);
 /** Another tree of the same files, whose root has the same owner, mode and times. Contents and attributes are borrowed

@@ -31,76 +31,136 @@ static void supersede(struct ws_node *old) {
     old->superseded = true;
 }
 
-/* Marks of the stacking itself are no attributes of what comes out of it. */
-static enum ws_status take_over(struct ws_tree *lower, struct ws_node *to, const struct ws_node *from,
-                                struct ws_error *error) {
+/* Marks of the stacking itself are no attributes of what comes out of it. A list of them may be another tree's too. */
+static enum ws_status unmark(struct ws_tree *tree, struct ws_node *node, struct ws_error *error) {
+    const struct ws_xattr *all = node->xattrs;
     bool marked = false;
-    for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
+    for (const struct ws_xattr *x = all; x; x = x->next)
         marked |= strncmp(x->name, overlay_mark, sizeof overlay_mark - 1) == 0;
-    if (xattr_of(from, "trusted.overlay.redirect") || xattr_of(from, "trusted.overlay.metacopy")) {
+    if (!marked) return WS_OK;
+    if (xattr_of(node, "trusted.overlay.redirect") || xattr_of(node, "trusted.overlay.metacopy")) {
         char path[512];
         ws_fail(error, WS_E_UNSUPPORTED, "a layer refers to another place of the one below it");
-        return ws_fail_where(error, "%s", ws_node_path(from, path, sizeof path));
+        return ws_fail_where(error, "%s", ws_node_path(node, path, sizeof path));
     }
-    tree_take_over(to, from);
-    if (!marked) return WS_OK;
-    to->xattrs = NULL;
-    for (const struct ws_xattr *x = from->xattrs; x; x = x->next)
+    node->xattrs = NULL;
+    for (const struct ws_xattr *x = all; x; x = x->next)
         if (strncmp(x->name, overlay_mark, sizeof overlay_mark - 1) != 0)
-            WS_TRY(ws_tree_set_xattr(lower, to, x->name, x->value, x->length, error));
+            WS_TRY(ws_tree_set_xattr(tree, node, x->name, x->value, x->length, error));
     return WS_OK;
 }
 
-/* The node of the lower tree that an upper one becomes; kept in the upper one's scratch. */
+/* What the new node of a tree has below it: what is of the stacking goes. */
+static enum ws_status settle_below(struct ws_tree *tree, struct ws_node *top, struct ws_error *error) {
+    for (struct ws_node *n = ws_tree_next_below(top, top); n; n = ws_tree_next_below(n, top)) {
+        tree->count++;
+        if (takes_away(n) && !n->superseded) supersede(n);
+        WS_TRY(unmark(tree, n, error));
+    }
+    return WS_OK;
+}
+
+static void hang(struct ws_node *folder, struct ws_node *node) {
+    node->parent = folder;
+    node->next = NULL;
+    if (folder->last) folder->last->next = node;
+    else folder->first = node;
+    folder->last = node;
+    folder->children++;
+}
+
+/* A node of the upper tree comes to the lower one, with all below it. One that only takes away goes as it settles:
+ * others may share its inode. */
+static enum ws_status come(struct ws_tree *lower, struct ws_node *folder, struct ws_node *node,
+                           struct ws_error *error) {
+    hang(folder, node);
+    lower->count++;
+    node->superseded = takes_away(node) != NULL;
+    if (!node->superseded) {
+        WS_TRY(unmark(lower, node, error));
+        WS_TRY(tree_index_add(lower, node, error));
+    }
+    return settle_below(lower, node, error);
+}
+
+/* The node of a tree that another one's becomes; kept in that one's scratch. */
 static struct ws_node *became(const struct ws_node *upper) { return (struct ws_node *)(uintptr_t)upper->work; }
 
 static bool lies_in(void *folder, struct ws_node *node) { return node->parent == folder; }
 
-static enum ws_status lay_one(struct ws_tree *lower, struct ws_node *n, struct ws_error *error) {
-    struct ws_node *parent = became(n->parent);
-    const char *gone = takes_away(n);
-    struct ws_node *old = ws_node_child(parent, gone ? gone : n->name);
-    struct ws_node *now = NULL;
-    bool merges = !gone && old && old->kind == WS_NODE_FOLDER && n->kind == WS_NODE_FOLDER;
-    n->work = 0;
-    if (old && !merges) supersede(old);
-    if (gone) return WS_OK;
-    if (merges) now = old;
-    else WS_TRY(ws_tree_add(lower, parent, n->name, n->kind, &now, error));
-    n->work = (uint64_t)(uintptr_t)now;
-    if (merges && is_opaque(n))
-        for (struct ws_node *c = now->first; c; c = c->next)
+/* The lower folder has the upper one's owner, mode, times and attributes from now on; of what the upper one holds only
+ * folders stay there that are in both. */
+static enum ws_status lay_folder(struct ws_tree *lower, struct ws_node *upper, struct ws_error *error) {
+    struct ws_node *folder = became(upper);
+    struct ws_node *next = upper->first;
+    if (upper->parent && is_opaque(upper))
+        for (struct ws_node *c = folder->first; c; c = c->next)
             if (!c->superseded) supersede(c);
-    return take_over(lower, now, n->same_as ? n->same_as : n, error);
+    tree_take_over(folder, upper);
+    WS_TRY(unmark(lower, folder, error));
+    upper->first = upper->last = NULL;
+    upper->names = NULL;
+    upper->children = 0;
+    for (struct ws_node *n = next; n; n = next) {
+        const char *gone = takes_away(n);
+        struct ws_node *old = n->superseded ? NULL : ws_node_child(folder, gone ? gone : n->name);
+        next = n->next;
+        if (!gone && old && old->kind == WS_NODE_FOLDER && n->kind == WS_NODE_FOLDER) {
+            n->work = (uint64_t)(uintptr_t)old;
+            hang(upper, n);
+            continue;
+        }
+        if (old) supersede(old);
+        WS_TRY(come(lower, folder, n, error));
+    }
+    return WS_OK;
+}
+
+enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
+    struct ws_node *top = ws_tree_root(upper);
+    enum ws_status status = WS_OK;
+    top->work = (uint64_t)(uintptr_t)ws_tree_root(lower);
+    upper->count = 0;
+    for (struct ws_node *n = top; status == WS_OK && n; n = ws_tree_next(n)) {
+        upper->count++;
+        status = lay_folder(lower, n, error);
+    }
+    ws_tree_settle(lower);
+    return status;
+}
+
+/* A name has an inode of its own that it shared across a border; the first that comes is the others' from now on. */
+static void part(struct ws_node *n) {
+    struct ws_node *was = n->same_as;
+    if (!was || was->going == n->going) return;
+    if (was->heir) n->same_as = was->heir;
+    else tree_take_over(was->heir = n, was);
 }
 
 enum ws_status ws_tree_cut(struct ws_tree *tree, struct ws_node *folder, struct ws_tree **apart,
                            struct ws_error *error) {
     struct ws_tree *made = NULL;
-    enum ws_status status = WS_OK;
-    struct ws_node *end = folder;
+    struct ws_node *top = ws_tree_root(tree);
+    size_t cut = 0;
     WS_TRY(ws_tree_create(&made, error));
-    while (end && !end->next) end = end->parent;
-    end = end ? end->next : NULL;
+    for (struct ws_node *n = ws_tree_next(top); n; n = ws_tree_next(n)) {
+        n->going = n->parent == folder || n->parent->going; /* the root never does */
+        n->heir = NULL;
+        cut += n->going;
+    }
+    for (struct ws_node *n = ws_tree_next(top); n; n = ws_tree_next(n)) part(n);
     tree_take_over(ws_tree_root(made), folder);
-    folder->work = (uint64_t)(uintptr_t)ws_tree_root(made);
-    for (struct ws_node *n = ws_tree_next(folder); status == WS_OK && n != end; n = ws_tree_next(n)) {
-        struct ws_node *now = NULL;
-        status = ws_tree_add(made, became(n->parent), n->name, n->kind, &now, error);
-        if (status != WS_OK) break;
-        tree_take_over(now, n->same_as ? n->same_as : n);
-        n->work = (uint64_t)(uintptr_t)now;
-    }
-    for (struct ws_node *n = ws_tree_next(folder); status == WS_OK && n != end; n = ws_tree_next(n)) {
-        struct ws_node *same = n->same_as; /* one outside is shared no more */
-        for (const struct ws_node *up = same; up; up = up->parent)
-            if (up == folder) became(n)->same_as = became(same);
-    }
-    if (status != WS_OK) {
-        ws_tree_close(made);
-        return status;
-    }
-    ws_tree_drop_all(tree, lies_in, folder);
+    top = ws_tree_root(made);
+    top->first = folder->first;
+    top->last = folder->last;
+    top->names = folder->names;
+    top->children = folder->children;
+    for (struct ws_node *n = top->first; n; n = n->next) n->parent = top;
+    folder->first = folder->last = NULL;
+    folder->names = NULL;
+    folder->children = 0;
+    tree->count -= cut;
+    made->count += cut;
     *apart = made;
     return WS_OK;
 }
@@ -128,19 +188,5 @@ enum ws_status ws_tree_copy(struct ws_tree *tree, struct ws_tree **out, struct w
     enum ws_status status = ws_tree_graft(copy, ws_tree_root(copy), tree, error);
     if (status == WS_OK) *out = copy;
     else ws_tree_close(copy);
-    return status;
-}
-
-enum ws_status ws_tree_lay_over(struct ws_tree *lower, struct ws_tree *upper, struct ws_error *error) {
-    struct ws_node *top = ws_tree_root(upper);
-    enum ws_status status = take_over(lower, ws_tree_root(lower), top, error);
-    top->work = (uint64_t)(uintptr_t)ws_tree_root(lower);
-    for (struct ws_node *n = ws_tree_next(top); status == WS_OK && n; n = ws_tree_next(n)) {
-        n->work = 0;
-        if (became(n->parent)) status = lay_one(lower, n, error); /* else below what is no folder of its own */
-    }
-    for (struct ws_node *n = ws_tree_next(top); status == WS_OK && n; n = ws_tree_next(n))
-        if (n->same_as && became(n)) became(n)->same_as = became(n->same_as);
-    ws_tree_settle(lower);
     return status;
 }
