@@ -261,8 +261,8 @@ static enum ws_status save(struct keeping *k) {
                              EXIT_DONE);
         return WS_OK;
     }
-    show_field(cli, "Saved", "%s in %llu files and other names", ws_size_counted(f.bytes, size, sizeof size),
-               (unsigned long long)f.files);
+    show_field(cli, "Saved", "%s in %llu %s", ws_size_counted(f.bytes, size, sizeof size), (unsigned long long)f.files,
+               f.files == 1 ? "file or other name" : "files and other names");
     if (f.left_out)
         show_field(cli, "Left out", "%llu sockets, which programs make anew", (unsigned long long)f.left_out);
     show_lost(cli, k);

@@ -126,8 +126,11 @@ static void show_evidence(const struct cli *cli, const struct ws_round *r) {
     char at[32], size[32];
     const struct ws_evidence *e = &r->after;
     if (!e->size) return;
-    show_field(cli, "Volume says", "mounted %u times, last %s by that PC's clock; %s", e->mounts,
-               minute_of(e->mounted_at, at), e->needs_recovery ? "not shut down" : "shut down");
+    if (e->mounts)
+        show_field(cli, "Volume says", "mounted %u time%s, last %s by that PC's clock; %s", e->mounts,
+                   e->mounts == 1 ? "" : "s", minute_of(e->mounted_at, at),
+                   e->needs_recovery ? "not shut down" : "shut down");
+    else show_field(cli, "Volume says", "never mounted");
     if (e->written_bytes > r->before.written_bytes)
         show_field(cli, "Written", "%s in this session",
                    ws_size_counted(e->written_bytes - r->before.written_bytes, size, sizeof size));
