@@ -37,6 +37,14 @@ static const struct goes_with build_company[] = {{"image", "!finish"},
                                                  {NULL, NULL}};
 static const struct goes_with check_company[] = {{"used", "plan|record"}, {"image", "plan"}, {NULL, NULL}};
 
+/* A PC of one's own is started by hand. */
+static const struct goes_with prove_company[] = {{"rounds", "!on=own-pc"},        {"account", "!on=own-pc"},
+                                                 {"keep-traces", "!on=own-pc"},   {"wait", "!on=own-pc"},
+                                                 {"console", "!on=own-pc"},       {"confirm", "!on=own-pc"},
+                                                 {"external-disk", "!on=own-pc"}, {"called", "on=own-pc"},
+                                                 {"missing", "on=own-pc"},        {NULL, NULL}};
+static const struct goes_with passport_company[] = {{"over", "to"}, {NULL, NULL}};
+
 const struct command commands[] = {
     {"drives", "[DRIVE]", "which drives are here, what is on each; --test and --blank one",
      "Lists the drives that are plugged in, whether each may be written, and what would be lost. With a DRIVE all "
@@ -87,7 +95,7 @@ const struct command commands[] = {
      "looks on the drive itself whether that is still there; each of --rounds ends in its own way.\n\n"
      "--on own-pc is for a PC that you start it on yourself: the same command before it goes there, and each time "
      "it is back, be it days later; the evidence is the drive's.",
-     prove_options, NULL, 1, 1, run_prove},
+     prove_options, prove_company, 1, 1, run_prove},
     {"keep", "WHAT DRIVE", "care of what a drive remembers: show, clean, grow, save, ...",
      "Care of what a drive remembers, without starting it. show: how full it is, what takes the room, when it will be "
      "full. clean: caches, old logs, trash; without --confirm it only tells what could go. reset: as fresh, but for "
@@ -101,7 +109,7 @@ const struct command commands[] = {
      "A page of HTML, one sheet of A4, that needs nothing else: what the drive is and from which image, what is on it, "
      "what was proved of it, where it starts and which key to press, what to do when it does not. Plan and verdicts "
      "come from the history of drives; a proof and a trial are named.",
-     passport_options, NULL, 1, 1, run_passport},
+     passport_options, passport_company, 1, 1, run_passport},
     {"release", "DRIVE", "flushed and safe to unplug",
      "Waits until all that was written is on the drive, and takes it out of service.", NULL, NULL, 1, 1, run_release},
     {"defaults", "[[COMMAND.]OPTION=VALUE]", "options of this site that need not be typed each time",

@@ -135,7 +135,6 @@ int run_passport(struct cli *cli, const char *const word[]) {
     enum ws_status status;
     if (!t) return ws_fail(&cli->error, WS_E_NOMEM, "out of memory for a passport"), cli_fail(cli);
     t->cli = cli;
-    if (over && !to) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "--over has no effect without --to"));
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[0], &t->facts));
     t->passport = (struct ws_passport){.made_at = cli->port->ops->wall_clock(cli->port),

@@ -4,6 +4,7 @@
 #include "cli/jobs.h"
 #include "cli/proofs.h"
 #include "cli/secret.h"
+#include "cli/wishes.h"
 
 #include "wild_satchel/port/emulator.h"
 
@@ -67,25 +68,6 @@ enum { PCS_MOST = 8, ROUNDS_MOST = 12 };
 
 static bool is_own(void) { return on && strcmp(on, own_pc) == 0; }
 
-/* What has no effect beside a PC that is started by hand, or only there. */
-static enum ws_status check_own(struct cli *cli) {
-    const struct {
-        const char *name;
-        bool given, own;
-    } options[] = {{"rounds", rounds_wanted != NULL, false}, {"account", account != NULL, false},
-                   {"keep-traces", keep != 0, false},        {"wait", wait_s != 0, false},
-                   {"console", log_path != NULL, false},     {"confirm", confirm != NULL, false},
-                   {"external-disk", external != 0, false},  {"called", called != NULL, true},
-                   {"missing", missing != 0, true}};
-    for (size_t i = 0; i < sizeof options / sizeof options[0]; i++)
-        if (options[i].given && options[i].own != is_own())
-            return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect %s --on own-pc", options[i].name,
-                           options[i].own ? "without" : "with");
-    if (!is_own() || kept_in) return WS_OK;
-    ws_fail(&cli->error, WS_E_USAGE, "a proof on a PC of your own takes several commands: say where it is kept");
-    return ws_fail_next(&cli->error, "--proof FILE");
-}
-
 /* Words with commas between them. @return how many; 0 for too many, or an empty one */
 static size_t split(char *text, const char *word[], size_t most) {
     size_t n = 0;
@@ -98,19 +80,17 @@ static size_t split(char *text, const char *word[], size_t most) {
     }
 }
 
+static const char *round_word(unsigned i) { return i ? ws_round_bit_name(1u << (i - 1)) : "shutdown"; }
+
 static enum ws_status read_rounds(struct cli *cli, unsigned round[ROUNDS_MOST], size_t *count) {
-    static const char *const words[] = {"shutdown", "cut", "full", "idle", "clock"};
     const char *word[ROUNDS_MOST];
     *count = 0;
     if (!rounds_wanted) return WS_OK;
     *count = split(rounds_wanted, word, ROUNDS_MOST);
     if (!*count) return ws_fail(&cli->error, WS_E_USAGE, "--rounds takes 1 to %d words, with commas", ROUNDS_MOST);
     for (size_t i = 0; i < *count; i++) {
-        size_t k = 0;
-        while (k < 5 && strcmp(words[k], word[i]) != 0) k++;
-        if (k == 5)
-            return ws_fail(&cli->error, WS_E_USAGE,
-                           "\"%s\" is no kind of round: shutdown, cut, full, idle and clock are", word[i]);
+        unsigned k;
+        WS_TRY(cli_pick(cli, "--rounds", word[i], round_word, 0, WS_ROUND_BITS + 1, &k));
         round[i] = k ? 1u << (k - 1) : 0;
     }
     return WS_OK;
@@ -122,7 +102,10 @@ static enum ws_status check_wishes(struct cli *cli) {
         return ws_fail_next(&cli->error,
                             "emulated-bios, emulated-uefi, emulated-secure, own-pc, or one of the bench's PCs");
     }
-    WS_TRY(check_own(cli));
+    if (is_own() && !kept_in) {
+        ws_fail(&cli->error, WS_E_USAGE, "a proof on a PC of your own takes several commands: say where it is kept");
+        return ws_fail_next(&cli->error, "--proof FILE");
+    }
     if ((log_path || wait_s) && !strstr(on, "emulated-"))
         return ws_fail(&cli->error, WS_E_USAGE, "%s has no effect on a simulated PC",
                        log_path ? "--console" : "--wait");
@@ -215,9 +198,8 @@ static void show_what_to_do(struct cli *cli, const struct ws_drive_facts *facts,
         say("Start it on the PC, change something you will know again (a folder, a setting, a program), shut down, and "
             "bring it back:\n");
     else if (proof->verdict != WS_VERDICT_KEPT)
-        say("Start it once more, on this PC or another, look whether what was changed is there, shut down, and bring "
-            "it "
-            "back%s:\n",
+        say("Start it once more, on this PC or another, look whether what was changed is there, shut down, and "
+            "bring it back%s:\n",
             last->told.by_people ? "; with --missing if it was not there" : "");
     else say("For a further round, on another PC, with a power cut, or when it is nearly full, bring it back again:\n");
     show_next(cli, "prove", facts->short_name, "--on", own_pc, "--proof", kept_in, "--called", "WHICH-PC");

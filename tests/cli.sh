@@ -167,11 +167,11 @@ expect 2 "the record is for" "$satchel" check "Teasel 8" --record a.plan.built -
 # Proofs
 expect 2 "--on PC" "$satchel" prove "$gorse" --bench b
 expect 4 "no PC" "$satchel" prove "$gorse" --confirm "$gorse" --on teapot --bench b
-expect 2 "is no kind of round" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --rounds once --bench b
+expect 2 "--rounds takes shutdown, cut, full, idle or clock, not \"once\"" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --rounds once --bench b
 for pc in hut launch office; do expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on $pc --bench b; done
 expect 0 "It remembers" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --rounds cut,cut --bench b
 expect 2 "has no effect without --on own-pc" "$satchel" prove "$gorse" --confirm "$gorse" --on hut --missing --bench b
-expect 2 "--confirm has no effect with --on own-pc" "$satchel" prove "$gorse" --confirm "$gorse" --on own-pc --bench b
+expect 2 "--confirm has no effect beside --on own-pc" "$satchel" prove "$gorse" --confirm "$gorse" --on own-pc --bench b
 expect 2 "say where it is kept" "$satchel" prove "$gorse" --on own-pc --bench b
 expect 2 "own-pc stands alone" "$satchel" prove "$gorse" --confirm "$gorse" --on hut,own-pc --bench b
 expect 2 "with commas" "$satchel" prove "$gorse" --confirm "$gorse" --on hut,, --bench b

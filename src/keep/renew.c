@@ -2,7 +2,7 @@
 #include "base/bytes.h"
 #include "base/pattern.h"
 #include "keep/internal.h"
-#include "wild_satchel/medium.h"
+#include "system/on_drive.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -16,28 +16,6 @@ static const struct {
 } package_lists[] = {{"dpkg", "var/lib/dpkg/status"}, {"rpm", "var/lib/rpm"},
                      {"rpm", "usr/lib/sysimage/rpm"}, {"pacman", "var/lib/pacman/local"},
                      {"apk", "lib/apk/db/installed"}, {"xbps", "var/db/xbps"}};
-
-/* A live medium on a drive, and the root on that. */
-struct system {
-    struct ws_table *table;
-    struct ws_medium medium;
-    struct ws_root root;
-};
-
-static enum ws_status open_system(const struct ws_source *drive, uint32_t sector, struct system *s,
-                                  struct ws_error *error) {
-    s->table = malloc(sizeof *s->table);
-    if (!s->table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    WS_TRY(ws_table_read(drive, sector, s->table, NULL, error));
-    WS_TRY(ws_medium_open(drive, s->table, &s->medium, error));
-    return ws_root_open(drive, s->medium.tree, NULL, &s->root, error);
-}
-
-static void close_system(struct system *s) {
-    ws_root_close(&s->root);
-    ws_medium_close(&s->medium);
-    free(s->table);
-}
 
 static enum ws_status refuse(struct ws_error *error, const char *what, const char *next) {
     ws_fail(error, WS_E_UNSUPPORTED, "the system on this drive cannot be renewed here: %s", what);
@@ -83,7 +61,7 @@ static bool differ(const struct ws_node *a, const struct ws_node *b) {
     return a->kind != b->kind || ws_node_size(a) != ws_node_size(b) || a->mtime != b->mtime;
 }
 
-static void look_at_packages(const struct ws_kept *k, const struct system *was, const struct system *is,
+static void look_at_packages(const struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
                              struct ws_live_renewal *told) {
     char path[300];
     for (size_t i = 0; i < sizeof package_lists / sizeof package_lists[0]; i++) {
@@ -98,7 +76,7 @@ static void look_at_packages(const struct ws_kept *k, const struct system *was, 
 }
 
 /* Files that are remembered, and of which the newer image has another version than the older one. */
-static void look_at_hidden(const struct ws_kept *k, const struct system *was, const struct system *is,
+static void look_at_hidden(const struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
                            struct ws_live_renewal *told) {
     const struct ws_node *top = ws_kept_top(k);
     char path[4096];
@@ -228,7 +206,7 @@ static enum ws_status compare(struct ws_kept *k, uint64_t *end, struct ws_live_r
     return WS_OK;
 }
 
-static enum ws_status lay_under(struct ws_kept *k, const struct system *was, const struct system *is,
+static enum ws_status lay_under(struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
                                 struct ws_live_renewal *told, struct ws_error *error) {
     const uint64_t image_end = ws_plan_facts(ws_build_plan(k->build))->image_end;
     struct ws_table *table = malloc(sizeof *table);
@@ -283,13 +261,13 @@ static enum ws_status leave(struct ws_kept *k, enum ws_stays stays, struct ws_er
 
 enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *setting, const char *path,
                              enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error) {
-    struct system was = {0}, is = {0};
+    struct on_drive was = {0}, is = {0};
     enum ws_status status;
     memset(told, 0, sizeof *told);
     WS_TRY(keep_still_as_it_is(k, error));
     if (k->memory.system)
         return refuse(error, "it is a full one", "a full system is renewed by a plan of the kind renewal");
-    WS_GO(open_system(k->drive, k->sector, &was, error));
+    WS_GO(on_drive_open(k->drive, k->sector, &was, error));
     const bool whole = was.medium.iso != NULL;
     if (!whole)
         WS_GO(refuse(error, "it was laid down file by file",
@@ -300,7 +278,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
         WS_GO(refuse(error, "the newer image belongs to another family of live systems",
                      "take an image of the same system"));
     WS_GO(ws_layout_source(ws_build_layout(k->build), &k->new_drive, error));
-    WS_GO(open_system(k->new_drive, k->sector, &is, error));
+    WS_GO(on_drive_open(k->new_drive, k->sector, &is, error));
     name_of(&was.root, told->was, told->was_kernel);
     name_of(&is.root, told->is, told->kernel);
     look_at_packages(k, &was, &is, told);
@@ -310,8 +288,8 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     told->moves = k->moves_to ? k->moves_to - k->memory.volume_at : 0;
     told->same = told->differs == 0;
 done:
-    close_system(&is);
-    close_system(&was);
+    on_drive_close(&is);
+    on_drive_close(&was);
     return status;
 }
 

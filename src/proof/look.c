@@ -1,9 +1,8 @@
 /* look.c — what a drive remembers at a moment: its volume's own evidence, and all that is on it. */
 #include "proof/internal.h"
+#include "system/on_drive.h"
 #include "wild_satchel/journal.h"
 #include "wild_satchel/lock.h"
-#include "wild_satchel/medium.h"
-#include "wild_satchel/system.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -25,30 +24,28 @@ static void take_evidence(const struct ws_ext4_facts *f, int64_t now, struct ws_
  * @param done  out: it was taken */
 static enum ws_status take_whole(const struct ws_source *drive, uint32_t sector, struct ws_tree *tree,
                                  struct look *look, bool *done, struct ws_error *error) {
-    struct ws_medium medium = {0};
-    struct ws_root root = {0};
+    struct on_drive system = {NULL};
     struct ws_tree *changes = NULL;
     struct ws_snapshot image = {0};
     struct ws_node *top = ws_tree_find(tree, look->memory.family->changes);
-    struct ws_table *table = malloc(sizeof *table);
-    enum ws_status status = table ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    if (status != WS_OK || ws_table_read(drive, sector, table, NULL, NULL) != WS_OK ||
-        ws_medium_open(drive, table, &medium, NULL) != WS_OK ||
-        ws_root_open(drive, medium.tree, NULL, &root, NULL) != WS_OK)
+    enum ws_status status = on_drive_open(drive, sector, &system, NULL);
+    if (status == WS_E_NOMEM) WS_GO(ws_fail(error, status, "out of memory for the system on the drive"));
+    if (status != WS_OK) {
+        status = WS_OK;
         goto done;
-    WS_GO(ws_snapshot_take(root.tree, WS_READ_NONE, NULL, &image, error));
+    }
+    WS_GO(ws_snapshot_take(system.root.tree, WS_READ_NONE, NULL, &image, error));
     if (top) {
         WS_GO(ws_tree_cut(tree, top, &changes, error));
-        if (ws_tree_lay_over(root.tree, changes, NULL) != WS_OK) goto done; /* it refers to places of the layer below */
+        if (ws_tree_lay_over(system.root.tree, changes, NULL) != WS_OK)
+            goto done; /* it refers to places of the layer below */
     }
-    WS_GO(ws_snapshot_take(root.tree, WS_READ_CHANGED, &image, &look->snapshot, error));
+    WS_GO(ws_snapshot_take(system.root.tree, WS_READ_CHANGED, &image, &look->snapshot, error));
     look->whole = *done = true;
 done:
-    ws_root_close(&root);
+    on_drive_close(&system);
     ws_tree_close(changes);
-    ws_medium_close(&medium);
     ws_snapshot_free(&image);
-    free(table);
     return status;
 }
 

@@ -1,0 +1,19 @@
+/* on_drive.c — the live system that a drive holds. */
+#include "system/on_drive.h"
+
+#include <stdlib.h>
+
+enum ws_status on_drive_open(const struct ws_source *drive, uint32_t sector, struct on_drive *s,
+                             struct ws_error *error) {
+    s->table = malloc(sizeof *s->table);
+    if (!s->table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
+    WS_TRY(ws_table_read(drive, sector, s->table, NULL, error));
+    WS_TRY(ws_medium_open(drive, s->table, &s->medium, error));
+    return ws_root_open(drive, s->medium.tree, NULL, &s->root, error);
+}
+
+void on_drive_close(struct on_drive *s) {
+    ws_root_close(&s->root);
+    ws_medium_close(&s->medium);
+    free(s->table);
+}
