@@ -512,7 +512,7 @@ def snapshots(folder):
 def cuts(folder):
     """Power cut at each write: clean, with the write torn, with what the drive's cache held arriving in no order."""
     print("power cut at each write of a change to what a drive remembers (target: nothing lost):")
-    for program, name in (("test_keep", "cut at every write"), ("test_keep", "cut while it is resized"), ("test_under", "cut at every write"),
+    for program, name in (("test_keep", "cut at every write"), ("test_sized", "cut"), ("test_under", "cut at every write"),
                           ("test_under", "larger"), ("test_change", "cut anywhere"), ("test_ext4", "cut anywhere")):
         _, out = run(os.path.join(build, "tests", program), name)
         lines = [line.strip() for line in out.splitlines()]

@@ -1,113 +1,6 @@
 /* test_keep.c — what a drive remembers, cared for: looked at, cleaned, reset, saved, put back; a cut loses nothing. The
  * kernel's ext4 and overlay write it, a checker and the kernel judge what comes out. */
-#include "demo/demo_image.h"
-#include "tests/harness.h"
-
-#include <fcntl.h>
-#include <sys/statfs.h>
-#include <unistd.h>
-
-enum { MIB = 1 << 20, DRIVE = 64 * MIB };
-#define PASSPHRASE "fulmar over the bar"
-
-/* A live drive, and where on it is remembered. */
-struct bed {
-    struct memory_drive *drive;
-    struct ws_source *now;
-    uint64_t at, size;
-};
-
-static bool build_bed(struct bed *b, const char *family, bool locked) {
-    struct demo_params p = {.family = family, .table = DEMO_MBR};
-    struct demo_image image;
-    struct ws_build *build = NULL;
-    struct ws_build_result result;
-    struct planned plan;
-    enum ws_status status;
-    memset(b, 0, sizeof *b);
-    b->drive = memory_drive(DRIVE, 512);
-    planned_begin(&plan, WS_KIND_LIVE, &b->drive->facts);
-    ws_request_want(&plan.request, WS_ROLE_PERSISTENCE)->locked = locked;
-    struct ws_build_options o = {.confirm = plan.setting.drive.name};
-    status = demo_image_make(&p, &image, &error);
-    if (status == WS_OK) status = planned_prepare(&plan, image.source, &build);
-    if (status == WS_OK && locked) status = ws_build_password(build, 0, PASSPHRASE, &error);
-    if (status == WS_OK) status = ws_build_carry_out(build, plain_port(), &b->drive->drive, &o, &result, &error);
-    if (status == WS_OK) status = ws_source_drive(&b->drive->drive, &b->now, &error);
-    if (status == WS_OK) b->at = VOLUME(plan, PERSISTENCE)->at;
-    if (status == WS_OK) b->size = VOLUME(plan, PERSISTENCE)->size;
-    if (status != WS_OK) fail_at(__FILE__, __LINE__, "no bed: %s", error.what);
-    ws_build_close(build);
-    demo_image_free(&image);
-    return status == WS_OK;
-}
-
-static void free_bed(struct bed *b) {
-    ws_source_close(b->now);
-    memory_drive_free(b->drive);
-}
-
-static void lay_down(struct bed *b, struct ws_tree *tree, uint16_t mounts) {
-    struct ws_ext4_params p = {.size = b->size, .label = "persistence", .made_at = 1790000000, .mounts = mounts};
-    struct ws_ext4_geometry g;
-    struct ws_layout *layout = NULL;
-    random_bytes(p.id.byte, 16);
-    OK(ws_ext4_measure(&p, tree, &g, &error));
-    OK(ws_layout_create(DRIVE, &layout, &error));
-    OK(ws_ext4_compose(&g, b->at, layout, WS_PHASE_BODY, &error));
-    OK(ws_layout_seal(layout, &error));
-    memory_drive_fill(b->drive, layout);
-    ws_layout_close(layout);
-    ws_ext4_geometry_free(&g);
-}
-
-/* A random tree of changes, as if a system had made them. */
-static void fill_bed(struct bed *b, const char *top, size_t nodes, uint16_t mounts) {
-    struct ws_tree *tree = NULL, *changes = random_tree(nodes, TREE_ALL, 20000);
-    struct ws_node *folder = NULL;
-    OK(ws_tree_create(&tree, &error));
-    put_text(tree, "persistence.conf", "/ union\n");
-    OK(ws_tree_folder(tree, top, &folder, &error));
-    OK(ws_tree_graft(tree, folder, changes, &error));
-    OK(ws_tree_folder(tree, "work/work", &folder, &error));
-    put_text(tree, "rw/var/cache/apt/archives/tide_1.deb", "a package that was installed long ago");
-    put_text(tree, "rw/var/log/kern.log.1", "old");
-    put_text(tree, "rw/home/tide/notes", "low water at six");
-    put_text(tree, "rw/home/tide/.cache/thumbs/1", "small");
-    lay_down(b, tree, mounts);
-    ws_tree_close(tree);
-    ws_tree_close(changes);
-}
-
-/* One large file, which stands for much. */
-static void fill_bed_with(struct bed *b, size_t bytes) {
-    struct ws_tree *tree = NULL;
-    struct ws_node *folder = NULL;
-    uint8_t *content = malloc(bytes);
-    random_bytes(content, bytes);
-    OK(ws_tree_create(&tree, &error));
-    put_text(tree, "persistence.conf", "/ union\n");
-    OK(ws_tree_put(tree, "rw/large", content, bytes, NULL, &error));
-    OK(ws_tree_folder(tree, "work/work", &folder, &error));
-    lay_down(b, tree, 3);
-    ws_tree_close(tree);
-    free(content);
-}
-
-static struct ws_kept *open_kept(struct bed *b, const char *passphrase) {
-    struct ws_kept *kept = NULL;
-    memset(&error, 0, sizeof error);
-    if (ws_kept_open(b->now, 512, passphrase, &kept, &error) != WS_OK)
-        fail_at(__FILE__, __LINE__, "%s; %s", error.what, error.next);
-    return kept;
-}
-
-static enum ws_status carry_out(struct bed *b, struct ws_kept *kept) {
-    const struct ws_kept_options o = {.confirm = b->drive->facts.short_name};
-    struct ws_write_result result;
-    memset(&error, 0, sizeof error);
-    return ws_kept_carry_out(kept, plain_port(), &b->drive->drive, &o, &result, &error);
-}
+#include "tests/bed.h"
 
 static enum ws_status collect(void *context, const void *bytes, size_t length, struct ws_error *e) {
     (void)e;
@@ -134,18 +27,6 @@ static enum ws_status edit(struct ws_kept *kept, enum edit what, struct ws_saved
     return status == WS_OK ? ws_kept_prepare(kept, 1790000500, NULL, &error) : status;
 }
 
-static void check_volume(struct bed *b, const char *when) {
-    const char *path = scratch("volume.img");
-    struct ws_source *slice = NULL;
-    struct ws_text out = {0};
-    OK(ws_source_slice(b->now, b->at, b->size, &slice, &error));
-    save_source(slice, path);
-    int rc = have_program("e2fsck") ? shell(&out, "e2fsck -fn '%s'", path) : 0;
-    if (rc) fail_at(__FILE__, __LINE__, "%s, the checker (%d) says %s", when, rc, out.data);
-    ws_text_free(&out);
-    ws_source_close(slice);
-}
-
 static bool has(const struct ws_kept *kept, const char *path) { return ws_tree_find(ws_kept_tree(kept), path) != NULL; }
 
 static bool is_socket(void *context, struct ws_node *n) {
@@ -162,12 +43,12 @@ static void edits_take_what_they_say(void) {
         struct ws_source *source = NULL, *slice = NULL;
         struct ws_saved *saved = NULL;
         struct ws_tree *was = NULL;
-        uint8_t *first = malloc(DRIVE);
+        uint8_t *first = malloc(BED_DRIVE);
         if (!build_bed(&b, "live-boot", false)) return;
         fill_bed(&b, "rw", 30 + random_below(200), 7);
-        memcpy(first, b.drive->bytes, DRIVE);
+        memcpy(first, b.drive->bytes, BED_DRIVE);
         save(&b, NULL, &archive, &facts);
-        CHECK(memcmp(first, b.drive->bytes, DRIVE) == 0); /* nothing was written */
+        CHECK(memcmp(first, b.drive->bytes, BED_DRIVE) == 0); /* nothing was written */
         CHECK(strcmp(facts.family, "live-boot") == 0 && !facts.whole && facts.files > 4);
         OK(ws_source_memory(archive.data, archive.length, &source, &error));
         OK(ws_saved_open(source, NULL, &saved, &error));
@@ -185,7 +66,7 @@ static void edits_take_what_they_say(void) {
         save_source(slice, scratch("was.img"));
         ws_source_close(slice);
         for (enum edit what = 0; what < EDITS; what++) {
-            if (what != PUT) memcpy(b.drive->bytes, first, DRIVE); /* it is put on what was cleaned */
+            if (what != PUT) memcpy(b.drive->bytes, first, BED_DRIVE); /* it is put on what was cleaned */
             kept = open_kept(&b, NULL);
             if (!kept) continue;
             OK(edit(kept, what, saved));
@@ -231,7 +112,7 @@ static void sweep(struct bed *b, enum edit what, int how, struct ws_source *arch
     unsigned before = 0, after = 0;
     for (uint64_t cut = 1; cut < 400; cut++) {
         struct ws_saved *saved = NULL;
-        memcpy(b->drive->bytes, first, DRIVE);
+        memcpy(b->drive->bytes, first, BED_DRIVE);
         OK(ws_saved_open(archive, NULL, &saved, &error));
         struct ws_kept *kept = open_kept(b, NULL);
         OK(edit(kept, what, saved));
@@ -268,201 +149,18 @@ static void a_cut_at_every_write_loses_nothing(void) {
     struct ws_saved_facts facts;
     struct ws_text text = {0};
     struct ws_source *archive = NULL;
-    uint8_t *first = malloc(DRIVE);
+    uint8_t *first = malloc(BED_DRIVE);
     if (!build_bed(&b, "live-boot", false)) return;
     fill_bed(&b, "rw", 40, 3);
     save(&b, NULL, &text, &facts);
     OK(ws_source_memory(text.data, text.length, &archive, &error));
     fill_bed(&b, "rw", 60, 3); /* another state, which the saved one takes the place of */
-    memcpy(first, b.drive->bytes, DRIVE);
+    memcpy(first, b.drive->bytes, BED_DRIVE);
     for (int how = 0; how < CUTS; how++)
         for (enum edit what = 0; what < EDITS; what++)
             if (what != PUT) sweep(&b, what, how, archive, first);
     ws_source_close(archive);
     ws_text_free(&text);
-    free_bed(&b);
-    free(first);
-}
-
-/* A random history by the kernel's overlay on the kernel's ext4, the plug pulled now and then. */
-static bool kernel_history(const char *path, bool dirty) {
-    char device[64];
-    const char *place = scratch("volume"), *lower = scratch("lower"), *merged = scratch("merged");
-    if (!loop_attach(path, device)) return false;
-    bool good = mount_at(device, "ext4", "", place);
-    if (good) {
-        int rc =
-            shell(NULL,
-                  "set -e; mkdir -p '%s/old/deep' '%s' '%s/rw' '%s/work'; cd '%s'; for i in $(seq 1 40); do echo "
-                  "$i >old/$i; done; "
-                  "mount -t overlay overlay -o lowerdir='%s',upperdir='%s/rw',workdir='%s/work' '%s'; cd '%s'; "
-                  "rm old/[1-5] && mv old/6 old/moved && rm -r old/deep && mkdir old/deep && echo x >>old/7; ln "
-                  "old/8 second; chmod 4711 old/9; "
-                  "mkdir -p home/tide var/cache/apt/archives; for i in $(seq 1 %llu); do head -c $((i * 731 %% "
-                  "70000)) /dev/urandom >home/tide/$i; done; "
-                  "rm -f home/tide/*[3579]; ln -s ../old home/link; dd if=/dev/urandom of=home/holes bs=4k "
-                  "count=2 seek=700 2>/dev/null; "
-                  "for i in 9 2 41; do dd if=/dev/urandom of=home/holes bs=4k count=1 seek=$((i * 31)) conv=notrunc "
-                  "2>/dev/null; done; "
-                  "truncate -s 30M home/void; truncate -s 9M home/holes; head -c 3000000 /dev/urandom >home/large; "
-                  "mkfifo home/pipe; chown 1000:1000 home/tide/*; seq 3000 | split -l 1 -a 3 - "
-                  "var/cache/apt/archives/p 2>/dev/null; "
-                  "python3 -c \"import os; os.setxattr('home/tide/2', 'user.note', b'tide' * 300)\"; sync",
-                  lower, merged, place, place, lower, lower, place, place, merged, merged,
-                  (unsigned long long)(40 + random_below(300)));
-        CHECK_INT(rc, 0);
-        if (dirty) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s.pulled'", path, path), 0);
-        unmount(merged);
-        unmount(place);
-        good = rc == 0;
-    }
-    loop_detach(device);
-    if (dirty && good) CHECK_INT(shell(NULL, "mv '%s.pulled' '%s'", path, path), 0);
-    return good;
-}
-
-static void bytes_of(const char *path, uint8_t *bytes, uint64_t size) {
-    int file = open(path, O_RDONLY | O_CLOEXEC);
-    for (uint64_t done = 0; done < size;) {
-        ssize_t got = pread(file, bytes + done, size - done, (off_t)done);
-        if (got <= 0) fail_at(__FILE__, __LINE__, "%s cannot be read", path);
-        if (got <= 0) break;
-        done += (uint64_t)got;
-    }
-    (void)close(file);
-}
-
-/* What statfs(2) says is free. */
-static void check_room(struct bed *b, uint64_t free_bytes) {
-    char device[64];
-    struct statfs s;
-    struct ws_source *slice = NULL;
-    const char *path = scratch("room.img"), *place = scratch("room");
-    OK(ws_source_slice(b->now, b->at, b->size, &slice, &error));
-    save_source(slice, path);
-    ws_source_close(slice);
-    if (!loop_attach(path, device)) return;
-    if (mount_at(device, "ext4", "ro", place)) {
-        CHECK_INT(statfs(place, &s), 0);
-        CHECK_INT((uint64_t)s.f_bfree * (uint64_t)s.f_bsize, free_bytes);
-        unmount(place);
-    }
-    loop_detach(device);
-}
-
-static bool same_files(struct bed *b, const char *was) {
-    struct ws_kept *kept = open_kept(b, NULL);
-    struct ws_source *source = NULL;
-    struct ws_tree *tree = NULL;
-    bool good =
-        kept && ws_source_file(was, &source, &error) == WS_OK && ws_ext4_read(source, &tree, NULL, &error) == WS_OK;
-    CHECK(good);
-    if (good) compare_trees(ws_kept_tree(kept), tree, TREE_ALL);
-    ws_tree_close(tree);
-    ws_source_close(source);
-    ws_kept_close(kept);
-    return good;
-}
-
-static enum ws_status resize(struct bed *b, uint64_t size, uint64_t *free_after) {
-    struct ws_kept *kept = open_kept(b, NULL);
-    struct ws_kept_cost cost = {0};
-    memset(&error, 0, sizeof error);
-    enum ws_status status = ws_kept_resize(kept, size, &error);
-    if (status == WS_OK) status = ws_kept_prepare(kept, 1790000500, &cost, &error);
-    if (status == WS_OK) status = carry_out(b, kept);
-    ws_kept_close(kept);
-    if (status == WS_OK) b->size = size / MIB * MIB;
-    *free_after = cost.free_after;
-    return status;
-}
-
-/* Written by the kernel, then smaller and larger by turns: sound, all there, and the kernel sees the room predicted. */
-static void volumes_become_smaller_and_larger(void) {
-    for (int round = 0; round < cases_of(5); round++) {
-        const char *path = scratch("sized.img");
-        struct bed b;
-        struct ws_source *slice = NULL;
-        struct ws_findings findings = {0};
-        uint64_t least, most, free_after;
-        if (!build_bed(&b, "live-boot", false)) return;
-        const uint64_t whole = b.size;
-        if (round % 2 || !may_mount()) fill_bed(&b, "rw", 20 + random_below(300), 3);
-        OK(ws_source_slice(b.now, b.at, b.size, &slice, &error));
-        save_source(slice, path);
-        if (round % 2 == 0 && may_mount() && !kernel_history(path, round % 4 == 2)) return;
-        if (round % 2 == 0) bytes_of(path, b.drive->bytes + b.at, b.size);
-        ws_source_close(slice);
-        for (int i = 0; i < 5; i++) {
-            struct ws_kept *kept = open_kept(&b, NULL);
-            OK(ws_kept_bounds(kept, &least, &most, &error));
-            ws_kept_close(kept);
-            CHECK(most <= whole && most + MIB > whole && least <= b.size);
-            const uint64_t size =
-                i % 2 ? most - random_below(most - b.size + 1) : least + random_below(b.size - least + 1);
-            enum ws_status status = resize(&b, size, &free_after);
-            if (status == WS_E_SPACE && i % 2 == 0) continue; /* so small is too small, and it is as it was */
-            if (status != WS_OK)
-                fail_at(__FILE__, __LINE__, "%d to %llu MiB: %s", i, (unsigned long long)(size / MIB), error.what);
-            if (status != WS_OK) break;
-            check_volume(&b, i % 2 ? "larger" : "smaller");
-            if (!same_files(&b, path)) break;
-            OK(ws_table_check(b.now, 512, &findings, &error));
-            CHECK(ws_findings_worst(&findings) < WS_FAULT);
-            ws_findings_free(&findings);
-            kept = open_kept(&b, NULL);
-            CHECK_INT(ws_kept_memory(kept)->volume_size, b.size);
-            CHECK_INT(ws_kept_facts(kept)->free_bytes, free_after);
-            ws_kept_close(kept);
-            if (may_mount()) check_room(&b, free_after);
-        }
-        FAILS(resize(&b, whole + 4 * MIB, &free_after), WS_E_RANGE);
-        FAILS(resize(&b, MIB, &free_after), WS_E_RANGE);
-        free_bed(&b);
-    }
-}
-
-static void a_cut_while_it_is_resized_loses_nothing(void) {
-    struct bed b;
-    uint64_t ignored;
-    uint8_t *first = malloc(DRIVE);
-    if (!build_bed(&b, "live-boot", false)) return;
-    fill_bed(&b, "rw", 60, 3);
-    struct ws_source *slice = NULL;
-    OK(ws_source_slice(b.now, b.at, b.size, &slice, &error));
-    save_source(slice, scratch("sized.img"));
-    ws_source_close(slice);
-    const uint64_t sizes[] = {b.size / MIB * MIB, 24 * MIB};
-    for (int way = 0; way < 2; way++) { /* smaller, then larger */
-        const uint64_t was = b.size, is = sizes[!way];
-        memcpy(first, b.drive->bytes, DRIVE);
-        unsigned before = 0, after = 0;
-        for (uint64_t cut = 1; cut < 400; cut++) {
-            memcpy(b.drive->bytes, first, DRIVE);
-            b.size = was;
-            b.drive->writes = 0;
-            b.drive->fail_at_write = cut;
-            b.drive->cut = (int)(cut % CUTS);
-            enum ws_status status = resize(&b, is, &ignored);
-            b.drive->fail_at_write = 0;
-            b.drive->cut = CUT_BETWEEN;
-            const bool changing = ws_changing_read(b.drive->bytes, NULL);
-            if (changing) OK(ws_change_finish(plain_port(), &b.drive->drive, NULL, NULL, NULL, &error));
-            struct ws_kept *kept = open_kept(&b, NULL);
-            if (!kept) break;
-            b.size = ws_kept_memory(kept)->volume_size;
-            ws_kept_close(kept);
-            const bool done = b.size == is && after > 0; /* the very last write, not lost */
-            CHECK_INT(b.size, changing || status == WS_OK || done ? is : was);
-            if (!same_files(&b, scratch("sized.img"))) break;
-            if (cut % 9 == 0 || (changing && after < 2)) check_volume(&b, "after a cut");
-            before += b.size == was;
-            after += b.size == is;
-            if (status == WS_OK) break;
-        }
-        cuts_seen(before, after);
-        if (before < 1 || after < 3) fail_at(__FILE__, __LINE__, "%u cuts before, %u after", before, after);
-    }
     free_bed(&b);
     free(first);
 }
@@ -705,8 +403,6 @@ int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"edits take what they say", edits_take_what_they_say},
         {"a cut at every write loses nothing", a_cut_at_every_write_loses_nothing},
-        {"volumes become smaller and larger", volumes_become_smaller_and_larger},
-        {"a cut while it is resized loses nothing", a_cut_while_it_is_resized_loses_nothing},
         {"what is locked is cared for", what_is_locked_is_cared_for},
         {"what would fit alone is known", what_would_fit_alone_is_known},
         {"what does not go is refused", what_does_not_go_is_refused},
