@@ -122,7 +122,11 @@ static enum ws_status tell_loss(struct cli *cli, const struct ws_drive_facts *f,
 enum ws_status cli_ask(struct cli *cli, const struct ws_drive_facts *f, struct ws_drive *drive, const char *what,
                        char *answer, size_t room) {
     if (drive) WS_TRY(tell_loss(cli, f, drive));
-    else note("\n  The system on %s (%s %s) %s.\n", f->short_name, f->model, f->serial, what);
+    else {
+        note("\n");
+        note_words(cli, 2, "  The system on %s (%s%s%s) %s.", f->short_name, f->model, f->serial[0] ? " " : "",
+                   f->serial, what);
+    }
     WS_TRY(cli_ask_for(cli, "Type its name to go on", f->short_name));
     (void)snprintf(answer, room, "%s", f->short_name);
     return WS_OK;

@@ -14,7 +14,7 @@
 
 static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays, *picture;
 static const char **except;
-static int over, external, off, rescue;
+static int over, external, off, rescue, take;
 const struct poptOption keep_options[] = {
     {"picture", 0, POPT_ARG_STRING, &picture, 0, "show: drawn, too: PNG or SVG, by the name", "FILE"},
     {"what", 0, POPT_ARG_STRING, &what, 0,
@@ -22,6 +22,8 @@ const struct poptOption keep_options[] = {
     {"except", 0, POPT_ARG_ARGV, &except, 0, "reset: a folder or file that stays; may be repeated", "PATH"},
     {"size", 0, POPT_ARG_STRING, &size_wanted, 0,
      "grow, shrink: the size of its volume; grow: all that is free behind it", "SIZE"},
+    {"take-from-data", 0, POPT_ARG_NONE, &take, 0,
+     "grow: the data volume behind it gives what it has free; its files stay", NULL},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "save, show: replace a file of that name", NULL},
     {"rescue", 0, POPT_ARG_NONE, &rescue, 0,
@@ -343,29 +345,70 @@ static enum ws_status restore(struct keeping *k) {
     return status;
 }
 
+/* Where more could come from, if not from free space. */
+static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
+    struct cli *cli = k->cli;
+    struct ws_neighbour n;
+    struct ws_error why = {0};
+    char a[48], b[48];
+    if (size_wanted && strcmp(size_wanted, "rest") != 0)
+        ws_fail(&cli->error, WS_E_SPACE, "with what is free behind it its volume can be of %s, not of %s",
+                ws_size_both(most, a, sizeof a), ws_size_both(size, b, sizeof b));
+    else ws_fail(&cli->error, WS_E_SPACE, "there is no free space behind it");
+    if (ws_kept_neighbour(k->kept, &n, &why) == WS_OK && n.most > most)
+        return ws_fail_next(&cli->error, "what stands behind it can give room, for up to %s: --take-from-data",
+                            ws_size_both(n.most, a, sizeof a));
+    return ws_fail_next(&cli->error, "%s%s%s", why.status == WS_E_REFUSED ? why.what : "",
+                        why.status == WS_E_REFUSED ? "; else " : "",
+                        "save it, prepare a larger drive, and put it back there");
+}
+
+/* What the neighbour is and will be, into the question; `size` is still open for "all that can be had". */
+static enum ws_status take_room(struct keeping *k, uint64_t *size, char loses[320]) {
+    struct cli *cli = k->cli;
+    struct ws_neighbour n, after;
+    char is[48], was[32], gets[32], name[64];
+    WS_TRY(ws_kept_neighbour(k->kept, &n, &cli->error));
+    if (!size_wanted || strcmp(size_wanted, "rest") == 0) {
+        ws_fail(&cli->error, WS_E_USAGE,
+                "say how large it is to be: its neighbour's room is not taken without a number");
+        return ws_fail_next(&cli->error, "--size SIZE, up to %s", ws_size_both(n.most, is, sizeof is));
+    }
+    WS_TRY(ws_kept_grow_into(k->kept, *size, &after, &cli->error));
+    size_t at = (size_t)snprintf(loses, 320, "gets a volume of %s", ws_size_both(*size >> 20 << 20, is, sizeof is));
+    (void)snprintf(name, sizeof name, n.label[0] ? " \"%s\"" : "", n.label);
+    if (after.at)
+        at += (size_t)snprintf(loses + at, 320 - at, "; the data volume%s behind it has %s then, not %s, with %s free",
+                               name, ws_size_counted(after.size, gets, sizeof gets),
+                               ws_size_counted(n.size, was, sizeof was), ws_size_both(after.free_bytes, is, sizeof is));
+    (void)snprintf(loses + at, 320 - at, "%s, and nothing is lost", n.swap ? "; swap moves on" : "");
+    return WS_OK;
+}
+
 /* Only what stands where the new end is, or will be, is moved. */
 static enum ws_status resize(struct keeping *k, bool grows) {
     struct cli *cli = k->cli;
     struct ws_kept_cost cost;
     struct ws_write_result result;
     uint64_t least, most, size;
-    char answer[128], was[48], is[48], loses[200];
+    char answer[128], was[48], is[48], loses[320];
     WS_TRY(open_kept(k, true));
     WS_TRY(ws_kept_bounds(k->kept, &least, &most, &cli->error));
     size = most;
     const uint64_t now = ws_kept_memory(k->kept)->volume_size;
     if (size_wanted && strcmp(size_wanted, "rest") != 0) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
-    if (grows && most <= now) {
-        ws_fail(&cli->error, WS_E_SPACE, "there is no free space behind it");
-        return ws_fail_next(&cli->error, "save it, prepare a larger drive, and put it back there");
-    }
-    if (grows ? size <= now : size >= now)
+    if (grows && !take && (most <= now || size > most)) return no_room(k, most, size);
+    if ((!take || (size_wanted && strcmp(size_wanted, "rest") != 0)) && (grows ? size <= now : size >= now))
         return ws_fail(&cli->error, WS_E_USAGE, "it is of %s now: that would not %s",
                        ws_size_both(now, was, sizeof was), grows ? "make it larger" : "make it smaller");
-    WS_TRY(ws_kept_resize(k->kept, size, &cli->error));
+    if (take) {
+        WS_TRY(take_room(k, &size, loses));
+    } else {
+        WS_TRY(ws_kept_resize(k->kept, size, &cli->error));
+        (void)snprintf(loses, sizeof loses, "gets a volume of %s in the place of %s, and loses nothing",
+                       ws_size_both(size >> 20 << 20, is, sizeof is), ws_size_both(now, was, sizeof was));
+    }
     WS_TRY(work_out(k, &cost));
-    (void)snprintf(loses, sizeof loses, "gets a volume of %s in the place of %s, and loses nothing",
-                   ws_size_both(size / (1 << 20) * (1 << 20), is, sizeof is), ws_size_both(now, was, sizeof was));
     WS_TRY(ask(k, loses, answer));
     WS_TRY(carry_out(k, &result));
     conclude(k, grows ? "has more room" : "has less room", &cost, NULL);
@@ -474,7 +517,8 @@ enum {
     IMAGE = 512,
     STAYS = 1024,
     RESCUE = 2048,
-    PICTURE = 4096
+    PICTURE = 4096,
+    TAKE = 8192
 };
 static const struct verb {
     const char *name;
@@ -485,7 +529,7 @@ static const struct verb {
              {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
              {"save", TO | OVER | RESCUE, save},
              {"restore", FROM | CONFIRM | EXTERNAL, restore},
-             {"grow", SIZE | CONFIRM | EXTERNAL, grow},
+             {"grow", SIZE | TAKE | CONFIRM | EXTERNAL, grow},
              {"shrink", SIZE | CONFIRM | EXTERNAL, shrink},
              {"journal", OFF | CONFIRM | EXTERNAL, journal},
              {"renew", IMAGE | STAYS | CONFIRM | EXTERNAL, renew}};
@@ -495,9 +539,9 @@ static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
     static const char *const names[] = {"what", "except", "to",    "over",  "from",   "confirm", "external-disk",
-                                        "size", "off",    "image", "stays", "rescue", "picture"};
+                                        "size", "off",    "image", "stays", "rescue", "picture", "take-from-data"};
     const bool given[] = {what,        except, to,    over,  from,   confirm, external,
-                          size_wanted, off,    image, stays, rescue, picture};
+                          size_wanted, off,    image, stays, rescue, picture, take};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

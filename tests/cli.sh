@@ -552,9 +552,9 @@ rm -f big.img half.drive
 # Documents never cost another file
 cp curlew.iso keep.iso
 for victim in keep.iso curlew.iso.gz a.plan.built stick.img; do
-    before=$(sha256sum "$victim")
+    before=$(sum_of "$victim")
     expect 3 "not replaced" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save "$victim"
-    ok "$victim as it was" test "$before" = "$(sha256sum "$victim")"
+    ok "$victim as it was" test "$before" = "$(sum_of "$victim")"
 done
 expect 3 "works with" "$satchel" plan --bench b --image keep.iso --drive "$gorse" --save keep.iso --over
 expect 3 "works with" "$satchel" plan --image keep.iso --drive stick.img --save stick.img --over

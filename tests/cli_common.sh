@@ -16,6 +16,9 @@ export WILD_SATCHEL_DEFAULTS="$work/why.json" # plans with their reasons
 passed=0
 failed=0
 
+# sum_of FILE ...: of what is in them, holes left out: simulated drives are hardly anything else
+sum_of() { tar -cSf - --mtime=@0 "$@" | sha256sum; }
+
 # expect CODE 'part of the output' COMMAND ...
 expect() {
     code=$1

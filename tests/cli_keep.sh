@@ -47,7 +47,7 @@ expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --
 # More room, and less
 expect 2 "say how small" "$satchel" keep shrink gorse --confirm "$gorse"
 expect 2 "would not make it larger" "$satchel" keep grow gorse --size 200M --confirm "$gorse"
-expect 4 "its volume can be from" "$satchel" keep grow gorse --size 40G --confirm "$gorse"
+expect 4 "its volume can be of" "$satchel" keep grow gorse --size 40G --confirm "$gorse"
 expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse
 expect 0 "has more room" "$satchel" keep grow gorse --size 24G --confirm "$gorse"
 json 'd["size_bytes"] == 24 << 30 and d["files"] > 4' "$satchel" keep show gorse --json
@@ -57,6 +57,22 @@ expect 0 "has less room" "$satchel" keep shrink gorse --size 200M --confirm "$go
 expect 0 "has more room" "$satchel" keep grow gorse --confirm "$gorse"
 expect 4 "no free space behind it" "$satchel" keep grow gorse --confirm "$gorse"
 json 'd["files"] > 4' "$satchel" keep show gorse --json
+expect 4 "nothing stands there" "$satchel" keep grow gorse --size 40G --take-from-data --confirm "$gorse"
+
+# From the data volume behind it
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --data-on exfat --drive gorse --confirm "$gorse" --afresh
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
+expect 4 "can give room, for up to" "$satchel" keep grow gorse --confirm "$gorse"
+expect 4 "not of 5.4 GB" "$satchel" keep grow gorse --size 5G --confirm "$gorse"
+expect 2 "is not taken without a number" "$satchel" keep grow gorse --take-from-data --confirm "$gorse"
+expect 4 "up to" "$satchel" keep grow gorse --size 30G --take-from-data --confirm "$gorse"
+expect 2 "would not make it larger" "$satchel" keep grow gorse --size 100M --take-from-data --confirm "$gorse"
+expect 2 "no effect" "$satchel" keep shrink gorse --size 100M --take-from-data --confirm "$gorse"
+expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse --size 5G --take-from-data
+expect 0 "has more room" "$satchel" keep grow gorse --size 5G --take-from-data --confirm "$gorse"
+json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]][-2:] == [5120, 8192 + 300 - 5120]' "$satchel" drives gorse --json
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
+expect 1 "resized since" "$satchel" check gorse --plan "$gorse.plan"
 
 # Onto another drive, smaller, and of another family
 "$demo_image" casper.iso casper
@@ -105,9 +121,9 @@ if command -v debugfs >/dev/null; then
     of_a=$("$satchel" drives a.img --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1) of_b=$("$satchel" drives b.img --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1)
     fill a.img 60000000 && fill b.img 5000000
     expect 0 "is saved in" "$satchel" keep save a.img --to large.kept
-    untouched=$(sha256sum b.img)
+    untouched=$(sum_of b.img)
     expect 4 "it needs a larger volume" "$satchel" keep restore b.img --from large.kept --confirm "$of_b"
-    ok "nothing was written" test "$untouched" = "$(sha256sum b.img)"
+    ok "nothing was written" test "$untouched" = "$(sum_of b.img)"
     expect 0 "what is remembered goes first" "$satchel" keep restore a.img --from large.kept --confirm "$of_a"
     json 'd["files"] == 1 and d["bytes"] > 59000000' "$satchel" keep show a.img --json
     expect 0 "has more room" "$satchel" keep grow b.img --confirm "$of_b"

@@ -227,9 +227,9 @@ printf '{"format": "wild-satchel-bench", "version": 1, "seed": 5, "pcs": [], "dr
  {"name": "right", "like": "left", "model": "Gorse 32", "pulled_after_bytes": 0, "pulled": true, "plugged_at_s": 9}]}' > same.json
 rm -rf same && "$satchel" bench setup same.json --bench same >/dev/null
 nameless=$("$satchel" drives left --bench same --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p')
-before=$(sha256sum same/*twin*.drive)
+before=$(sum_of same/*twin*.drive)
 expect 4 "went away" "$satchel" prepare --bench same --image curlew.iso --drive left --confirm "$nameless"
-ok "the other one was not touched" test "$before" = "$(sha256sum same/*twin*.drive)"
+ok "the other one was not touched" test "$before" = "$(sum_of same/*twin*.drive)"
 
 # Two of one model without serial numbers are told apart by their places, and by nothing else
 printf '{"format": "wild-satchel-bench", "version": 1, "seed": 5, "pcs": [], "drives": [
@@ -244,10 +244,10 @@ expect 2 "$base@1-1, $base@1-2.3" "$satchel" plan --image curlew.iso --drive gor
 expect 0 "plan is kept" "$satchel" plan --image curlew.iso --drive 1-2.3 --save place.plan
 expect 3 "confirm with the drive's own name: $base@1-2.3" "$satchel" build place.plan --confirm "$base"
 expect 3 "confirm with the drive's own name: $base@1-2.3" "$satchel" build place.plan --confirm "$base@1-1"
-untouched=$(sha256sum "alike/$base.drive")
+untouched=$(sum_of "alike/$base.drive")
 expect 0 "flushed and checked" "$satchel" build place.plan --confirm "$base@1-2.3"
 expect 0 "holds exactly" "$satchel" check 1-2.3 --plan place.plan
-ok "the other one was not touched" test "$untouched" = "$(sha256sum "alike/$base.drive")"
+ok "the other one was not touched" test "$untouched" = "$(sum_of "alike/$base.drive")"
 expect 3 "the name given does not confirm" "$satchel" drives A --blank --confirm "$base"
 expect 0 "is an ordinary drive again" "$satchel" drives A --blank --confirm "$base@1-1"
 "$satchel" bench pull A >/dev/null

@@ -39,6 +39,8 @@ run_commands() { # of a page: one ends at its line's end, or where two blanks an
             satchel plan --image curlew-live.iso --drive gorse-32-nqmg --kind system --save was.plan --over >/dev/null &&
                 satchel build was.plan --confirm gorse-32-nqmg >/dev/null 2>&1 ;;
         *"keep save"*) satchel prove gorse --on hut --confirm gorse-32-nqmg --keep-traces >/dev/null 2>&1 ;; # something to save
+        *"--take-from-data"*) # with a data volume behind what is remembered
+            satchel prepare --image curlew-live.iso --persistence 2G --data 8G --drive gorse-32-nqmg --confirm gorse-32-nqmg --afresh >/dev/null 2>&1 ;;
         *"--called hut-3"*) satchel bench start hut "Gorse 32" --type "mkdir /srv/tide" >/dev/null 2>&1 ;; # a session there
         *office.qcow2*) command="WILD_SATCHEL_BENCH= $command" ;; # a file, no drive of the bench
         esac

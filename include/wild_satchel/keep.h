@@ -98,6 +98,25 @@ WS_CHECKED enum ws_status ws_kept_bounds(const struct ws_kept *kept, uint64_t *l
  *  @param size  bytes, rounded down to whole MiB. @return as ws_kept_bounds(); WS_E_RANGE outside of those */
 WS_CHECKED enum ws_status ws_kept_resize(struct ws_kept *kept, uint64_t size, struct ws_error *error);
 
+/** What stands behind the volume that remembers and can give room to it. */
+struct ws_neighbour {
+    uint64_t most;              /**< bytes: how large that volume could be then */
+    uint64_t swap;              /**< bytes of swap areas in between, which move on; what is in them does not */
+    uint64_t at;                /**< byte of the drive at which the data volume begins; 0: there is none that gives */
+    uint64_t size, free_bytes;  /**< of that */
+    char label[48], format[12]; /**< likewise: "fat32", "exfat" */
+};
+/** @return WS_E_UNSUPPORTED if nothing can be taken, with the cause; as ws_kept_bounds(), ws_front_cut() */
+WS_CHECKED enum ws_status ws_kept_neighbour(struct ws_kept *kept, struct ws_neighbour *neighbour,
+                                            struct ws_error *error);
+/** Another size for the volume, into the free space and into its neighbour, which begins later then; its files move out
+ * of the way. No other edit goes with it.
+ *  @param size   bytes, rounded down to whole MiB
+ *  @param after  out: the neighbour as it will be; `at` 0: it is left alone
+ *  @return as ws_kept_neighbour(); WS_E_RANGE for more than its `most` */
+WS_CHECKED enum ws_status ws_kept_grow_into(struct ws_kept *kept, uint64_t size, struct ws_neighbour *after,
+                                            struct ws_error *error);
+
 /** What of that which is remembered stays when a newer image is laid under it. */
 enum ws_stays {
     WS_STAYS_ALL,

@@ -31,7 +31,7 @@ static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source
 }
 
 /* Enciphered with the key that is there: the header stays. */
-static enum ws_status lock_up(struct ws_kept *k, struct ws_error *error) {
+static enum ws_status lock_up(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
     const struct ws_guid none = {{0}}; /* the header is not written */
     WS_TRY(ws_layout_seal(k->open_layout, error));
     WS_TRY(ws_layout_source(k->open_layout, &k->open, error));
@@ -41,7 +41,7 @@ static enum ws_status lock_up(struct ws_kept *k, struct ws_error *error) {
         const struct ws_extent *e = ws_layout_extent(k->open_layout, i);
         if ((e->at | e->length) % WS_LOCK_SECTOR)
             return ws_fail(error, WS_E_RANGE, "a part of the locked volume is no whole number of sectors");
-        WS_TRY(ws_layout_add(k->layout, k->memory.volume_at + ws_lock_begin(k->lock) + e->at, e->length,
+        WS_TRY(ws_layout_add(layout, k->memory.volume_at + ws_lock_begin(k->lock) + e->at, e->length,
                              ws_lock_body(k->relock), e->at, e->phase, error));
     }
     return WS_OK;
@@ -63,10 +63,16 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     struct ws_run now[ROWS], later[ROWS];
     const size_t n = ws_ext4_spare_rows(k->moves_to ? &k->before : &k->geometry, now, ROWS);
     const size_t m = k->moves_to ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
+    /* Behind it its neighbour's files stand until they are told to be elsewhere. */
+    const uint64_t own_end = k->taking ? k->memory.volume_at + k->memory.volume_size : k->drive->size;
     size_t count = 0;
+    for (size_t i = 0; k->taking && k->taking->gives && i < k->taking->cut.spares; i++) {
+        const struct ws_run *r = &k->taking->cut.spare[i];
+        enter_row(row, &count, most, (struct ws_run){.at = k->taking->cut.at + r->at, .length = r->length});
+    }
     for (size_t i = 0; i < n; i++) {
-        const uint64_t at = now[i].at + begin, end = at + now[i].length;
-        if (!k->moves_to) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
+        const uint64_t at = now[i].at + begin, end = ws_min_u64(at + now[i].length, own_end);
+        if (!k->moves_to && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
         for (size_t j = 0; j < m; j++) {
             const uint64_t from = ws_max_u64(at, later[j].at + k->moves_to),
                            to = ws_min_u64(end, later[j].at + k->moves_to + later[j].length);
@@ -84,6 +90,7 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     cost->written = ws_layout_bytes(k->layout) + needed;
     cost->free_after = k->geometry.free_bytes;
     ws_ext4_spare(&k->geometry, &at, &length); /* the journal among it */
+    if (k->taking) length = 0;                 /* that may be where the neighbour is */
     if (!k->moves_to) k->log[0] = (struct ws_run){.at = ws_round_up(volume + at, PAGE), .length = length};
     if (!k->moves_to && length >= k->log[0].at - (volume + at) + needed) {
         k->log[0].length -= k->log[0].at - (volume + at);
@@ -105,7 +112,7 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
 }
 
 /* A drive that was copied to a larger one has its second table where the smaller one ended. */
-static enum ws_status read_table(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
+enum ws_status keep_table(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
     WS_TRY(ws_table_read(k->drive, k->sector, table, NULL, error));
     const bool ends_early = table->kind >= WS_TABLE_GPT && table->backup_lba + 1 < k->drive->size / k->sector;
     return ends_early ? ws_table_resize(table, k->drive->size, error) : WS_OK;
@@ -115,7 +122,8 @@ static enum ws_status read_table(const struct ws_kept *k, struct ws_table *table
 static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
     struct ws_table *table = malloc(sizeof *table);
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    enum ws_status status = read_table(k, table, error);
+    enum ws_status status = keep_table(k, table, error);
+    if (status == WS_OK && k->taking) status = keep_table_taken(k, table, error);
     if (status == WS_OK) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
     if (status == WS_OK) status = ws_table_compose(table, k->layout, error);
     free(table);
@@ -125,7 +133,7 @@ static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
 static uint64_t room_of(const struct ws_kept *k) {
     struct ws_table *table = malloc(sizeof *table);
     uint64_t end = 0;
-    if (table && read_table(k, table, NULL) == WS_OK && table->logical_count == 0)
+    if (table && keep_table(k, table, NULL) == WS_OK && table->logical_count == 0)
         end = ws_table_room_of(table, k->memory.volume_at);
     free(table);
     return end;
@@ -174,10 +182,25 @@ enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error 
     return WS_OK;
 }
 
+/* It, locked or not, into a layout of the drive. */
+static enum ws_status compose_over(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
+    const uint64_t room = k->resize ? k->resize - begin_of(k) : 0;
+    if (!k->lock) return ws_ext4_compose(&k->geometry, k->memory.volume_at, layout, WS_PHASE_SEAL, error);
+    WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
+    WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
+    return lock_up(k, layout, error);
+}
+
 /* The volume's part of the layout; made anew, all of it goes over something, in whole blocks. */
 static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
     uint64_t done = 0;
-    if (!k->moves_to) return ws_ext4_compose(&k->geometry, k->memory.volume_at, k->layout, WS_PHASE_SEAL, error);
+    if (k->taking) {
+        WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
+        WS_TRY(compose_over(k, k->moved, error));
+        WS_TRY(ws_layout_seal(k->moved, error));
+        return keep_put_taken(k, k->moved, error);
+    }
+    if (!k->moves_to) return compose_over(k, k->layout, error);
     WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
     WS_TRY(ws_ext4_compose(&k->geometry, k->moves_to, k->moved, WS_PHASE_SEAL, error));
     WS_TRY(ws_layout_seal(k->moved, error));
@@ -222,11 +245,6 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     WS_TRY(ws_layout_create(k->drive->size, &k->layout, error));
     if (k->untouched) {
         /* the log alone goes there, where it has nothing */
-    } else if (k->lock) {
-        const uint64_t room = k->resize ? k->resize - begin_of(k) : 0;
-        WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
-        WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
-        WS_TRY(lock_up(k, error));
     } else {
         WS_TRY(compose_whole(k, error));
     }
@@ -266,9 +284,11 @@ static enum ws_status check_target(const struct ws_kept *k, struct ws_port *port
     WS_TRY(ws_drive_confirmed(&facts, options->confirm, error));
     WS_TRY(ws_source_drive(drive, &now, error));
     enum ws_status status = hash_marks(k, now, marks, error);
+    const bool other = status == WS_OK && strcmp(marks, k->marks) != 0;
+    if (status == WS_OK && !other) status = keep_taken_as_it_was(k, now, error);
     ws_source_close(now);
-    WS_TRY(status);
-    if (strcmp(marks, k->marks) == 0) return WS_OK;
+    if (status != WS_E_DIFFERENT) WS_TRY(status);
+    if (status == WS_OK && !other) return WS_OK;
     ws_fail(error, WS_E_REFUSED, "the drive was used a moment ago");
     ws_fail_where(error, "%s", facts.short_name);
     return ws_fail_next(error, "do it again from the beginning; nothing was written");
@@ -300,13 +320,17 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
                                  struct ws_error *error) {
     struct ws_write_options w = {.on_progress = options->on_progress, .context = options->context};
     const struct ws_check_options look = {.on_progress = options->on_progress, .context = options->context};
-    struct ws_check_result seen;
+    struct ws_check_result seen = {0};
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
     if (k->moves_to) return same_content(k, drive, error); /* where it came from is written over by now */
-    WS_TRY(ws_check(port, k->layout, drive, &look, &seen, error));
+    struct ws_layout *lasting = NULL;
+    enum ws_status status = keep_lasting(k, &lasting, error);
+    if (status == WS_OK) status = ws_check(port, lasting, drive, &look, &seen, error);
+    ws_layout_close(lasting);
+    WS_TRY(status);
     if (seen.equal) return WS_OK;
     ws_fail(error, WS_E_DIFFERENT, "what reads back at byte %llu is not what was written",
             (unsigned long long)seen.different_at);

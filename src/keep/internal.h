@@ -2,9 +2,23 @@
 #ifndef WS_KEEP_INTERNAL_H
 #define WS_KEEP_INTERNAL_H
 
+#include "wild_satchel/cut.h"
 #include "wild_satchel/keep.h"
 #include "wild_satchel/lock.h"
 #include "wild_satchel/table.h"
+
+/* What stands behind the volume, and gives room. */
+struct keep_taking {
+    struct ws_run swap[4]; /* areas in between, in ascending order */
+    uint64_t swap_to[4];
+    size_t swaps;
+    bool any;                /* something stands there */
+    bool gives;              /* a data volume loses its front: */
+    struct ws_source *slice; /* owned: the first volume that is no swap */
+    struct ws_partition place;
+    struct ws_front_cut cut;
+    uint64_t end; /* of what can be had where none gives */
+};
 
 struct ws_kept {
     const struct ws_source *drive;
@@ -27,10 +41,11 @@ struct ws_kept {
     struct ws_ext4_geometry before; /* of the one it takes the place of */
     struct ws_layout *moved;        /* it, by itself, and a view of that */
     struct ws_source *moved_view;
-    char content[WS_HASH_HEX]; /* of all that it holds */
-    bool untouched;            /* the volume stays as it is */
-    bool anew;                 /* counts of starts begin again */
-    bool otherwise;            /* the volume has a configuration of its own: all of it is taken as it stands */
+    char content[WS_HASH_HEX];  /* of all that it holds */
+    struct keep_taking *taking; /* owned */
+    bool untouched;             /* the volume stays as it is */
+    bool anew;                  /* counts of starts begin again */
+    bool otherwise;             /* the volume has a configuration of its own: all of it is taken as it stands */
     /* the edit, worked out */
     struct ws_ext4_geometry geometry;
     struct ws_layout *layout, *open_layout; /* the latter: of a locked volume, not enciphered */
@@ -52,6 +67,19 @@ enum ws_status keep_still_as_it_is(const struct ws_kept *kept, struct ws_error *
 const char *keep_top_path(const struct ws_kept *kept);
 /* A path as the running system has it. */
 const char *keep_path(const struct ws_node *node, const struct ws_node *top, char *out, size_t room);
+
+/* change.c: the drive's table, its second copy at the drive's end. */
+enum ws_status keep_table(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);
+
+/* neighbour.c */
+void keep_taking_close(struct keep_taking *taking); /* NULL is accepted */
+/* The volume as it is composed, and all that makes way for it. */
+enum ws_status keep_put_taken(struct ws_kept *kept, struct ws_layout *volume, struct ws_error *error);
+enum ws_status keep_table_taken(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);
+/* Of the layout all but what moved: where that came from there is something else by now. The caller's to close. */
+enum ws_status keep_lasting(const struct ws_kept *kept, struct ws_layout **layout, struct ws_error *error);
+/* @return WS_E_DIFFERENT, without words, if the volume that gives was used meanwhile */
+enum ws_status keep_taken_as_it_was(const struct ws_kept *kept, const struct ws_source *now, struct ws_error *error);
 
 /* renew.c: all that a renewal changes outside of the volume that remembers. */
 enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);

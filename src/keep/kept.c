@@ -107,6 +107,7 @@ void ws_kept_close(struct ws_kept *k) {
     ws_source_close(k->open);
     ws_layout_close(k->open_layout);
     ws_source_close(k->moved_view);
+    keep_taking_close(k->taking);
     ws_layout_close(k->moved);
     ws_ext4_geometry_free(&k->geometry);
     ws_ext4_geometry_free(&k->before);

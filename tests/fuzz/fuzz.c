@@ -173,6 +173,18 @@ static void rescue(const struct input *in) {
     if (ws_kept_open_damaged(in->source, 512, NULL, &kept, NULL) == WS_OK) ws_kept_close(kept);
 }
 
+/* What is sound enough to be cut is cut in the middle of what could go. */
+static void cut(const struct input *in) {
+    struct ws_front_cut front = {.volume = in->source};
+    struct ws_layout *layout = NULL;
+    if (ws_front_cut(&front, NULL, NULL) != WS_OK) return;
+    front.front = front.most / front.step / 2 * front.step;
+    if (ws_layout_create(2 * in->length + 4096, &layout, NULL) != WS_OK) return;
+    if (ws_front_cut(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
+        (void)ws_layout_bytes(layout);
+    ws_layout_close(layout);
+}
+
 static void archive(const struct input *in) {
     uint64_t unpacked;
     struct ws_tree *tree = NULL;
@@ -571,15 +583,19 @@ static void used(const struct input *in) {
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
-} targets[] = {
-    {"image", image},         {"ext4", ext4},       {"fat", fat},           {"table", table},       {"menu", menu},
-    {"plan", plan},           {"bench", bench},     {"archive", archive},   {"squashfs", squashfs}, {"list", list},
-    {"exfat", exfat},         {"start", start},     {"entries", entries},   {"rules", rules},       {"family", family},
-    {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
-    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
-    {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
-    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept},
-    {"proof", proof},         {"rescue", rescue}};
+} targets[] = {{"image", image},         {"ext4", ext4},       {"fat", fat},
+               {"table", table},         {"menu", menu},       {"plan", plan},
+               {"bench", bench},         {"archive", archive}, {"squashfs", squashfs},
+               {"list", list},           {"exfat", exfat},     {"start", start},
+               {"entries", entries},     {"rules", rules},     {"family", family},
+               {"trial", trial},         {"mark", mark},       {"loader", loader},
+               {"contents", contents},   {"memory", memory},   {"fat_edit", fat_edit},
+               {"journal", journal},     {"shown", shown},     {"request", request},
+               {"initrd", initrd},       {"over", over},       {"change", change},
+               {"carry", carry},         {"lock", lock},       {"grow", grow},
+               {"container", container}, {"udf", udf},         {"original", original},
+               {"used", used},           {"kept", kept},       {"proof", proof},
+               {"rescue", rescue},       {"cut", cut}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

@@ -89,5 +89,6 @@ rm -f build/fuzz/z.* && build/fuzz/satchel plan --image build/fuzz/demo.iso --dr
 build/fuzz/satchel prove build/fuzz/z.img --on own-pc --proof build/fuzz/z.proof >/dev/null && seed 35 build/fuzz/z.proof proof
 printf 'd 755 0 0 4096 1.000000000 00000000 - /\nF 644 0 0 3 1.000000000 0000abcd %064d /a\\nb\n' 7 >build/fuzz/z.lines && seed 35 build/fuzz/z.lines proof-lines
 seed 36 build/fuzz/volume.img rescue
+seed 37 build/fuzz/esp cut-fat && seed 37 build/fuzz/x.vol cut-exfat
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=1000000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"

@@ -183,7 +183,7 @@ static enum ws_status make_folder(const struct composing *c, const struct ws_nod
     return ws_text_status(out, error);
 }
 
-static void set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t value) {
+void fat_set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t value) {
     if (bits == 32) {
         ws_store_le32(fat + 4 * cluster, value);
     } else if (bits == 16) {
@@ -191,7 +191,7 @@ static void set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t va
     } else {
         uint8_t *p = fat + cluster + cluster / 2;
         uint16_t was = ws_load_le16(p);
-        ws_store_le16(p, (uint16_t)(cluster & 1 ? (was & 0x000f) | value << 4 : (was & 0xf000) | value));
+        ws_store_le16(p, (uint16_t)(cluster & 1 ? (was & 0x000f) | value << 4 : (was & 0xf000) | (value & 0xfff)));
     }
 }
 
@@ -201,11 +201,11 @@ static enum ws_status add_small_tables(const struct composing *c, uint64_t at, s
     uint8_t *fat = calloc(1, bytes + 4);
     if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", bytes);
     uint32_t end = fat_end_mark(c->s.bits);
-    set_entry(fat, c->s.bits, 0, end & (c->s.bits == 32 ? 0x0ffffff8 : 0xfffffff8));
-    set_entry(fat, c->s.bits, 1, end);
+    fat_set_entry(fat, c->s.bits, 0, end & (c->s.bits == 32 ? 0x0ffffff8 : 0xfffffff8));
+    fat_set_entry(fat, c->s.bits, 1, end);
     for (const struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n))
         for (uint64_t i = 0; i < n->work2; i++)
-            set_entry(fat, c->s.bits, n->work + i, i + 1 < n->work2 ? (uint32_t)(n->work + i + 1) : end);
+            fat_set_entry(fat, c->s.bits, n->work + i, i + 1 < n->work2 ? (uint32_t)(n->work + i + 1) : end);
     enum ws_status status = WS_OK;
     for (uint64_t copy = 0; status == WS_OK && copy < c->s.fats; copy++)
         status = ws_layout_add_bytes(layout, at + (c->s.reserved + copy * c->s.fat_sectors) * c->s.sector, fat, bytes,

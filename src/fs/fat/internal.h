@@ -38,6 +38,8 @@ struct fat_table {
 /** Read it. @return WS_E_NOTFOUND if there is no FAT volume; on failure nothing is held */
 enum ws_status fat_table_open(const struct ws_source *volume, struct fat_table *table, struct ws_error *error);
 uint32_t fat_entry(const struct fat_table *table, uint32_t cluster);
+/** Set one in memory; of 32 bits all of them. */
+void fat_set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t value);
 
 /** The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
 bool fat_plain_short(const char *name, uint8_t out[11]);

@@ -1,0 +1,44 @@
+/* cut.h — a FAT or exFAT volume in use made to begin later: what stands before it gets the room.
+ *
+ * Files stay where they are, but for those that stood in the part that goes: they move to free clusters. The rest is
+ * numbers: clusters are counted from the new beginning. Names, times, attributes and short names stay to the byte.
+ * Follows the FAT File System Specification 1.03, and the exFAT one, revision 1.00.
+ */
+#ifndef WILD_SATCHEL_CUT_H
+#define WILD_SATCHEL_CUT_H
+
+#include "wild_satchel/change.h"
+#include "wild_satchel/layout.h"
+
+WS_BEGIN
+
+struct ws_front_cut {
+    const struct ws_source *volume; /**< in: as it is; borrowed */
+    uint64_t at;                    /**< in: the byte of the drive at which it begins */
+    uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step` */
+    /* What follows is told. */
+    char format[12];                    /**< "fat16", "fat32", "exfat" ... */
+    char label[48];                     /**< of the volume */
+    uint64_t size, free_bytes;          /**< as it is */
+    uint64_t step;                      /**< bytes: a cluster */
+    uint64_t most;                      /**< bytes that could go; 0: none */
+    uint64_t free_after;                /**< bytes, with `front` gone */
+    uint64_t moved;                     /**< bytes of files and folders that stood there */
+    char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
+    struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
+    size_t spares;
+};
+
+/**
+ * Work a cut out.
+ * @param layout  of the drive: what is moved as its body, everything else as its seal; the partition table is not among
+ *                it. NULL: it is only looked at what could go
+ * @return WS_E_NOTFOUND if it is neither FAT nor exFAT; WS_E_REFUSED for one that was not unmounted, with what to do;
+ *         WS_E_FORMAT for damage; WS_E_UNSUPPORTED for one whose tables are not alike; WS_E_RANGE for a front over
+ *         `most`, or no multiple of `step`
+ */
+WS_CHECKED enum ws_status ws_front_cut(struct ws_front_cut *cut, struct ws_layout *layout, struct ws_error *error);
+
+WS_END
+
+#endif

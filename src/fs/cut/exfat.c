@@ -1,0 +1,302 @@
+/* exfat.c — an exFAT volume that loses its front. */
+#include "fs/cut/clusters.h"
+#include "fs/exfat/internal.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { IN_USE = 0x80, SECONDARY = 0x40, ALLOCATION_POSSIBLE = 1, NO_CHAIN = 2, SET_MOST = 19 * EXFAT_ENTRY };
+#define BAD_CLUSTER 0xfffffff7u
+
+/* A row of clusters by its first one: contiguous, or along the table. */
+struct stream {
+    uint32_t first;
+    bool contiguous;
+    uint64_t clusters; /* of a contiguous one */
+};
+
+struct cutting {
+    struct clusters c;
+    struct exfat_shape s;
+    const struct ws_source *volume;
+    uint8_t *was, *is;     /* owned: the tables */
+    uint8_t *boot;         /* owned: both copies */
+    struct stream *folder; /* owned: that are still to be looked at */
+    size_t folders, room;
+    struct stream bitmap;
+};
+
+static uint32_t table_entry(const uint8_t *table, uint32_t n) { return ws_load_le32(table + 4 * (size_t)n); }
+static bool is_cluster(const struct cutting *f, uint32_t n) { return n >= 2 && n - 2 < f->s.clusters; }
+static uint32_t number_now(struct cutting *f, uint32_t n) {
+    return (uint32_t)(clusters_now(&f->c, (uint64_t)n - 2) + 2);
+}
+
+static enum ws_status open_volume(struct cutting *f, struct ws_error *error) {
+    struct exfat_shape *s = &f->s;
+    uint8_t b[512];
+    WS_TRY(ws_source_read(f->volume, 0, b, sizeof b, error)); /* it was read before: all of it can be */
+    s->sector = 1u << b[108];
+    s->cluster = s->sector << b[109];
+    s->sectors = ws_load_le64(b + 72);
+    s->fat_at = ws_load_le32(b + 80);
+    s->fat_sectors = ws_load_le32(b + 84);
+    s->heap_at = ws_load_le32(b + 88);
+    s->clusters = ws_load_le32(b + 92);
+    s->root = ws_load_le32(b + 96);
+    if (b[110] != 1) return ws_fail(error, WS_E_UNSUPPORTED, "it has two allocation tables");
+    const size_t boot = 2u * EXFAT_BOOT_SECTORS * s->sector, table = (size_t)(s->fat_sectors * s->sector);
+    f->boot = malloc(boot);
+    f->was = malloc(table);
+    f->is = calloc(1, table);
+    if (!f->boot || !f->was || !f->is) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation table");
+    WS_TRY(ws_source_read(f->volume, 0, f->boot, boot, error));
+    f->c.data_at = s->heap_at * s->sector;
+    f->c.count = s->clusters;
+    f->c.cut->step = s->cluster;
+    return ws_source_read(f->volume, s->fat_at * s->sector, f->was, table, error);
+}
+
+/* The next cluster of a stream; 0 behind its last. */
+static uint32_t follow(const struct cutting *f, const struct stream *s, uint32_t n) {
+    if (s->contiguous) return n - s->first + 1 < s->clusters ? n + 1 : 0;
+    const uint32_t next = table_entry(f->was, n);
+    return is_cluster(f, next) ? next : 0;
+}
+
+/* What its clusters are now, in the new table if it is a chain. @return whether it still needs none */
+static bool renumber(struct cutting *f, const struct stream *s) {
+    bool contiguous = s->contiguous;
+    for (uint64_t i = 0; contiguous && i < s->clusters; i++) clusters_claim(&f->c, s->first - 2 + i);
+    if (contiguous && s->first - 2 >= f->c.front) return true; /* none of them moves */
+    for (uint32_t n = s->first, next; contiguous && (next = follow(f, s, n)) != 0; n = next)
+        contiguous = number_now(f, next) == number_now(f, n) + 1;
+    for (uint32_t n = s->first, next; !contiguous && n; n = next) {
+        next = follow(f, s, n);
+        ws_store_le32(f->is + 4 * (size_t)number_now(f, n), next ? number_now(f, next) : EXFAT_END);
+    }
+    return contiguous;
+}
+
+static enum ws_status note_folder(struct cutting *f, const struct stream *s, struct ws_error *error) {
+    if (f->folders == f->room) {
+        f->room = f->room ? f->room * 2 : 64;
+        struct stream *grown = realloc(f->folder, f->room * sizeof *grown);
+        if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of folders");
+        f->folder = grown;
+    }
+    f->folder[f->folders++] = *s;
+    return WS_OK;
+}
+
+/* One file's entries: whatever of them has clusters. */
+static enum ws_status renumber_set(struct cutting *f, uint8_t *set, size_t entries, struct ws_error *error) {
+    bool folder = ws_load_le16(set + 4) & 0x10;
+    for (size_t i = 1; i < entries; i++) {
+        uint8_t *e = set + i * EXFAT_ENTRY;
+        struct stream s = {.first = ws_load_le32(e + 20),
+                           .contiguous = e[1] & NO_CHAIN,
+                           .clusters = ws_div_up(ws_load_le64(e + 24), f->s.cluster)};
+        if (e[0] == ENTRY_NAME || !(e[1] & ALLOCATION_POSSIBLE) || !s.clusters || !is_cluster(f, s.first)) continue;
+        if (folder && e[0] == ENTRY_STREAM) WS_TRY(note_folder(f, &s, error));
+        if (!renumber(f, &s)) e[1] &= (uint8_t)~NO_CHAIN;
+        ws_store_le32(e + 20, number_now(f, s.first));
+    }
+    ws_store_le16(set + 2, exfat_set_checksum(set, entries * EXFAT_ENTRY));
+    return WS_OK;
+}
+
+/* Of the volume's own two files the bitmap gets shorter: clusters at its end are free then. */
+static void renumber_own(struct cutting *f, uint8_t *e) {
+    struct stream s = {.first = ws_load_le32(e + 20)};
+    if (!is_cluster(f, s.first)) return;
+    (void)renumber(f, &s);
+    if (e[0] == ENTRY_BITMAP) {
+        const uint64_t bytes = ws_div_up(f->s.clusters - f->c.front, 8), keeps = ws_div_up(bytes, f->s.cluster);
+        uint64_t i = 0;
+        f->bitmap = s;
+        ws_store_le64(e + 24, bytes);
+        for (uint32_t n = s.first, next; n; n = next, i++) {
+            const uint32_t now = number_now(f, n);
+            next = follow(f, &s, n);
+            if (i + 1 >= keeps) ws_store_le32(f->is + 4 * (size_t)now, i < keeps ? EXFAT_END : 0);
+            if (i >= keeps) clusters_clear(f->c.used, now - 2 + f->c.front);
+        }
+    }
+    ws_store_le32(e + 20, number_now(f, s.first));
+}
+
+static enum ws_status renumber_folder(struct cutting *f, uint8_t *bytes, uint64_t length, struct ws_error *error) {
+    for (uint64_t at = 0; at + EXFAT_ENTRY <= length; at += EXFAT_ENTRY) {
+        uint8_t *e = bytes + at;
+        if (e[0] == 0) break;
+        if (e[0] == ENTRY_BITMAP || e[0] == ENTRY_UPCASE) renumber_own(f, e);
+        if (e[0] != ENTRY_FILE) continue;
+        const size_t entries = 1u + e[1];
+        if (entries * EXFAT_ENTRY > length - at)
+            return ws_fail(error, WS_E_FORMAT, "the exFAT volume is damaged: a folder ends in the middle of a file");
+        WS_TRY(renumber_set(f, e, entries, error));
+        at += (entries - 1) * EXFAT_ENTRY;
+    }
+    return WS_OK;
+}
+
+/* @return bytes of a stream; its clusters' numbers one behind the other in `list`: both owned by the caller */
+static uint8_t *load(struct cutting *f, const struct stream *s, uint32_t **list, uint64_t *count,
+                     struct ws_error *error) {
+    uint64_t clusters = 0;
+    for (uint32_t n = s->first; n && clusters < f->s.clusters; n = follow(f, s, n)) clusters++;
+    uint8_t *bytes = calloc((size_t)clusters, f->s.cluster);
+    *list = malloc((size_t)clusters * sizeof **list);
+    *count = clusters;
+    enum ws_status status = bytes && *list ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+    uint32_t n = s->first;
+    for (uint64_t i = 0; i < clusters && status == WS_OK; i++, n = follow(f, s, n)) {
+        (*list)[i] = n;
+        status = ws_source_read(f->volume, f->c.data_at + (uint64_t)(n - 2) * f->s.cluster, bytes + i * f->s.cluster,
+                                f->s.cluster, error);
+    }
+    if (status == WS_OK) return bytes;
+    free(bytes);
+    free(*list);
+    *list = NULL;
+    return NULL;
+}
+
+static enum ws_status put_stream(struct cutting *f, const uint8_t *bytes, const uint32_t *list, uint64_t count,
+                                 struct ws_error *error) {
+    for (uint64_t i = 0; i < count; i++)
+        WS_TRY(clusters_put(&f->c, list[i] - 2, bytes + i * f->s.cluster, f->s.cluster, error));
+    return WS_OK;
+}
+
+static enum ws_status put_folders(struct cutting *f, struct ws_error *error) {
+    struct stream next = {.first = f->s.root};
+    (void)renumber(f, &next);
+    WS_TRY(note_folder(f, &next, error));
+    while (f->folders) {
+        uint32_t *list;
+        uint64_t count;
+        next = f->folder[--f->folders];
+        uint8_t *bytes = load(f, &next, &list, &count, error);
+        if (!bytes) return WS_E_NOMEM;
+        ws_hash_add(f->c.state, bytes, (size_t)(count * f->s.cluster));
+        enum ws_status status = renumber_folder(f, bytes, count * f->s.cluster, error);
+        if (status == WS_OK) status = put_stream(f, bytes, list, count, error);
+        free(bytes);
+        free(list);
+        WS_TRY(status);
+    }
+    return WS_OK;
+}
+
+/* The bitmap as it is, for what is used; then as it will be. */
+static enum ws_status take_bitmap(struct cutting *f, struct ws_error *error) {
+    struct stream root = {.first = f->s.root}, bitmap = {0};
+    uint32_t *list;
+    uint64_t count;
+    uint8_t *bytes = load(f, &root, &list, &count, error);
+    if (!bytes) return WS_E_NOMEM;
+    for (uint64_t at = 0; at + EXFAT_ENTRY <= count * f->s.cluster && bytes[at]; at += EXFAT_ENTRY)
+        if (bytes[at] == ENTRY_BITMAP && !(bytes[at + 1] & 1)) bitmap.first = ws_load_le32(bytes + at + 20);
+    free(bytes);
+    free(list);
+    if (!is_cluster(f, bitmap.first))
+        return ws_fail(error, WS_E_FORMAT, "the exFAT volume is damaged: it has no bitmap");
+    bytes = load(f, &bitmap, &list, &count, error);
+    if (!bytes) return WS_E_NOMEM;
+    const uint64_t length = ws_min_u64(ws_div_up(f->s.clusters, 8), count * f->s.cluster);
+    memcpy(f->c.used, bytes, (size_t)length);
+    ws_hash_add(f->c.state, bytes, (size_t)length);
+    free(bytes);
+    free(list);
+    return WS_OK;
+}
+
+/* A place that is bad is marked as used, and says so in the table. */
+static void take_bad(struct cutting *f) {
+    for (uint64_t i = 0; i < f->s.clusters; i++) {
+        if (!clusters_bit(f->c.used, i) || table_entry(f->was, (uint32_t)i + 2) != BAD_CLUSTER) continue;
+        if (i < f->c.cut->front / f->s.cluster) clusters_clear(f->c.used, i);
+        else ws_store_le32(f->is + 4 * (size_t)(i + 2 - f->c.cut->front / f->s.cluster), BAD_CLUSTER);
+    }
+}
+
+static enum ws_status put_bitmap(struct cutting *f, struct ws_error *error) {
+    const uint64_t left = f->s.clusters - f->c.front;
+    uint32_t *list;
+    uint64_t count;
+    uint8_t *bytes = load(f, &f->bitmap, &list, &count, error);
+    if (!bytes) return WS_E_NOMEM;
+    memset(bytes, 0, (size_t)(count * f->s.cluster));
+    for (uint64_t i = 0; i < left; i++)
+        if (clusters_bit(f->c.used, i + f->c.front)) clusters_set(bytes, i);
+    const uint64_t keeps = ws_div_up(ws_div_up(left, 8), f->s.cluster);
+    enum ws_status status = put_stream(f, bytes, list, ws_min_u64(count, keeps), error);
+    free(bytes);
+    free(list);
+    return status;
+}
+
+/* Both copies of the boot region, each with its checksum (section 3.4). */
+static enum ws_status put_front(struct cutting *f, struct ws_error *error) {
+    const struct exfat_shape *s = &f->s;
+    const struct ws_front_cut *cut = f->c.cut;
+    const uint64_t left = s->clusters - f->c.front, begin = cut->at + cut->front;
+    const size_t region = (size_t)EXFAT_BOOT_SECTORS * s->sector;
+    uint8_t *b = f->boot;
+    const uint64_t offset = ws_load_le64(b + 64);
+    if (offset) ws_store_le64(b + 64, offset + cut->front / s->sector);
+    ws_store_le64(b + 72, s->sectors - cut->front / s->sector);
+    ws_store_le32(b + 92, (uint32_t)left);
+    ws_store_le32(b + 96, number_now(f, s->root));
+    if (b[112] != 0xff) b[112] = (uint8_t)((left - cut->free_after / s->cluster) * 100 / left);
+    uint32_t sum = exfat_checksum(0, b, s->sector, true);
+    sum = exfat_checksum(sum, b + s->sector, 10 * s->sector, false);
+    for (size_t i = 0; i < s->sector; i += 4) ws_store_le32(b + 11 * s->sector + i, sum);
+    memcpy(b + region, b, region);
+    ws_store_le32(f->is, table_entry(f->was, 0));
+    ws_store_le32(f->is + 4, table_entry(f->was, 1));
+    WS_TRY(ws_layout_add_bytes(f->c.layout, begin, f->boot, 2 * region, WS_PHASE_SEAL, error));
+    return ws_layout_add_bytes(f->c.layout, begin + s->fat_at * s->sector, f->is, (size_t)(s->fat_sectors * s->sector),
+                               WS_PHASE_SEAL, error);
+}
+
+static enum ws_status cut_at(struct cutting *f, struct ws_error *error) {
+    struct ws_front_cut *cut = f->c.cut;
+    enum { LEAST_LEFT = 64 };
+    WS_TRY(open_volume(f, error));
+    WS_TRY(clusters_open(&f->c, error));
+    WS_TRY(take_bitmap(f, error));
+    clusters_measure(&f->c, LEAST_LEFT);
+    take_bad(f);
+    WS_TRY(clusters_plan(&f->c, error));
+    if (!cut->front) f->c.layout = NULL; /* looked at alone */
+    WS_TRY(put_folders(f, error));
+    if (f->c.layout) WS_TRY(put_bitmap(f, error));
+    WS_TRY(clusters_finish(&f->c, error));
+    return f->c.layout ? put_front(f, error) : WS_OK;
+}
+
+enum ws_status cut_exfat(struct ws_front_cut *cut, struct ws_layout *layout, struct ws_error *error) {
+    struct cutting f = {.c = {.cut = cut, .layout = layout}, .volume = cut->volume};
+    struct ws_exfat_facts facts;
+    struct ws_tree *tree = NULL;
+    enum ws_status status;
+    WS_TRY(ws_exfat_probe(cut->volume, &facts, error));
+    (void)snprintf(cut->format, sizeof cut->format, "exfat");
+    (void)snprintf(cut->label, sizeof cut->label, "%s", facts.label);
+    cut->size = facts.size;
+    if (!facts.clean) return cut_in_use(error);
+    WS_GO(ws_exfat_read(cut->volume, &tree, &facts, error)); /* sound, or else it is not touched */
+    status = cut_at(&f, error);
+done:
+    clusters_close(&f.c);
+    free(f.was);
+    free(f.is);
+    free(f.boot);
+    free(f.folder);
+    ws_tree_close(tree);
+    return status;
+}

@@ -1,0 +1,229 @@
+/* neighbour.c — room taken from what stands behind the volume that remembers: swap moves on, a data volume loses its
+ * front. */
+#include "base/bytes.h"
+#include "keep/internal.h"
+#include "wild_satchel/format.h"
+#include "wild_satchel/medium.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { MIB = 1 << 20, PAGE = 4096 };
+
+static enum ws_status refuse(struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "nothing behind what is remembered can give room: %s", what);
+    return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
+}
+
+/* The next thing that the tables place from byte `from` on, the live system's own volume among them. */
+static const struct ws_partition *next_behind(const struct ws_table *table, uint64_t from) {
+    const struct ws_partition *list[WS_VOLUME_PLACES], *found = NULL;
+    const size_t count = ws_table_volumes(table, list);
+    for (size_t i = 0; i < count; i++)
+        if (list[i]->at >= from && (!found || list[i]->at < found->at)) found = list[i];
+    return found;
+}
+
+/* Is it a part of the system: what firmware starts from, or what a live system is read from? */
+static bool is_systems(const struct ws_kept *k, const struct ws_table *table, const struct ws_partition *p) {
+    struct ws_medium *medium = calloc(1, sizeof *medium);
+    struct ws_error ignored;
+    const struct ws_partition_type *type = ws_partition_type_of(p);
+    bool own = !medium || (type && strcmp(type->word, "efi") == 0);
+    if (!own && !k->memory.system && ws_medium_open(k->drive, table, medium, &ignored) == WS_OK) {
+        own = medium->at == p->at;
+        ws_medium_close(medium);
+    }
+    free(medium);
+    return own;
+}
+
+static enum ws_status take_swap(struct keep_taking *t, const struct ws_kept *k, const struct ws_partition *p,
+                                struct ws_error *error) {
+    char page[PAGE];
+    if (t->swaps == sizeof t->swap / sizeof t->swap[0]) return refuse(error, "there are too many swap areas");
+    WS_TRY(ws_source_read(k->drive, p->at, page, sizeof page, error));
+    if (memcmp(page + PAGE - 10, "SWAPSPACE2", 10) != 0) return refuse(error, "a computer sleeps in its swap area");
+    t->swap[t->swaps++] = (struct ws_run){.at = p->at, .length = p->length};
+    return WS_OK;
+}
+
+/* What follows, up to a data volume or to what stays where it is. */
+static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_error *error) {
+    struct ws_table *table = malloc(sizeof *table);
+    enum ws_status status = table ? keep_table(k, table, error) : ws_fail(error, WS_E_NOMEM, "out of memory");
+    uint64_t from = k->memory.volume_at + 1;
+    while (status == WS_OK && !t->slice) {
+        const struct ws_partition *p = next_behind(table, from);
+        struct ws_volume_facts facts;
+        struct ws_source *slice = NULL;
+        if (!p) break;
+        t->any = true;
+        from = p->at + 1;
+        t->end = p->at;
+        if (p->at + p->length > k->drive->size || table->logical_count || is_systems(k, table, p)) break;
+        status = ws_source_slice(k->drive, p->at, p->length, &slice, error);
+        if (status != WS_OK) break;
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        if (format && strcmp(format->word, "swap") == 0) {
+            status = take_swap(t, k, p, error);
+            ws_source_close(slice);
+            continue;
+        }
+        t->slice = slice;
+        t->place = *p;
+        t->cut = (struct ws_front_cut){.volume = slice, .at = p->at};
+        status = ws_front_cut(&t->cut, NULL, error);
+        t->gives = status == WS_OK;
+        if (status == WS_E_NOTFOUND) status = WS_OK; /* it stays where it is */
+    }
+    if (status == WS_OK && !t->slice && !next_behind(table, from)) { /* swap alone, and free space behind it */
+        uint64_t first;
+        ws_table_free_tail(table, &first, &t->end);
+    }
+    free(table);
+    return status;
+}
+
+static uint64_t swap_bytes(const struct keep_taking *t) {
+    uint64_t bytes = 0;
+    for (size_t i = 0; i < t->swaps; i++) bytes += ws_round_up(t->swap[i].length, MIB);
+    return bytes;
+}
+
+void keep_taking_close(struct keep_taking *t) {
+    if (t) ws_source_close(t->slice);
+    free(t);
+}
+
+static enum ws_status begin(struct ws_kept *k, struct keep_taking **out, struct ws_error *error) {
+    uint64_t least, most;
+    WS_TRY(ws_kept_bounds(k, &least, &most, error));
+    struct keep_taking *t = calloc(1, sizeof *t);
+    if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for what stands behind");
+    enum ws_status status = look(k, t, error);
+    if (status == WS_OK && !t->gives && !t->swaps)
+        status = refuse(error, t->any ? "what stands there is no data volume of FAT or exFAT, and no swap"
+                                      : "nothing stands there");
+    if (status == WS_OK) *out = t;
+    else keep_taking_close(t);
+    return status;
+}
+
+/* Bytes of the volume with all that can be taken. */
+static uint64_t most_of(const struct ws_kept *k, const struct keep_taking *t) {
+    const uint64_t end = (t->gives ? t->place.at + t->cut.most : t->end) / MIB * MIB;
+    const uint64_t in_front = k->memory.volume_at + swap_bytes(t);
+    return ws_max_u64(end > in_front ? (end - in_front) / MIB * MIB : 0, k->memory.volume_size);
+}
+
+enum ws_status ws_kept_neighbour(struct ws_kept *k, struct ws_neighbour *n, struct ws_error *error) {
+    struct keep_taking *t = NULL;
+    memset(n, 0, sizeof *n);
+    WS_TRY(begin(k, &t, error));
+    n->most = most_of(k, t);
+    n->swap = swap_bytes(t);
+    if (t->gives) {
+        n->at = t->place.at;
+        n->size = t->cut.size;
+        n->free_bytes = t->cut.free_bytes;
+        (void)snprintf(n->format, sizeof n->format, "%s", t->cut.format);
+        ws_visible(t->cut.label, n->label, sizeof n->label);
+    }
+    keep_taking_close(t);
+    return WS_OK;
+}
+
+enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_neighbour *after, struct ws_error *error) {
+    struct keep_taking *t = NULL;
+    char a[48];
+    WS_TRY(keep_still_as_it_is(k, error));
+    WS_TRY(begin(k, &t, error));
+    const uint64_t most = most_of(k, t);
+    k->taking = t;
+    size = size / MIB * MIB;
+    if (size <= k->memory.volume_size || size > most)
+        return ws_fail(error, WS_E_RANGE, "its volume can be up to %s here, with all that can be taken",
+                       ws_size_both(most, a, sizeof a));
+    uint64_t end = k->memory.volume_at + size;
+    for (size_t i = 0; i < t->swaps; i++) {
+        t->swap_to[i] = ws_max_u64(t->swap[i].at, ws_round_up(end, MIB));
+        end = t->swap_to[i] + t->swap[i].length;
+    }
+    if (t->gives && end > t->place.at) t->cut.front = ws_round_up(end - t->place.at, t->cut.step);
+    else t->gives = false;
+    k->resize = size;
+    memset(after, 0, sizeof *after);
+    if (!t->gives) return WS_OK;
+    WS_TRY(ws_front_cut(&t->cut, NULL, error));
+    after->at = t->place.at + t->cut.front;
+    after->size = t->cut.size - t->cut.front;
+    after->free_bytes = t->cut.free_after;
+    return WS_OK;
+}
+
+/* The volume's own part is laid over files of its neighbour: what would be its body there is sealed, too. */
+static enum ws_status put_volume(struct ws_kept *k, struct ws_layout *volume, struct ws_error *error) {
+    const uint64_t end = k->memory.volume_at + k->memory.volume_size;
+    for (size_t i = 0; i < ws_layout_count(volume); i++) {
+        const struct ws_extent *e = ws_layout_extent(volume, i);
+        const uint64_t first = e->at < end ? ws_min_u64(e->length, end - e->at) : 0;
+        WS_TRY(ws_layout_add(k->layout, e->at, first, e->from, e->from_at, e->phase, error));
+        WS_TRY(ws_layout_add(k->layout, e->at + first, e->length - first, e->from, e->from_at + first, WS_PHASE_SEAL,
+                             error));
+    }
+    return WS_OK;
+}
+
+enum ws_status keep_put_taken(struct ws_kept *k, struct ws_layout *volume, struct ws_error *error) {
+    struct keep_taking *t = k->taking;
+    char page[PAGE];
+    WS_TRY(put_volume(k, volume, error));
+    for (size_t i = 0; i < t->swaps; i++) { /* nobody uses it: what is in it is of no start any more */
+        if (t->swap_to[i] == t->swap[i].at) continue;
+        WS_TRY(ws_source_read(k->drive, t->swap[i].at, page, sizeof page, error));
+        WS_TRY(ws_layout_add_bytes(k->layout, t->swap_to[i], page, sizeof page, WS_PHASE_SEAL, error));
+    }
+    return t->gives ? ws_front_cut(&t->cut, k->layout, error) : WS_OK;
+}
+
+enum ws_status keep_table_taken(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
+    const struct keep_taking *t = k->taking;
+    struct ws_partition place = {0};
+    bool done = true;
+    if (t->gives) {
+        place.at = t->place.at + t->cut.front;
+        place.length = t->place.length - t->cut.front;
+        done = ws_table_stand_in(table, t->place.at, &place);
+    }
+    for (size_t i = t->swaps; i > 0 && done; i--) {
+        place.at = t->swap_to[i - 1];
+        place.length = t->swap[i - 1].length;
+        done = place.at == t->swap[i - 1].at || ws_table_stand_in(table, t->swap[i - 1].at, &place);
+    }
+    return done ? WS_OK : ws_fail(error, WS_E_RANGE, "the partition table has no place for what moves");
+}
+
+enum ws_status keep_lasting(const struct ws_kept *k, struct ws_layout **out, struct ws_error *error) {
+    WS_TRY(ws_layout_create(ws_layout_size(k->layout), out, error));
+    for (size_t i = 0; i < ws_layout_count(k->layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(k->layout, i);
+        if (k->taking && e->from == k->taking->slice) continue;
+        WS_TRY(ws_layout_add(*out, e->at, e->length, e->from, e->from_at, e->phase, error));
+    }
+    return ws_layout_seal(*out, error);
+}
+
+enum ws_status keep_taken_as_it_was(const struct ws_kept *k, const struct ws_source *now, struct ws_error *error) {
+    const struct keep_taking *t = k->taking;
+    struct ws_source *slice = NULL;
+    if (!t || !t->gives) return WS_OK;
+    struct ws_front_cut again = {.at = t->cut.at, .front = t->cut.front};
+    WS_TRY(ws_source_slice(now, t->place.at, t->place.length, &slice, error));
+    again.volume = slice;
+    enum ws_status status = ws_front_cut(&again, NULL, error);
+    ws_source_close(slice);
+    WS_TRY(status);
+    return strcmp(again.state, t->cut.state) == 0 ? WS_OK : WS_E_DIFFERENT;
+}

@@ -1,0 +1,209 @@
+#!/usr/bin/env python3
+"""Room for what is remembered, taken from the data volume behind it that others filled, in pieces: FAT of all widths (mtools), exFAT
+(its FUSE driver), swap in between. The checkers find both sound, they see every file as it was, under both of its names where FAT
+has two, and go on writing to it.
+
+    taken.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
+"""
+import json, os, random, shutil, subprocess, sys, tempfile
+
+satchel, demo_image, cases = sys.argv[1], sys.argv[2], int(sys.argv[3])
+seed = int(os.environ.get("WS_TEST_SEED", random.SystemRandom().randrange(1 << 32)))
+dice = random.Random(seed)
+print("seed", seed)
+MIB = 1 << 20
+passed = failed = moved = 0
+
+
+def run(*words):
+    return subprocess.run([satchel, *words], stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace")
+
+
+def shell(text):
+    return subprocess.run(["sh", "-ec", text], capture_output=True, text=True, errors="replace")
+
+
+def verdict(what, good, said=""):
+    global passed, failed
+    passed, failed = passed + bool(good), failed + (not good)
+    if not good:
+        print(f"FAILED (WS_TEST_SEED={seed}): {what}\n{said}")
+    return good
+
+
+def parts():
+    return json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["parts"]
+
+
+class Loop:
+    def __init__(self, part):
+        self.part = part
+
+    def __enter__(self):
+        return shell(f"losetup -f --show -o {self.part['at_bytes']} --sizelimit {self.part['size_bytes']} s.img").stdout.strip()
+
+    def __exit__(self, *_):
+        shell("umount m 2>/dev/null || :; losetup -j s.img | cut -d: -f1 | xargs -r losetup -d")
+
+
+class Fat:
+    """mtools, which need no driver; a large file in pieces takes what many small ones left."""
+
+    kinds = {"fat12": "-F 12 -s {large}", "fat16": "-F 16", "fat32": "-F 32 -s {small}"}
+    check = "fsck.fat -n {d}"
+    seen = "rm -rf out; mkdir out; mcopy -s -p -m -n -i {d} ::/ out/; cd out; {look}; cd ..; mdir -/ -a -i {d} ::/ | grep -v bytes"
+    more = "for i in $(seq 40); do head -c 300000 /dev/urandom > new; mcopy -i {d} new ::/n$i || break; done; mdel -i {d} '::/n*5'"
+
+    @staticmethod
+    def make(kind):
+        return "mkfs.fat -n TIDE " + Fat.kinds[kind].format(large=dice.choice([64, 128]), small=dice.choice([1, 2, 4])) + " {d}"
+
+    @staticmethod
+    def fill(device, most):
+        small = dice.randrange(20, 150)
+        each = min(most // 3 // small, MIB)
+        return f"""rm -rf src; mkdir -p 'src/Long names of the harbour/deep/deeper' src/B; cd src
+            for k in $(seq {small}); do head -c $(({each} * (k % 7 + 1) / 8 + 1)) /dev/urandom > "B/a longer name of number $k.txt"; done
+            head -c 3000 /dev/urandom > 'Long names of the harbour/deep/deeper/UPPER.TXT'; : > empty
+            mcopy -s -Q -m -i {device} B 'Long names of the harbour' empty ::/
+            for k in $(seq {dice.randrange(1, 4)} {dice.randrange(2, 4)} {small}); do mdel -i {device} "::/B/a longer name of number $k.txt"; done
+            for k in 1 2 3; do head -c $(({most} / 5)) /dev/urandom > large$k; mcopy -i {device} large$k '::/Long names of the harbour/'; done; cd .."""
+
+
+class Exfat:
+    """Its driver in user space; files grow side by side."""
+
+    kinds = {"exfat": "-c {c}K", "exfat-packed": "-b 64K -c {c}K"}
+    check = "fsck.exfat -n {d}"
+    seen = "mount.exfat-fuse -o ro {d} m >/dev/null; cd m; {look}; cd ..; umount m"
+    more = "mount.exfat-fuse {d} m >/dev/null; for i in $(seq 40); do head -c 300000 /dev/urandom > m/n$i || break; done; rm -f m/n*5; umount m"
+
+    @staticmethod
+    def make(kind):
+        return "mkfs.exfat -L TIDE " + Exfat.kinds[kind].format(c=dice.choice([4, 32, 128])) + " {d}"
+
+    @staticmethod
+    def fill(device, most):
+        files = dice.randrange(8, 40)
+        each = min(most // files, 12 * MIB)
+        rounds = dice.randrange(2, 5)
+        return f"""mount.exfat-fuse {device} m >/dev/null; cd m; mkdir -p 'Long names of the harbour/deep/deeper' B
+            for k in $(seq {dice.randrange(3, 150)}); do echo $k > "B/a longer name of number $k.txt"; done
+            for r in $(seq {rounds}); do for i in $(seq {files}); do head -c {each // rounds + 1} /dev/urandom >> "Long names of the harbour/$i.dat"; done; done
+            rm -f 'Long names of the harbour'/*[{dice.randrange(10)}{dice.randrange(10)}].dat B/*{dice.randrange(10)}.txt
+            head -c {each} /dev/urandom > B/behind; cp B/behind 'Long names of the harbour/deep/deeper/UPPER.TXT'; : > empty; cd ..; umount m"""
+
+
+KINDS = [(kind, how) for how in (Fat, Exfat) for kind in how.kinds]
+LOOK = "find . ! -name . -printf '%P %y %s %T@\\n' | sort && find . -type f -exec sha256sum {} + | sort"
+
+
+def seen(how, device):
+    """What the checker and somebody else's reader say, but for how much is free."""
+    said = shell(f"{how.check.format(d=device)} >&2; " + how.seen.replace("{d}", device).replace("{look}", LOOK))
+    return said.returncode == 0, said.stdout, said.stderr
+
+
+def stick(data):
+    with open("s.img", "wb") as f:
+        f.truncate(dice.choice([3, 4, 7]) << 30)
+    name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    done = run("prepare", "--image", "curlew.iso", "--persistence", f"{dice.choice([40, 150, 300])}M", "--data", f"{data}M", "--drive", "s.img", "--confirm", name, "--afresh",
+               *dice.choice([[], ["--arrangement", "files", "--table", "gpt"], ["--arrangement", "files", "--table", "mbr"]]))
+    verdict("a stick", done.returncode == 0, done.stderr)
+    return name
+
+
+def swap_between():
+    """The data volume begins behind a swap area then."""
+    there = parts()[-1]
+    before = json.loads(shell("sfdisk --json s.img").stdout)["partitiontable"]
+    number = max(range(len(before["partitions"])), key=lambda i: before["partitions"][i]["start"]) + 1
+    start, size = there["at_bytes"] // 512, 32 * 2048
+    done = shell(f"""sfdisk -q --delete s.img {number}
+        printf 'start={start}, size={size}, type=swap\nstart={start + size}, size={there["size_bytes"] // 512 - size}, type=uefi\n' | sed 's/uefi/EBD0A0A2-B9E5-4433-87C0-68B6B72699C7/' | sfdisk -q -a s.img
+        d=$(losetup -f --show -o {start * 512} --sizelimit {size * 512} s.img); mkswap -L SLIP $d; losetup -d $d""")
+    verdict("swap in between", done.returncode == 0, done.stderr)
+
+
+def most_told(name):
+    """MiB that it could have, from what it says to a number that cannot be."""
+    told = run("keep", "grow", "s.img", "--confirm", name, "--size", "900G", "--take-from-data", "--json")
+    error = json.loads(told.stdout)["error"]
+    verdict("the most is told", told.returncode in (2, 4) and ("up to" in error["what"] or "can give room" in error["what"]), told.stdout)
+    if "up to" not in error["what"]:
+        return 0
+    n, unit = error["what"].split("up to ")[1].split(" · ")[1].split(" ")[:2]
+    return int(float(n) * {"MiB": 1, "GiB": 1024}[unit])
+
+
+def case(number):
+    global moved
+    kind, how = KINDS[number % len(KINDS)]
+    data = {"fat12": dice.randrange(64, 120), "fat16": dice.randrange(64, 500)}.get(kind, dice.randrange(300, 1200))
+    name = stick(data)
+    swaps = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["table"] == "gpt" and dice.random() < 0.7
+    remembers = parts()[-2]
+    if swaps:
+        swap_between()
+    there = parts()[-1]
+    with Loop(there) as d:
+        made = shell(how.make(kind).replace("{d}", d))
+        filled = shell(how.fill(d, int(there["size_bytes"] * dice.uniform(0.1, 0.6))))
+        sound, before, said = seen(how, d)
+    if not verdict(f"{kind} filled", made.returncode == 0 and filled.returncode == 0 and sound, made.stderr + filled.stderr + said):
+        return
+    with Loop(remembers) as d:
+        shell(f"mount {d} m; mkdir -p m/rw; seq {dice.randrange(1000000)} > m/rw/numbers; umount m")
+        kept = shell(f"mount -o ro {d} m; cd m; {LOOK}; cd ..; umount m").stdout
+    most = most_told(name)
+    now = remembers["size_bytes"] // MIB
+    if most - now < 2:
+        return
+    size = now + max(1, int((most - now - 1) * dice.choice([0.02, 0.3, 0.6, 0.97])))
+    done = run("keep", "grow", "s.img", "--confirm", name, "--size", f"{size}M", "--take-from-data", "--json")
+    if done.returncode:  # the log alone may not find room where both are full
+        verdict(f"{kind}: grown to {size} of {most}", "in a few pieces" in done.stdout and json.loads(done.stdout)["error"]["next"], done.stdout)
+        return
+    moved += 1
+    grown = next(p for p in parts() if p["label"] == "persistence")
+    less = max(parts(), key=lambda p: p["at_bytes"])
+    if swaps:
+        slip = next(p for p in parts() if p["label"] == "SLIP")
+        with Loop(slip) as d:
+            verdict("swap is usable", shell(f"blkid -p {d} | grep -q SLIP && swaplabel {d}").returncode == 0 and
+                    grown["at_bytes"] + grown["size_bytes"] <= slip["at_bytes"] <= less["at_bytes"] - slip["size_bytes"], f"{parts()}")
+    verdict("the partitions are so", grown["size_bytes"] == size * MIB and less["at_bytes"] + less["size_bytes"] == there["at_bytes"] + there["size_bytes"]
+            and less["at_bytes"] >= grown["at_bytes"] + grown["size_bytes"], f"{there} {grown} {less}")
+    with Loop(less) as d:
+        sound, after, said = seen(how, d)
+        verdict(f"{kind} of {data} MiB, taken from for {size} MiB: sound", sound, said)
+        verdict("every file as it was", after == before, "\n".join(a + "  <->  " + b for a, b in zip(before.split("\n"), after.split("\n")) if a != b)[:1500])
+        used = shell(how.more.replace("{d}", d) + "; " + how.check.format(d=d))
+        verdict("others go on writing to it", used.returncode == 0, used.stdout + used.stderr)
+    with Loop(grown) as d:
+        verdict("what is remembered is as it was", shell(f"e2fsck -fn {d} >&2; mount -o ro {d} m; cd m; {LOOK}; cd ..; umount m").stdout == kept)
+    checked = run("check", "s.img", "--json").stdout
+    verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
+
+
+work = tempfile.mkdtemp(prefix="satchel-taken-")
+os.chdir(work)
+try:
+    os.environ.update(WILD_SATCHEL_BENCH="", WILD_SATCHEL_HISTORY="", WILD_SATCHEL_DEFAULTS="")
+    os.mkdir("m")
+    with open("probe", "wb") as f:
+        f.truncate(1 << 20)
+    if os.geteuid() or shell("d=$(losetup -f --show probe) && losetup -d $d").returncode:
+        print("skipped: loop devices cannot be had")
+        sys.exit(0)
+    subprocess.run([demo_image, "curlew.iso"], check=True, capture_output=True)
+    for number in range(cases):
+        case(number)
+    verdict("hardly any had no room", moved * 2 >= cases, f"{moved} of {cases}")
+finally:
+    subprocess.run(["umount", os.path.join(work, "m")], capture_output=True)
+    os.chdir("/")
+    shutil.rmtree(work, ignore_errors=True)
+print(f"{moved} taken from, {passed} passed, {failed} failed")
+sys.exit(failed > 0)

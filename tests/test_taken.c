@@ -1,0 +1,245 @@
+/* test_taken.c — room taken from the data volume behind what is remembered: files move out of the way, swap moves on,
+ * and a cut loses nothing of either. Volumes that others filled are for taken.py. */
+#include "tests/bed.h"
+
+#include "wild_satchel/format.h"
+
+enum { SMALL = 16 * MIB, SWAP = MIB };
+
+/* A bed with swap and a data volume behind what is remembered. */
+struct taken {
+    struct bed b;
+    struct ws_tree *files;  /* of the data volume */
+    struct ws_source *swap; /* what was in it */
+    uint64_t data_at, data_size;
+};
+
+static const struct kind {
+    const char *format;
+    unsigned bits;
+    uint32_t cluster;
+} kinds[] = {{"fat32", 12, 8192}, {"fat32", 16, 1024}, {"exfat", 0, 4096}, {"exfat", 0, 512}, {"fat32", 12, 16384}};
+enum { KINDS = sizeof kinds / sizeof kinds[0] };
+
+static void put_data(struct taken *t, const struct kind *kind, struct ws_layout *layout) {
+    const struct ws_fat_params fat = {.size = t->data_size,
+                                      .label = "TIDE",
+                                      .bits = kind->bits,
+                                      .cluster = kind->cluster,
+                                      .hidden_sectors = t->data_at / 512};
+    const struct ws_exfat_params exfat = {.size = t->data_size,
+                                          .label = "TIDE",
+                                          .cluster = kind->cluster,
+                                          .align = 4096,
+                                          .hidden_sectors = t->data_at / 512};
+    uint64_t size, free_bytes;
+    t->files = random_tree(40 + random_below(200), TREE_MARKS, 60000 + random_below(100000));
+    if (kind->bits) OK(ws_fat_compose(&fat, t->files, t->data_at, layout, &size, &free_bytes, &error));
+    else OK(ws_exfat_compose(&exfat, t->files, t->data_at, layout, &free_bytes, &error));
+}
+
+static bool build_taken(struct taken *t, const struct kind *kind) {
+    uint64_t ignored, first, end;
+    struct ws_table table;
+    struct ws_layout *layout = NULL;
+    struct ws_volume_params swap = {.size = SWAP, .label = "swap"};
+    struct ws_guid id = {{1}};
+    unsigned number;
+    memset(t, 0, sizeof *t);
+    if (!build_bed(&t->b, "live-boot", false)) return false;
+    fill_bed(&t->b, "rw", 60, 3);
+    bool good = resize(&t->b, SMALL, &ignored) == WS_OK && ws_table_read(t->b.now, 512, &table, NULL, &error) == WS_OK;
+    if (!good) {
+        fail_at(__FILE__, __LINE__, "no room behind it: %s", error.what);
+        return false;
+    }
+    const uint64_t swap_at = t->b.at + SMALL;
+    ws_table_free_tail(&table, &first, &end);
+    for (size_t i = 1; i + 1 < table.mbr_count; i++) table.mbr[i] = table.mbr[i + 1]; /* its EFI part makes room */
+    table.mbr_count--;
+    t->data_at = swap_at + SWAP;
+    t->data_size = (end - t->data_at) / MIB * MIB;
+    good = good && ws_table_add(&table, swap_at, SWAP, "swap", &id, "", &number, &error) == WS_OK &&
+           ws_table_add(&table, t->data_at, t->data_size, "data", &id, "", &number, &error) == WS_OK &&
+           ws_layout_create(BED_DRIVE, &layout, &error) == WS_OK;
+    random_bytes(swap.id.byte, 16);
+    if (good) put_data(t, kind, layout);
+    good = good && ws_format_find("swap")->compose(&swap, NULL, swap_at, layout, NULL, &error) == WS_OK &&
+           ws_table_compose(&table, layout, &error) == WS_OK && ws_layout_seal(layout, &error) == WS_OK;
+    if (good) memory_drive_fill(t->b.drive, layout);
+    else fail_at(__FILE__, __LINE__, "no neighbour: %s", error.what);
+    ws_layout_close(layout);
+    return good;
+}
+
+static void free_taken(struct taken *t) {
+    ws_tree_close(t->files);
+    free_bed(&t->b);
+}
+
+static enum ws_status take(struct taken *t, uint64_t size, struct ws_neighbour *after) {
+    struct ws_kept *kept = open_kept(&t->b, NULL);
+    struct ws_kept_cost cost;
+    memset(after, 0, sizeof *after);
+    if (!kept) return WS_E_READ;
+    memset(&error, 0, sizeof error);
+    enum ws_status status = ws_kept_grow_into(kept, size, after, &error);
+    if (status == WS_OK) status = ws_kept_prepare(kept, 1790000000, &cost, &error);
+    if (status == WS_OK) status = carry_out(&t->b, kept);
+    ws_kept_close(kept);
+    return status;
+}
+
+/* The partition that is the nth behind what is remembered. */
+static const struct ws_partition *behind(const struct taken *t, const struct ws_table *table, int n) {
+    size_t count;
+    const struct ws_partition *p = ws_table_partitions(table, &count), *found = NULL;
+    for (uint64_t from = t->b.at + 1; n >= 0; n--, from = found->at + 1) {
+        found = NULL;
+        for (size_t i = 0; i < count; i++)
+            if (p[i].at >= from && (!found || p[i].at < found->at)) found = &p[i];
+        if (!found) return NULL;
+    }
+    return found;
+}
+
+/* Everything behind it, as the tables have it now. */
+static void check_behind(struct taken *t, const char *format, const struct ws_neighbour *after) {
+    struct ws_table table;
+    struct ws_volume_facts facts;
+    struct ws_source *slice = NULL;
+    struct ws_tree *seen = NULL;
+    struct ws_text out = {0};
+    OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
+    const struct ws_partition *p = behind(t, &table, 0);
+    CHECK(p->at >= t->b.at + t->b.size);
+    OK(ws_source_slice(t->b.now, p->at, SWAP, &slice, &error));
+    CHECK(ws_format_of(slice, &facts) == ws_format_find("swap"));
+    CHECK_STR(facts.label, "swap");
+    ws_source_close(slice);
+    p = behind(t, &table, 1);
+    CHECK_INT(p->at + p->length, t->data_at + t->data_size);
+    if (after->at) CHECK_INT(p->at, after->at);
+    OK(ws_source_slice(t->b.now, p->at, p->length, &slice, &error));
+    OK(ws_format_find(format)->read(slice, &seen, &facts, &error));
+    if (after->at) CHECK_INT(facts.free_bytes, after->free_bytes);
+    compare_trees(seen, t->files, TREE_MARKS);
+    save_source(slice, scratch("data.img"));
+    const char *judge = format[0] == 'e' ? "fsck.exfat" : "fsck.fat";
+    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("data.img")))
+        fail_at(__FILE__, __LINE__, "%s", out.data);
+    ws_text_free(&out);
+    ws_tree_close(seen);
+    ws_source_close(slice);
+}
+
+static void a_neighbour_gives_what_it_has_free(void) {
+    for (int round = 0; round < cases_of(4 * KINDS); round++) {
+        const struct kind *kind = &kinds[round % KINDS];
+        struct taken t;
+        struct ws_neighbour n, after;
+        struct ws_source *slice = NULL;
+        if (!build_taken(&t, kind)) return;
+        OK(ws_source_slice(t.b.now, t.b.at, t.b.size, &slice, &error));
+        save_source(slice, scratch("was.img"));
+        ws_source_close(slice);
+        for (int i = 0; i < 3; i++) {
+            struct ws_kept *kept = open_kept(&t.b, NULL);
+            OK(ws_kept_neighbour(kept, &n, &error));
+            ws_kept_close(kept);
+            CHECK_INT(n.swap, SWAP);
+            if (n.most < t.b.size + 2 * MIB) break;
+            FAILS(take(&t, n.most + MIB, &after), WS_E_RANGE);
+            const uint64_t size = t.b.size + MIB + random_below(n.most - t.b.size - MIB + 1) / (i == 2 ? 1 : 3);
+            const enum ws_status status = take(&t, size, &after);
+            if (status == WS_E_SPACE) break; /* the log itself has no room beside both */
+            if (status != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", kind->format, error.what);
+            if (status != WS_OK) break;
+            t.b.size = size / MIB * MIB;
+            check_volume(&t.b, "larger");
+            check_behind(&t, kind->format, &after);
+            if (!same_files(&t.b, scratch("was.img"))) break;
+        }
+        free_taken(&t);
+    }
+}
+
+static void a_cut_while_room_is_taken_loses_nothing(void) {
+    uint8_t *first = malloc(BED_DRIVE);
+    for (size_t k = 0; k < KINDS; k++) {
+        const struct kind *kind = &kinds[k];
+        struct taken t;
+        struct ws_neighbour after, is;
+        unsigned before = 0, done = 0;
+        struct ws_source *slice = NULL;
+        if (!build_taken(&t, kind)) break;
+        OK(ws_source_slice(t.b.now, t.b.at, t.b.size, &slice, &error));
+        save_source(slice, scratch("was.img"));
+        ws_source_close(slice);
+        memcpy(first, t.b.drive->bytes, BED_DRIVE);
+        for (uint64_t cut = 1; cut < 600; cut++) {
+            memcpy(t.b.drive->bytes, first, BED_DRIVE);
+            t.b.size = SMALL;
+            t.b.drive->writes = 0;
+            t.b.drive->fail_at_write = cut;
+            t.b.drive->cut = (int)(cut % CUTS);
+            const enum ws_status status = take(&t, SMALL + 6 * MIB, &after);
+            t.b.drive->fail_at_write = 0;
+            t.b.drive->cut = CUT_BETWEEN;
+            if (ws_changing_read(t.b.drive->bytes, NULL))
+                OK(ws_change_finish(plain_port(), &t.b.drive->drive, NULL, NULL, NULL, &error));
+            struct ws_kept *kept = open_kept(&t.b, NULL);
+            if (!kept) break;
+            t.b.size = ws_kept_memory(kept)->volume_size;
+            ws_kept_close(kept);
+            const bool grown = t.b.size == SMALL + 6 * MIB;
+            CHECK(grown || t.b.size == SMALL);
+            CHECK(grown || status != WS_OK);
+            is = (struct ws_neighbour){0};
+            if (cut % 5 == 0 || grown) check_behind(&t, kind->format, grown ? &after : &is);
+            if (!same_files(&t.b, scratch("was.img"))) break;
+            before += !grown;
+            done += grown;
+            if (status == WS_OK) break;
+        }
+        cuts_seen(before, done);
+        if (before < 1 || done < 3)
+            fail_at(__FILE__, __LINE__, "%s: %u cuts before, %u after", kind->format, before, done);
+        free_taken(&t);
+    }
+    free(first);
+}
+
+/* One that cannot give says why, and nothing is written. */
+static void what_cannot_give_is_left_alone(void) {
+    struct taken t;
+    struct ws_neighbour n, after;
+    if (!build_taken(&t, &kinds[1])) return;
+    struct ws_kept *kept = open_kept(&t.b, NULL);
+    uint8_t *boot = t.b.drive->bytes + t.data_at, *fat = boot + (size_t)(boot[14] | boot[15] << 8) * 512;
+    const uint8_t clean = fat[3];
+    fat[3] &= 0x7f; /* taken out without being ejected */
+    FAILS(ws_kept_neighbour(kept, &n, &error), WS_E_REFUSED);
+    CHECK_HAS(error.next, "eject");
+    fat[3] = clean;
+    memcpy(t.b.drive->bytes + t.b.at + SMALL + 4086, "S1SUSPEND\0", 10);
+    FAILS(ws_kept_neighbour(kept, &n, &error), WS_E_UNSUPPORTED);
+    memcpy(t.b.drive->bytes + t.b.at + SMALL + 4086, "SWAPSPACE2", 10);
+    OK(ws_kept_grow_into(kept, SMALL + 4 * MIB, &after, &error));
+    OK(ws_kept_prepare(kept, 1790000000, NULL, &error));
+    fat[100] ^= 1; /* used meanwhile, elsewhere */
+    const uint64_t writes = t.b.drive->writes;
+    CHECK(carry_out(&t.b, kept) != WS_OK);
+    CHECK_INT(t.b.drive->writes, writes);
+    ws_kept_close(kept);
+    free_taken(&t);
+}
+
+int main(int argc, char **argv) {
+    static const struct test tests[] = {
+        {"a neighbour gives what it has free", a_neighbour_gives_what_it_has_free},
+        {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
+        {"what cannot give is left alone", what_cannot_give_is_left_alone},
+        {NULL, NULL}};
+    return run_tests(argc, argv, tests);
+}
