@@ -351,10 +351,11 @@ static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
     struct ws_neighbour n;
     struct ws_error why = {0};
     char a[48], b[48];
+    const bool in_file = ws_kept_memory(k->kept)->in_file;
     if (size_wanted && strcmp(size_wanted, "rest") != 0)
-        ws_fail(&cli->error, WS_E_SPACE, "with what is free behind it its volume can be of %s, not of %s",
-                ws_size_both(most, a, sizeof a), ws_size_both(size, b, sizeof b));
-    else ws_fail(&cli->error, WS_E_SPACE, "there is no free space behind it");
+        ws_fail(&cli->error, WS_E_SPACE, "with what is free %s it its volume can be of %s, not of %s",
+                in_file ? "around" : "behind", ws_size_both(most, a, sizeof a), ws_size_both(size, b, sizeof b));
+    else ws_fail(&cli->error, WS_E_SPACE, "there is no free space %s it", in_file ? "around" : "behind");
     if (ws_kept_neighbour(k->kept, &n, &why) == WS_OK && n.most > most)
         return ws_fail_next(&cli->error, "what stands behind it can give room, for up to %s: --take-from-data",
                             ws_size_both(n.most, a, sizeof a));
@@ -397,6 +398,10 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     size = most;
     const uint64_t now = ws_kept_memory(k->kept)->volume_size;
     if (size_wanted && strcmp(size_wanted, "rest") != 0) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
+    if (grows && !size_wanted && ws_kept_memory(k->kept)->in_file) {
+        ws_fail(&cli->error, WS_E_USAGE, "say how large it is to be: other files of its volume need room, too");
+        return ws_fail_next(&cli->error, "--size SIZE, up to %s", ws_size_both(most, is, sizeof is));
+    }
     if (grows && !take && (most <= now || size > most)) return no_room(k, most, size);
     if ((!take || (size_wanted && strcmp(size_wanted, "rest") != 0)) && (grows ? size <= now : size >= now))
         return ws_fail(&cli->error, WS_E_USAGE, "it is of %s now: that would not %s",

@@ -178,7 +178,13 @@ for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse 
     # shellcheck disable=SC2086
     follows "$satchel" keep $how --json
 done
-expect 4 "it lies in a file" "$satchel" keep grow teasel --confirm "$teasel"
+expect 2 "up to" "$satchel" keep grow teasel --confirm "$teasel"
+expect 4 "free around it" "$satchel" keep grow teasel --size 90G --confirm "$teasel"
+expect 4 "takes its volume's own" "$satchel" keep grow teasel --size 3G --take-from-data --confirm "$teasel"
+expect 0 "has more room" "$satchel" keep grow teasel --size 3G --confirm "$teasel"
+json 'd["size_bytes"] == 3 << 30' "$satchel" keep show teasel --json
+expect 0 "is sound" "$satchel" check teasel
+expect 0 "has less room" "$satchel" keep shrink teasel --size 500M --confirm "$teasel"
 
 # Damaged: what can be read is saved, and what is lost is said
 expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue

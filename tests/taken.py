@@ -95,7 +95,7 @@ class Exfat:
 
 
 KINDS = [(kind, how) for how in (Fat, Exfat) for kind in how.kinds]
-LOOK = "find . ! -name . -printf '%P %y %s %T@\\n' | sort && find . -type f -exec sha256sum {} + | sort"
+LOOK = "find . ! -name . -printf '%P %y %s %T@\\n' | sort && find . -type f ! -name persistence -exec sha256sum {} + | sort"
 
 
 def seen(how, device):
@@ -187,6 +187,60 @@ def case(number):
     verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
 
 
+def others(text):
+    """All but the file that remembers."""
+    return "\n".join(l for l in text.split("\n") if not (l.startswith("persistence ") or l.endswith("./persistence") or l.lower().startswith("persis")) and "total files" not in l.lower()
+                     and l.rstrip(" \t") and " files " not in l)
+
+
+def case_of_file(number):
+    """An overlay file in a volume that others fill, longer and shorter by turns."""
+    global moved
+    how = (Fat, Exfat)[number % 2]
+    with open("s.img", "wb") as f:
+        f.truncate(dice.choice([500, 700, 1000]) << 20)
+    name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    done = run("prepare", "--image", "curlew.iso", "--arrangement", "files", "--in", "file", "--persistence", f"{dice.choice([40, 80, 150])}M", "--data-on", "exfat" if how is Exfat else "fat32",
+               "--drive", "s.img", "--confirm", name, "--afresh")
+    if not verdict("a stick with a file", done.returncode == 0, done.stderr):
+        return
+    host = parts()[-1]
+    with Loop(host) as d:
+        filled = shell(how.fill(d, int(host["size_bytes"] * dice.uniform(0.1, 0.4))))
+        sound, before, said = seen(how, d)
+    if not verdict("its volume filled", filled.returncode == 0 and sound, filled.stderr + said):
+        return
+    remembers = json.loads(run("keep", "show", "s.img", "--json").stdout)
+    for turn in range(3):
+        now = json.loads(run("keep", "show", "s.img", "--json").stdout)["size_bytes"] // MIB
+        told = json.loads(run("keep", "grow", "s.img", "--confirm", name, "--size", "900G", "--json").stdout)["error"]["what"]
+        n, unit = told.split("can be of ")[1].split(" · ")[1].split(",")[0].split(" ")[:2]
+        most = int(float(n) * {"MiB": 1, "GiB": 1024}[unit])
+        grows = turn % 2 == 0
+        size = dice.randrange(now + 1, most) if grows and most > now + 1 else dice.randrange(17, max(18, now))
+        done = run("keep", "grow" if size > now else "shrink", "s.img", "--confirm", name, "--size", f"{size}M", "--json")
+        if done.returncode:
+            verdict(f"to {size} of {most} is refused with a reason", done.returncode in (2, 4) and json.loads(done.stdout)["error"]["next"], done.stdout)
+            continue
+        moved += 1
+        with Loop(host) as d:
+            sound, after, said = seen(how, d)
+            verdict(f"the file from {now} to {size} MiB: its volume is sound", sound, said)
+            verdict("every other file as it was", others(after) == others(before), "\n".join(a + "  <->  " + b for a, b in zip(others(before).split("\n"), others(after).split("\n")) if a != b)[:1500])
+            if how is Exfat:
+                inside = shell(f"mount.exfat-fuse -o ro {d} m >/dev/null; stat -c %s m/persistence; e2fsck -fn m/persistence >&2; umount m")
+            else:
+                inside = shell(f"mcopy -n -i {d} ::/persistence file; stat -c %s file; e2fsck -fn file >&2; rm file")
+            verdict("the file is sound, and so long", inside.returncode == 0 and int(inside.stdout) == size * MIB, inside.stdout + inside.stderr)
+        shown = json.loads(run("keep", "show", "s.img", "--json").stdout)
+        verdict("it remembers", shown["size_bytes"] == size * MIB and shown["files"] == remembers["files"], f"{shown}")
+        checked = run("check", "s.img", "--json").stdout
+        verdict("the drive is sound", json.loads(checked)["sound"], checked)
+    with Loop(host) as d:
+        used = shell(how.more.replace("{d}", d) + "; " + how.check.format(d=d))
+        verdict("others go on writing to it", used.returncode == 0, used.stdout + used.stderr)
+
+
 work = tempfile.mkdtemp(prefix="satchel-taken-")
 os.chdir(work)
 try:
@@ -200,6 +254,8 @@ try:
     subprocess.run([demo_image, "curlew.iso"], check=True, capture_output=True)
     for number in range(cases):
         case(number)
+        if number % 5 == 4:
+            case_of_file(number // 5)
     verdict("hardly any had no room", moved * 2 >= cases, f"{moved} of {cases}")
 finally:
     subprocess.run(["umount", os.path.join(work, "m")], capture_output=True)

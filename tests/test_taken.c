@@ -1,5 +1,6 @@
-/* test_taken.c — room taken from the data volume behind what is remembered: files move out of the way, swap moves on,
- * and a cut loses nothing of either. Volumes that others filled are for taken.py. */
+/* test_taken.c — room taken from the data volume behind what is remembered, or around the file in which it is: files
+ * move out of the way, swap moves on, and a cut loses nothing of either. Volumes that others filled are for taken.py.
+ */
 #include "tests/bed.h"
 
 #include "wild_satchel/format.h"
@@ -12,13 +13,15 @@ struct taken {
     struct ws_tree *files;  /* of the data volume */
     struct ws_source *swap; /* what was in it */
     uint64_t data_at, data_size;
+    bool in_file;
+    struct ws_tree *others;
 };
 
 static const struct kind {
     const char *format;
     unsigned bits;
     uint32_t cluster;
-} kinds[] = {{"fat32", 12, 8192}, {"fat32", 16, 1024}, {"exfat", 0, 4096}, {"exfat", 0, 512}, {"fat32", 12, 16384}};
+} kinds[] = {{"fat32", 12, 16384}, {"fat32", 16, 1024}, {"exfat", 0, 4096}, {"exfat", 0, 512}, {"fat32", 12, 32768}};
 enum { KINDS = sizeof kinds / sizeof kinds[0] };
 
 static void put_data(struct taken *t, const struct kind *kind, struct ws_layout *layout) {
@@ -33,7 +36,7 @@ static void put_data(struct taken *t, const struct kind *kind, struct ws_layout 
                                           .align = 4096,
                                           .hidden_sectors = t->data_at / 512};
     uint64_t size, free_bytes;
-    t->files = random_tree(40 + random_below(200), TREE_MARKS, 60000 + random_below(100000));
+    if (!t->files) t->files = random_tree(40 + random_below(200), TREE_MARKS, 60000 + random_below(100000));
     if (kind->bits) OK(ws_fat_compose(&fat, t->files, t->data_at, layout, &size, &free_bytes, &error));
     else OK(ws_exfat_compose(&exfat, t->files, t->data_at, layout, &free_bytes, &error));
 }
@@ -72,15 +75,50 @@ static bool build_taken(struct taken *t, const struct kind *kind) {
     return good;
 }
 
+/* A bed whose volume lies in a file, with others of its volume behind it. */
+static void build_in_file(struct taken *t, const struct kind *kind) {
+    uint64_t ignored;
+    struct ws_layout *layout = NULL;
+    struct ws_node *file = NULL, *folder = NULL;
+    struct ws_tree *others = random_tree(40 + random_below(100), TREE_MARKS, 60000 + random_below(60000));
+    memset(t, 0, sizeof *t);
+    t->in_file = true;
+    if (!build_bed(&t->b, "live-boot", false)) return;
+    fill_bed(&t->b, "rw", 60, 3);
+    t->data_at = t->b.at;
+    t->data_size = t->b.size / MIB * MIB;
+    OK(resize(&t->b, SMALL, &ignored));
+    OK(ws_layout_create(BED_DRIVE, &layout, &error));
+    OK(ws_tree_create(&t->files, &error));
+    OK(ws_tree_put(t->files, "persistence", t->b.drive->bytes + t->b.at, SMALL, &file, &error));
+    OK(ws_tree_folder(t->files, "others", &folder, &error));
+    OK(ws_tree_graft(t->files, folder, others, &error));
+    struct ws_table table;
+    OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
+    OK(ws_table_set_length(&table, t->data_at, t->data_size, &error));
+    OK(ws_table_compose(&table, layout, &error));
+    put_data(t, kind, layout);
+    OK(ws_layout_seal(layout, &error));
+    memset(t->b.drive->bytes + t->data_at, 0, (size_t)t->data_size); /* no ext4 volume is there any more */
+    memory_drive_fill(t->b.drive, layout);
+    ws_layout_close(layout);
+    t->b.at = t->data_at + file->work;
+    ws_tree_drop(t->files, file);
+    t->others = others; /* contents are its */
+}
+
 static void free_taken(struct taken *t) {
     ws_tree_close(t->files);
+    ws_tree_close(t->others);
     free_bed(&t->b);
 }
 
 static enum ws_status take(struct taken *t, uint64_t size, struct ws_neighbour *after) {
-    struct ws_kept *kept = open_kept(&t->b, NULL);
     struct ws_kept_cost cost;
+    uint64_t ignored;
     memset(after, 0, sizeof *after);
+    if (t->in_file) return resize(&t->b, size, &ignored);
+    struct ws_kept *kept = open_kept(&t->b, NULL);
     if (!kept) return WS_E_READ;
     memset(&error, 0, sizeof error);
     enum ws_status status = ws_kept_grow_into(kept, size, after, &error);
@@ -103,13 +141,37 @@ static const struct ws_partition *behind(const struct taken *t, const struct ws_
     return found;
 }
 
+/* The data volume as it is now: its files, and what a checker says. */
+static void check_data(struct taken *t, const char *format, uint64_t at, uint64_t length, uint64_t free_bytes) {
+    struct ws_volume_facts facts;
+    struct ws_source *slice = NULL;
+    struct ws_tree *seen = NULL;
+    struct ws_text out = {0};
+    OK(ws_source_slice(t->b.now, at, length, &slice, &error));
+    OK(ws_format_find(format)->read(slice, &seen, &facts, &error));
+    if (free_bytes) CHECK_INT(facts.free_bytes, free_bytes);
+    struct ws_node *file = t->in_file ? ws_tree_find(seen, "persistence") : NULL;
+    CHECK(!t->in_file || (file && ws_node_size(file) == t->b.size && file->work == t->b.at - at));
+    if (file) ws_tree_drop(seen, file);
+    compare_trees(seen, t->files, TREE_MARKS);
+    save_source(slice, scratch("data.img"));
+    const char *judge = format[0] == 'e' ? "fsck.exfat" : "fsck.fat";
+    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("data.img")))
+        fail_at(__FILE__, __LINE__, "%s", out.data);
+    ws_text_free(&out);
+    ws_tree_close(seen);
+    ws_source_close(slice);
+}
+
 /* Everything behind it, as the tables have it now. */
 static void check_behind(struct taken *t, const char *format, const struct ws_neighbour *after) {
     struct ws_table table;
     struct ws_volume_facts facts;
     struct ws_source *slice = NULL;
-    struct ws_tree *seen = NULL;
-    struct ws_text out = {0};
+    if (t->in_file) {
+        check_data(t, format, t->data_at, t->data_size, 0);
+        return;
+    }
     OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
     const struct ws_partition *p = behind(t, &table, 0);
     CHECK(p->at >= t->b.at + t->b.size);
@@ -120,17 +182,7 @@ static void check_behind(struct taken *t, const char *format, const struct ws_ne
     p = behind(t, &table, 1);
     CHECK_INT(p->at + p->length, t->data_at + t->data_size);
     if (after->at) CHECK_INT(p->at, after->at);
-    OK(ws_source_slice(t->b.now, p->at, p->length, &slice, &error));
-    OK(ws_format_find(format)->read(slice, &seen, &facts, &error));
-    if (after->at) CHECK_INT(facts.free_bytes, after->free_bytes);
-    compare_trees(seen, t->files, TREE_MARKS);
-    save_source(slice, scratch("data.img"));
-    const char *judge = format[0] == 'e' ? "fsck.exfat" : "fsck.fat";
-    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("data.img")))
-        fail_at(__FILE__, __LINE__, "%s", out.data);
-    ws_text_free(&out);
-    ws_tree_close(seen);
-    ws_source_close(slice);
+    check_data(t, format, p->at, p->length, after->at ? after->free_bytes : 0);
 }
 
 static void a_neighbour_gives_what_it_has_free(void) {
@@ -164,15 +216,50 @@ static void a_neighbour_gives_what_it_has_free(void) {
     }
 }
 
+/* Longer and shorter by turns, in one piece all the while. */
+static void a_file_gets_another_length(void) {
+    for (int round = 0; round < cases_of(2 * KINDS); round++) {
+        const struct kind *kind = &kinds[round % KINDS];
+        struct taken t;
+        uint64_t least, most, free_after;
+        struct ws_source *slice = NULL;
+        build_in_file(&t, kind);
+        OK(ws_source_slice(t.b.now, t.b.at, SMALL, &slice, &error));
+        save_source(slice, scratch("was.img"));
+        ws_source_close(slice);
+        for (int i = 0; i < 4; i++) {
+            struct ws_kept *kept = open_kept(&t.b, NULL);
+            if (!kept) break;
+            OK(ws_kept_bounds(kept, &least, &most, &error));
+            ws_kept_close(kept);
+            CHECK(most >= t.b.size && most <= t.data_size);
+            FAILS(resize(&t.b, most + 2 * MIB, &free_after), WS_E_RANGE);
+            const uint64_t size =
+                i % 2 ? least + random_below(t.b.size - least + 1) : t.b.size + random_below(most - t.b.size + 1);
+            const enum ws_status status = resize(&t.b, size, &free_after);
+            if (status == WS_E_SPACE) continue; /* what it holds, or the log, has no room */
+            if (status != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", kind->format, error.what);
+            if (status != WS_OK) break;
+            check_volume(&t.b, i % 2 ? "shorter" : "longer");
+            check_behind(&t, kind->format, NULL);
+            if (!same_files(&t.b, scratch("was.img"))) break;
+        }
+        free_taken(&t);
+    }
+}
+
 static void a_cut_while_room_is_taken_loses_nothing(void) {
     uint8_t *first = malloc(BED_DRIVE);
-    for (size_t k = 0; k < KINDS; k++) {
-        const struct kind *kind = &kinds[k];
+    const int all = cases_of(2 * KINDS); /* each of them, or a few */
+    for (int n = 0; n < all; n++) {
+        const size_t k = all < 2 * KINDS ? random_below(2 * KINDS) : (size_t)n;
+        const struct kind *kind = &kinds[k / 2];
         struct taken t;
         struct ws_neighbour after, is;
         unsigned before = 0, done = 0;
         struct ws_source *slice = NULL;
-        if (!build_taken(&t, kind)) break;
+        if (k % 2) build_in_file(&t, kind);
+        else if (!build_taken(&t, kind)) break;
         OK(ws_source_slice(t.b.now, t.b.at, t.b.size, &slice, &error));
         save_source(slice, scratch("was.img"));
         ws_source_close(slice);
@@ -238,6 +325,7 @@ static void what_cannot_give_is_left_alone(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a neighbour gives what it has free", a_neighbour_gives_what_it_has_free},
+        {"a file gets another length", a_file_gets_another_length},
         {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
         {"what cannot give is left alone", what_cannot_give_is_left_alone},
         {NULL, NULL}};

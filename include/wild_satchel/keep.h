@@ -106,7 +106,7 @@ struct ws_neighbour {
     uint64_t size, free_bytes;  /**< of that */
     char label[48], format[12]; /**< likewise: "fat32", "exfat" */
 };
-/** @return WS_E_UNSUPPORTED if nothing can be taken, with the cause; as ws_kept_bounds(), ws_front_cut() */
+/** @return WS_E_UNSUPPORTED if nothing can be taken, with the cause; as ws_kept_bounds(), ws_make_room() */
 WS_CHECKED enum ws_status ws_kept_neighbour(struct ws_kept *kept, struct ws_neighbour *neighbour,
                                             struct ws_error *error);
 /** Another size for the volume, into the free space and into its neighbour, which begins later then; its files move out

@@ -33,7 +33,7 @@
 #include "wild_satchel/batch.h"
 #include "wild_satchel/build.h"
 #include "wild_satchel/change.h"
-#include "wild_satchel/cut.h"
+#include "wild_satchel/room.h"
 #include "wild_satchel/container.h"
 #include "wild_satchel/contents.h"
 #include "wild_satchel/exfat.h"

@@ -63,12 +63,12 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     struct ws_run now[ROWS], later[ROWS];
     const size_t n = ws_ext4_spare_rows(k->moves_to ? &k->before : &k->geometry, now, ROWS);
     const size_t m = k->moves_to ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
-    /* Behind it its neighbour's files stand until they are told to be elsewhere. */
+    /* Behind it files of others stand until they are told to be elsewhere. */
     const uint64_t own_end = k->taking ? k->memory.volume_at + k->memory.volume_size : k->drive->size;
     size_t count = 0;
-    for (size_t i = 0; k->taking && k->taking->gives && i < k->taking->cut.spares; i++) {
-        const struct ws_run *r = &k->taking->cut.spare[i];
-        enter_row(row, &count, most, (struct ws_run){.at = k->taking->cut.at + r->at, .length = r->length});
+    for (size_t i = 0; k->taking && k->taking->gives && i < k->taking->room.spares; i++) {
+        const struct ws_run *r = &k->taking->room.spare[i];
+        enter_row(row, &count, most, (struct ws_run){.at = k->taking->room.at + r->at, .length = r->length});
     }
     for (size_t i = 0; i < n; i++) {
         const uint64_t at = now[i].at + begin, end = ws_min_u64(at + now[i].length, own_end);
@@ -150,18 +150,25 @@ static uint64_t least_for(const struct ws_kept *k) {
 }
 
 enum ws_status ws_kept_bounds(const struct ws_kept *k, uint64_t *least, uint64_t *most, struct ws_error *error) {
-    const uint64_t mib = 1 << 20, end = room_of(k);
+    const uint64_t mib = 1 << 20;
     *least = *most = k->facts.size + begin_of(k);
     /* Locked, it is all behind the header, or else the lock itself is of another length than its place. */
     const uint64_t begin = begin_of(k);
     const bool odd = k->lock && begin + k->volume->size + (1 << 20) < k->memory.volume_size;
-    const char *why = k->memory.in_file ? "it lies in a file"
-                      : odd             ? "its lock was made for a part of its place"
-                      : !end            ? "it is no partition by itself"
-                                        : NULL;
+    uint64_t end = k->memory.in_file ? 1 : room_of(k);
+    const char *why = k->memory.in_file && k->memory.system ? "it is a full system in a file"
+                      : odd                                 ? "its lock was made for a part of its place"
+                      : !end                                ? "it is no partition by itself"
+                                                            : NULL;
     if (why) {
         ws_fail(error, WS_E_UNSUPPORTED, "what is remembered here cannot be of another size: %s", why);
         return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
+    }
+    if (k->memory.in_file) {
+        struct keep_taking *around = NULL;
+        WS_TRY(keep_in_file(k, 0, &around, error));
+        end = k->memory.volume_at + around->room.most;
+        keep_taking_close(around);
     }
     *most = ws_max_u64((end - k->memory.volume_at) / mib * mib, k->facts.size + begin);
     *least = ws_min_u64(ws_max_u64(least_for(k), WS_EXT4_LEAST), k->facts.size) + begin;
@@ -178,6 +185,7 @@ enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error 
     if (size < least || size > most)
         return ws_fail(error, WS_E_RANGE, "its volume can be from %s to %s here", ws_size_both(least, a, sizeof a),
                        ws_size_both(most, b, sizeof b));
+    if (k->memory.in_file) WS_TRY(keep_in_file(k, size, &k->taking, error));
     k->resize = size;
     return WS_OK;
 }
@@ -250,7 +258,7 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     }
     if (k->renewed) {
         WS_TRY(keep_put_renewed(k, error));
-    } else if (k->resize) {
+    } else if (k->resize && !k->memory.in_file) {
         WS_TRY(put_table(k, error));
     } else {
         WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */

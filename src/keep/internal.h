@@ -2,7 +2,7 @@
 #ifndef WS_KEEP_INTERNAL_H
 #define WS_KEEP_INTERNAL_H
 
-#include "wild_satchel/cut.h"
+#include "wild_satchel/room.h"
 #include "wild_satchel/keep.h"
 #include "wild_satchel/lock.h"
 #include "wild_satchel/table.h"
@@ -16,8 +16,9 @@ struct keep_taking {
     bool gives;              /* a data volume loses its front: */
     struct ws_source *slice; /* owned: the first volume that is no swap */
     struct ws_partition place;
-    struct ws_front_cut cut;
-    uint64_t end; /* of what can be had where none gives */
+    struct ws_room room;
+    uint64_t file; /* bytes: of the file that remembers, on this volume; 0: it is in none */
+    uint64_t end;  /* of what can be had where none gives */
 };
 
 struct ws_kept {
@@ -58,7 +59,7 @@ struct ws_kept {
 
 struct ws_saved {
     struct ws_saved_facts facts;
-    struct ws_tree *archive, *state; /* the latter is cut out of the former */
+    struct ws_tree *archive, *state; /* the latter is room out of the former */
 };
 
 /* It may be edited once. */
@@ -73,6 +74,9 @@ enum ws_status keep_table(const struct ws_kept *kept, struct ws_table *table, st
 
 /* neighbour.c */
 void keep_taking_close(struct keep_taking *taking); /* NULL is accepted */
+/* The file that remembers, in its volume, with another length; 0: as it has. */
+enum ws_status keep_in_file(const struct ws_kept *kept, uint64_t length, struct keep_taking **taking,
+                            struct ws_error *error);
 /* The volume as it is composed, and all that makes way for it. */
 enum ws_status keep_put_taken(struct ws_kept *kept, struct ws_layout *volume, struct ws_error *error);
 enum ws_status keep_table_taken(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);

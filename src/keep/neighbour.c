@@ -73,8 +73,8 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
         }
         t->slice = slice;
         t->place = *p;
-        t->cut = (struct ws_front_cut){.volume = slice, .at = p->at};
-        status = ws_front_cut(&t->cut, NULL, error);
+        t->room = (struct ws_room){.volume = slice, .at = p->at};
+        status = ws_make_room(&t->room, NULL, error);
         t->gives = status == WS_OK;
         if (status == WS_E_NOTFOUND) status = WS_OK; /* it stays where it is */
     }
@@ -83,6 +83,37 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
         ws_table_free_tail(table, &first, &t->end);
     }
     free(table);
+    return status;
+}
+
+/* The volume in which the file that remembers lies. */
+static enum ws_status look_around(const struct ws_kept *k, struct keep_taking *t, struct ws_error *error) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    struct ws_table *table = malloc(sizeof *table);
+    enum ws_status status = table ? keep_table(k, table, error) : ws_fail(error, WS_E_NOMEM, "out of memory");
+    const size_t count = status == WS_OK ? ws_table_volumes(table, list) : 0;
+    for (size_t i = 0; i < count; i++)
+        if (k->memory.volume_at > list[i]->at && k->memory.volume_at < list[i]->at + list[i]->length)
+            t->place = *list[i];
+    if (status == WS_OK && !t->place.length)
+        status = ws_fail(error, WS_E_NOTFOUND, "the file lies in no partition that the table has");
+    if (status == WS_OK) status = ws_source_slice(k->drive, t->place.at, t->place.length, &t->slice, error);
+    free(table);
+    WS_TRY(status);
+    t->gives = true;
+    t->room = (struct ws_room){
+        .volume = t->slice, .at = t->place.at, .file_at = k->memory.volume_at - t->place.at, .file_length = t->file};
+    return ws_make_room(&t->room, NULL, error);
+}
+
+enum ws_status keep_in_file(const struct ws_kept *k, uint64_t length, struct keep_taking **out,
+                            struct ws_error *error) {
+    struct keep_taking *t = calloc(1, sizeof *t);
+    if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for what lies around it");
+    t->file = length;
+    const enum ws_status status = look_around(k, t, error);
+    if (status == WS_OK) *out = t;
+    else keep_taking_close(t);
     return status;
 }
 
@@ -100,6 +131,7 @@ void keep_taking_close(struct keep_taking *t) {
 static enum ws_status begin(struct ws_kept *k, struct keep_taking **out, struct ws_error *error) {
     uint64_t least, most;
     WS_TRY(ws_kept_bounds(k, &least, &most, error));
+    if (k->memory.in_file) return refuse(error, "it lies in a file, which takes its volume's own");
     struct keep_taking *t = calloc(1, sizeof *t);
     if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for what stands behind");
     enum ws_status status = look(k, t, error);
@@ -113,7 +145,7 @@ static enum ws_status begin(struct ws_kept *k, struct keep_taking **out, struct 
 
 /* Bytes of the volume with all that can be taken. */
 static uint64_t most_of(const struct ws_kept *k, const struct keep_taking *t) {
-    const uint64_t end = (t->gives ? t->place.at + t->cut.most : t->end) / MIB * MIB;
+    const uint64_t end = (t->gives ? t->place.at + t->room.most : t->end) / MIB * MIB;
     const uint64_t in_front = k->memory.volume_at + swap_bytes(t);
     return ws_max_u64(end > in_front ? (end - in_front) / MIB * MIB : 0, k->memory.volume_size);
 }
@@ -126,10 +158,10 @@ enum ws_status ws_kept_neighbour(struct ws_kept *k, struct ws_neighbour *n, stru
     n->swap = swap_bytes(t);
     if (t->gives) {
         n->at = t->place.at;
-        n->size = t->cut.size;
-        n->free_bytes = t->cut.free_bytes;
-        (void)snprintf(n->format, sizeof n->format, "%s", t->cut.format);
-        ws_visible(t->cut.label, n->label, sizeof n->label);
+        n->size = t->room.size;
+        n->free_bytes = t->room.free_bytes;
+        (void)snprintf(n->format, sizeof n->format, "%s", t->room.format);
+        ws_visible(t->room.label, n->label, sizeof n->label);
     }
     keep_taking_close(t);
     return WS_OK;
@@ -151,15 +183,15 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
         t->swap_to[i] = ws_max_u64(t->swap[i].at, ws_round_up(end, MIB));
         end = t->swap_to[i] + t->swap[i].length;
     }
-    if (t->gives && end > t->place.at) t->cut.front = ws_round_up(end - t->place.at, t->cut.step);
+    if (t->gives && end > t->place.at) t->room.front = ws_round_up(end - t->place.at, t->room.step);
     else t->gives = false;
     k->resize = size;
     memset(after, 0, sizeof *after);
     if (!t->gives) return WS_OK;
-    WS_TRY(ws_front_cut(&t->cut, NULL, error));
-    after->at = t->place.at + t->cut.front;
-    after->size = t->cut.size - t->cut.front;
-    after->free_bytes = t->cut.free_after;
+    WS_TRY(ws_make_room(&t->room, NULL, error));
+    after->at = t->place.at + t->room.front;
+    after->size = t->room.size - t->room.front;
+    after->free_bytes = t->room.free_after;
     return WS_OK;
 }
 
@@ -185,16 +217,17 @@ enum ws_status keep_put_taken(struct ws_kept *k, struct ws_layout *volume, struc
         WS_TRY(ws_source_read(k->drive, t->swap[i].at, page, sizeof page, error));
         WS_TRY(ws_layout_add_bytes(k->layout, t->swap_to[i], page, sizeof page, WS_PHASE_SEAL, error));
     }
-    return t->gives ? ws_front_cut(&t->cut, k->layout, error) : WS_OK;
+    return t->gives ? ws_make_room(&t->room, k->layout, error) : WS_OK;
 }
 
 enum ws_status keep_table_taken(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
     const struct keep_taking *t = k->taking;
     struct ws_partition place = {0};
     bool done = true;
+    if (t->room.file_at) return WS_OK; /* its volume stays as long as it is */
     if (t->gives) {
-        place.at = t->place.at + t->cut.front;
-        place.length = t->place.length - t->cut.front;
+        place.at = t->place.at + t->room.front;
+        place.length = t->place.length - t->room.front;
         done = ws_table_stand_in(table, t->place.at, &place);
     }
     for (size_t i = t->swaps; i > 0 && done; i--) {
@@ -219,11 +252,12 @@ enum ws_status keep_taken_as_it_was(const struct ws_kept *k, const struct ws_sou
     const struct keep_taking *t = k->taking;
     struct ws_source *slice = NULL;
     if (!t || !t->gives) return WS_OK;
-    struct ws_front_cut again = {.at = t->cut.at, .front = t->cut.front};
+    struct ws_room again = {
+        .at = t->room.at, .front = t->room.front, .file_at = t->room.file_at, .file_length = t->file};
     WS_TRY(ws_source_slice(now, t->place.at, t->place.length, &slice, error));
     again.volume = slice;
-    enum ws_status status = ws_front_cut(&again, NULL, error);
+    enum ws_status status = ws_make_room(&again, NULL, error);
     ws_source_close(slice);
     WS_TRY(status);
-    return strcmp(again.state, t->cut.state) == 0 ? WS_OK : WS_E_DIFFERENT;
+    return strcmp(again.state, t->room.state) == 0 ? WS_OK : WS_E_DIFFERENT;
 }

@@ -175,12 +175,12 @@ static void rescue(const struct input *in) {
 
 /* What is sound enough to be cut is cut in the middle of what could go. */
 static void cut(const struct input *in) {
-    struct ws_front_cut front = {.volume = in->source};
+    struct ws_room front = {.volume = in->source};
     struct ws_layout *layout = NULL;
-    if (ws_front_cut(&front, NULL, NULL) != WS_OK) return;
+    if (ws_make_room(&front, NULL, NULL) != WS_OK) return;
     front.front = front.most / front.step / 2 * front.step;
     if (ws_layout_create(2 * in->length + 4096, &layout, NULL) != WS_OK) return;
-    if (ws_front_cut(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
+    if (ws_make_room(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
         (void)ws_layout_bytes(layout);
     ws_layout_close(layout);
 }

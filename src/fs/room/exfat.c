@@ -1,5 +1,5 @@
-/* exfat.c — an exFAT volume that loses its front. */
-#include "fs/cut/clusters.h"
+/* exfat.c — an exFAT volume that makes room. */
+#include "fs/room/clusters.h"
 #include "fs/exfat/internal.h"
 
 #include <stdio.h>
@@ -16,24 +16,25 @@ struct stream {
     uint64_t clusters; /* of a contiguous one */
 };
 
-struct cutting {
+struct making {
     struct clusters c;
     struct exfat_shape s;
     const struct ws_source *volume;
     uint8_t *was, *is;     /* owned: the tables */
     uint8_t *boot;         /* owned: both copies */
     struct stream *folder; /* owned: that are still to be looked at */
-    size_t folders, room;
+    size_t folders, capacity;
     struct stream bitmap;
+    uint32_t file; /* the first cluster of the file that gets another length; 0: none does */
 };
 
 static uint32_t table_entry(const uint8_t *table, uint32_t n) { return ws_load_le32(table + 4 * (size_t)n); }
-static bool is_cluster(const struct cutting *f, uint32_t n) { return n >= 2 && n - 2 < f->s.clusters; }
-static uint32_t number_now(struct cutting *f, uint32_t n) {
+static bool is_cluster(const struct making *f, uint32_t n) { return n >= 2 && n - 2 < f->s.clusters; }
+static uint32_t number_now(struct making *f, uint32_t n) {
     return (uint32_t)(clusters_now(&f->c, (uint64_t)n - 2) + 2);
 }
 
-static enum ws_status open_volume(struct cutting *f, struct ws_error *error) {
+static enum ws_status open_volume(struct making *f, struct ws_error *error) {
     struct exfat_shape *s = &f->s;
     uint8_t b[512];
     WS_TRY(ws_source_read(f->volume, 0, b, sizeof b, error)); /* it was read before: all of it can be */
@@ -54,19 +55,19 @@ static enum ws_status open_volume(struct cutting *f, struct ws_error *error) {
     WS_TRY(ws_source_read(f->volume, 0, f->boot, boot, error));
     f->c.data_at = s->heap_at * s->sector;
     f->c.count = s->clusters;
-    f->c.cut->step = s->cluster;
+    f->c.room->step = s->cluster;
     return ws_source_read(f->volume, s->fat_at * s->sector, f->was, table, error);
 }
 
 /* The next cluster of a stream; 0 behind its last. */
-static uint32_t follow(const struct cutting *f, const struct stream *s, uint32_t n) {
+static uint32_t follow(const struct making *f, const struct stream *s, uint32_t n) {
     if (s->contiguous) return n - s->first + 1 < s->clusters ? n + 1 : 0;
     const uint32_t next = table_entry(f->was, n);
     return is_cluster(f, next) ? next : 0;
 }
 
 /* What its clusters are now, in the new table if it is a chain. @return whether it still needs none */
-static bool renumber(struct cutting *f, const struct stream *s) {
+static bool renumber(struct making *f, const struct stream *s) {
     bool contiguous = s->contiguous;
     for (uint64_t i = 0; contiguous && i < s->clusters; i++) clusters_claim(&f->c, s->first - 2 + i);
     if (contiguous && s->first - 2 >= f->c.front) return true; /* none of them moves */
@@ -79,10 +80,10 @@ static bool renumber(struct cutting *f, const struct stream *s) {
     return contiguous;
 }
 
-static enum ws_status note_folder(struct cutting *f, const struct stream *s, struct ws_error *error) {
-    if (f->folders == f->room) {
-        f->room = f->room ? f->room * 2 : 64;
-        struct stream *grown = realloc(f->folder, f->room * sizeof *grown);
+static enum ws_status note_folder(struct making *f, const struct stream *s, struct ws_error *error) {
+    if (f->folders == f->capacity) {
+        f->capacity = f->capacity ? f->capacity * 2 : 64;
+        struct stream *grown = realloc(f->folder, f->capacity * sizeof *grown);
         if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a list of folders");
         f->folder = grown;
     }
@@ -90,8 +91,18 @@ static enum ws_status note_folder(struct cutting *f, const struct stream *s, str
     return WS_OK;
 }
 
+/* The file's own new length, and its chain if it has one. What it gets is written as a volume. */
+static void put_file(struct making *f, uint8_t *e) {
+    ws_store_le64(e + 8, f->c.room->file_length);
+    ws_store_le64(e + 24, f->c.room->file_length);
+    for (uint64_t i = f->c.file; !(e[1] & NO_CHAIN) && i < ws_max_u64(f->c.file_will, f->c.file_end); i++)
+        ws_store_le32(f->is + 4 * (size_t)(i + 2), i >= f->c.file_will       ? 0
+                                                   : i + 1 == f->c.file_will ? EXFAT_END
+                                                                             : (uint32_t)(i + 3));
+}
+
 /* One file's entries: whatever of them has clusters. */
-static enum ws_status renumber_set(struct cutting *f, uint8_t *set, size_t entries, struct ws_error *error) {
+static enum ws_status renumber_set(struct making *f, uint8_t *set, size_t entries, struct ws_error *error) {
     bool folder = ws_load_le16(set + 4) & 0x10;
     for (size_t i = 1; i < entries; i++) {
         uint8_t *e = set + i * EXFAT_ENTRY;
@@ -101,6 +112,7 @@ static enum ws_status renumber_set(struct cutting *f, uint8_t *set, size_t entri
         if (e[0] == ENTRY_NAME || !(e[1] & ALLOCATION_POSSIBLE) || !s.clusters || !is_cluster(f, s.first)) continue;
         if (folder && e[0] == ENTRY_STREAM) WS_TRY(note_folder(f, &s, error));
         if (!renumber(f, &s)) e[1] &= (uint8_t)~NO_CHAIN;
+        if (f->file && s.first == f->file && e[0] == ENTRY_STREAM) put_file(f, e);
         ws_store_le32(e + 20, number_now(f, s.first));
     }
     ws_store_le16(set + 2, exfat_set_checksum(set, entries * EXFAT_ENTRY));
@@ -108,7 +120,7 @@ static enum ws_status renumber_set(struct cutting *f, uint8_t *set, size_t entri
 }
 
 /* Of the volume's own two files the bitmap gets shorter: clusters at its end are free then. */
-static void renumber_own(struct cutting *f, uint8_t *e) {
+static void renumber_own(struct making *f, uint8_t *e) {
     struct stream s = {.first = ws_load_le32(e + 20)};
     if (!is_cluster(f, s.first)) return;
     (void)renumber(f, &s);
@@ -127,7 +139,7 @@ static void renumber_own(struct cutting *f, uint8_t *e) {
     ws_store_le32(e + 20, number_now(f, s.first));
 }
 
-static enum ws_status renumber_folder(struct cutting *f, uint8_t *bytes, uint64_t length, struct ws_error *error) {
+static enum ws_status renumber_folder(struct making *f, uint8_t *bytes, uint64_t length, struct ws_error *error) {
     for (uint64_t at = 0; at + EXFAT_ENTRY <= length; at += EXFAT_ENTRY) {
         uint8_t *e = bytes + at;
         if (e[0] == 0) break;
@@ -143,7 +155,7 @@ static enum ws_status renumber_folder(struct cutting *f, uint8_t *bytes, uint64_
 }
 
 /* @return bytes of a stream; its clusters' numbers one behind the other in `list`: both owned by the caller */
-static uint8_t *load(struct cutting *f, const struct stream *s, uint32_t **list, uint64_t *count,
+static uint8_t *load(struct making *f, const struct stream *s, uint32_t **list, uint64_t *count,
                      struct ws_error *error) {
     uint64_t clusters = 0;
     for (uint32_t n = s->first; n && clusters < f->s.clusters; n = follow(f, s, n)) clusters++;
@@ -164,14 +176,15 @@ static uint8_t *load(struct cutting *f, const struct stream *s, uint32_t **list,
     return NULL;
 }
 
-static enum ws_status put_stream(struct cutting *f, const uint8_t *bytes, const uint32_t *list, uint64_t count,
-                                 struct ws_error *error) {
-    for (uint64_t i = 0; i < count; i++)
-        WS_TRY(clusters_put(&f->c, list[i] - 2, bytes + i * f->s.cluster, f->s.cluster, error));
+/* @param was  the same bytes as they were */
+static enum ws_status put_stream(struct making *f, const uint8_t *was, const uint8_t *bytes, const uint32_t *list,
+                                 uint64_t count, struct ws_error *error) {
+    for (uint64_t i = 0, at = 0; i < count; i++, at += f->s.cluster)
+        WS_TRY(clusters_put(&f->c, list[i] - 2, bytes + at, memcmp(was + at, bytes + at, f->s.cluster) != 0, error));
     return WS_OK;
 }
 
-static enum ws_status put_folders(struct cutting *f, struct ws_error *error) {
+static enum ws_status put_folders(struct making *f, struct ws_error *error) {
     struct stream next = {.first = f->s.root};
     (void)renumber(f, &next);
     WS_TRY(note_folder(f, &next, error));
@@ -181,9 +194,14 @@ static enum ws_status put_folders(struct cutting *f, struct ws_error *error) {
         next = f->folder[--f->folders];
         uint8_t *bytes = load(f, &next, &list, &count, error);
         if (!bytes) return WS_E_NOMEM;
-        ws_hash_add(f->c.state, bytes, (size_t)(count * f->s.cluster));
-        enum ws_status status = renumber_folder(f, bytes, count * f->s.cluster, error);
-        if (status == WS_OK) status = put_stream(f, bytes, list, count, error);
+        const size_t length = (size_t)(count * f->s.cluster);
+        uint8_t *was = malloc(length);
+        enum ws_status status = was ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+        if (was) memcpy(was, bytes, length);
+        ws_hash_add(f->c.state, bytes, length);
+        if (status == WS_OK) status = renumber_folder(f, bytes, length, error);
+        if (status == WS_OK) status = put_stream(f, was, bytes, list, count, error);
+        free(was);
         free(bytes);
         free(list);
         WS_TRY(status);
@@ -192,7 +210,7 @@ static enum ws_status put_folders(struct cutting *f, struct ws_error *error) {
 }
 
 /* The bitmap as it is, for what is used; then as it will be. */
-static enum ws_status take_bitmap(struct cutting *f, struct ws_error *error) {
+static enum ws_status take_bitmap(struct making *f, struct ws_error *error) {
     struct stream root = {.first = f->s.root}, bitmap = {0};
     uint32_t *list;
     uint64_t count;
@@ -215,82 +233,97 @@ static enum ws_status take_bitmap(struct cutting *f, struct ws_error *error) {
 }
 
 /* A place that is bad is marked as used, and says so in the table. */
-static void take_bad(struct cutting *f) {
+static void take_bad(struct making *f) {
     for (uint64_t i = 0; i < f->s.clusters; i++) {
         if (!clusters_bit(f->c.used, i) || table_entry(f->was, (uint32_t)i + 2) != BAD_CLUSTER) continue;
-        if (i < f->c.cut->front / f->s.cluster) clusters_clear(f->c.used, i);
-        else ws_store_le32(f->is + 4 * (size_t)(i + 2 - f->c.cut->front / f->s.cluster), BAD_CLUSTER);
+        clusters_set(f->c.bad, i);
+        if (i >= f->c.room->front / f->s.cluster)
+            ws_store_le32(f->is + 4 * (size_t)(i + 2 - f->c.room->front / f->s.cluster), BAD_CLUSTER);
     }
 }
 
-static enum ws_status put_bitmap(struct cutting *f, struct ws_error *error) {
+/* The row of clusters that is the file's: contiguous, or a chain that goes straight on. */
+static void take_file(struct making *f, const struct ws_tree *tree) {
+    struct ws_room *room = f->c.room;
+    const struct ws_node *file = NULL;
+    for (const struct ws_node *n = ws_tree_root(tree); n && room->file_at; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->content && n->work == room->file_at) file = n;
+    if (!file) return;
+    room->file_was = ws_node_size(file);
+    f->file = (uint32_t)((room->file_at - f->c.data_at) / f->s.cluster + 2);
+    f->c.file = f->file - 2;
+    f->c.file_end = f->c.file + ws_div_up(room->file_was, f->s.cluster);
+}
+
+static enum ws_status put_bitmap(struct making *f, struct ws_error *error) {
     const uint64_t left = f->s.clusters - f->c.front;
     uint32_t *list;
     uint64_t count;
     uint8_t *bytes = load(f, &f->bitmap, &list, &count, error);
     if (!bytes) return WS_E_NOMEM;
-    memset(bytes, 0, (size_t)(count * f->s.cluster));
-    for (uint64_t i = 0; i < left; i++)
-        if (clusters_bit(f->c.used, i + f->c.front)) clusters_set(bytes, i);
+    uint8_t *is = calloc((size_t)count, f->s.cluster);
+    for (uint64_t i = 0; is && i < left; i++)
+        if (clusters_bit(f->c.used, i + f->c.front)) clusters_set(is, i);
     const uint64_t keeps = ws_div_up(ws_div_up(left, 8), f->s.cluster);
-    enum ws_status status = put_stream(f, bytes, list, ws_min_u64(count, keeps), error);
+    enum ws_status status = is ? put_stream(f, bytes, is, list, ws_min_u64(count, keeps), error)
+                               : ws_fail(error, WS_E_NOMEM, "out of memory for a bitmap");
+    free(is);
     free(bytes);
     free(list);
     return status;
 }
 
-/* Both copies of the boot region, each with its checksum (section 3.4). */
-static enum ws_status put_front(struct cutting *f, struct ws_error *error) {
+/* Both copies of the boot region, each with its checksum (section 3.4): where none of it moves, how full it is may be
+ * of an earlier day. */
+static enum ws_status put_front(struct making *f, struct ws_error *error) {
     const struct exfat_shape *s = &f->s;
-    const struct ws_front_cut *cut = f->c.cut;
-    const uint64_t left = s->clusters - f->c.front, begin = cut->at + cut->front;
+    const struct ws_room *room = f->c.room;
+    const uint64_t left = s->clusters - f->c.front;
     const size_t region = (size_t)EXFAT_BOOT_SECTORS * s->sector;
     uint8_t *b = f->boot;
     const uint64_t offset = ws_load_le64(b + 64);
-    if (offset) ws_store_le64(b + 64, offset + cut->front / s->sector);
-    ws_store_le64(b + 72, s->sectors - cut->front / s->sector);
+    ws_store_le32(f->is, table_entry(f->was, 0));
+    ws_store_le32(f->is + 4, table_entry(f->was, 1));
+    WS_TRY(clusters_put_fixed(&f->c, s->fat_at * s->sector, f->is, (size_t)(s->fat_sectors * s->sector), error));
+    if (!room->front && number_now(f, s->root) == s->root) return WS_OK;
+    if (offset) ws_store_le64(b + 64, offset + room->front / s->sector);
+    ws_store_le64(b + 72, s->sectors - room->front / s->sector);
     ws_store_le32(b + 92, (uint32_t)left);
     ws_store_le32(b + 96, number_now(f, s->root));
-    if (b[112] != 0xff) b[112] = (uint8_t)((left - cut->free_after / s->cluster) * 100 / left);
+    if (b[112] != 0xff) b[112] = (uint8_t)((left - room->free_after / s->cluster) * 100 / left);
     uint32_t sum = exfat_checksum(0, b, s->sector, true);
     sum = exfat_checksum(sum, b + s->sector, 10 * s->sector, false);
     for (size_t i = 0; i < s->sector; i += 4) ws_store_le32(b + 11 * s->sector + i, sum);
     memcpy(b + region, b, region);
-    ws_store_le32(f->is, table_entry(f->was, 0));
-    ws_store_le32(f->is + 4, table_entry(f->was, 1));
-    WS_TRY(ws_layout_add_bytes(f->c.layout, begin, f->boot, 2 * region, WS_PHASE_SEAL, error));
-    return ws_layout_add_bytes(f->c.layout, begin + s->fat_at * s->sector, f->is, (size_t)(s->fat_sectors * s->sector),
-                               WS_PHASE_SEAL, error);
+    return clusters_put_fixed(&f->c, 0, b, 2 * region, error);
 }
 
-static enum ws_status cut_at(struct cutting *f, struct ws_error *error) {
-    struct ws_front_cut *cut = f->c.cut;
+static enum ws_status make(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
     enum { LEAST_LEFT = 64 };
     WS_TRY(open_volume(f, error));
     WS_TRY(clusters_open(&f->c, error));
     WS_TRY(take_bitmap(f, error));
-    clusters_measure(&f->c, LEAST_LEFT);
     take_bad(f);
-    WS_TRY(clusters_plan(&f->c, error));
-    if (!cut->front) f->c.layout = NULL; /* looked at alone */
+    take_file(f, tree);
+    WS_TRY(clusters_plan(&f->c, LEAST_LEFT, UINT64_MAX, error));
     WS_TRY(put_folders(f, error));
     if (f->c.layout) WS_TRY(put_bitmap(f, error));
     WS_TRY(clusters_finish(&f->c, error));
     return f->c.layout ? put_front(f, error) : WS_OK;
 }
 
-enum ws_status cut_exfat(struct ws_front_cut *cut, struct ws_layout *layout, struct ws_error *error) {
-    struct cutting f = {.c = {.cut = cut, .layout = layout}, .volume = cut->volume};
+enum ws_status room_exfat(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
+    struct making f = {.c = {.room = room, .layout = layout}, .volume = room->volume};
     struct ws_exfat_facts facts;
     struct ws_tree *tree = NULL;
     enum ws_status status;
-    WS_TRY(ws_exfat_probe(cut->volume, &facts, error));
-    (void)snprintf(cut->format, sizeof cut->format, "exfat");
-    (void)snprintf(cut->label, sizeof cut->label, "%s", facts.label);
-    cut->size = facts.size;
-    if (!facts.clean) return cut_in_use(error);
-    WS_GO(ws_exfat_read(cut->volume, &tree, &facts, error)); /* sound, or else it is not touched */
-    status = cut_at(&f, error);
+    WS_TRY(ws_exfat_probe(room->volume, &facts, error));
+    (void)snprintf(room->format, sizeof room->format, "exfat");
+    (void)snprintf(room->label, sizeof room->label, "%s", facts.label);
+    room->size = facts.size;
+    if (!facts.clean) return room_in_use(error);
+    WS_GO(ws_exfat_read(room->volume, &tree, &facts, error)); /* sound, or else it is not touched */
+    status = make(&f, tree, error);
 done:
     clusters_close(&f.c);
     free(f.was);

@@ -1,15 +1,16 @@
-/* fat.c — a FAT volume that loses its front. */
-#include "fs/cut/clusters.h"
+/* fat.c — a FAT volume that makes room. */
+#include "fs/room/clusters.h"
 #include "fs/fat/internal.h"
 
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-struct cutting {
+struct making {
     struct clusters c;
     struct fat_table was;
     const struct ws_source *volume;
+    const struct ws_node *file; /* that gets another length; NULL: none does */
 };
 
 /* Fewer clusters would make it one of another kind (section 3.5); a few more for those who count otherwise. */
@@ -19,27 +20,42 @@ static bool is_bad(const struct fat_shape *s, uint32_t entry) { return entry == 
 static bool is_end(const struct fat_shape *s, uint32_t entry) { return entry >= fat_end_mark(s->bits) - 7; }
 static bool is_cluster(const struct fat_shape *s, uint32_t n) { return n >= 2 && n - 2 < s->clusters; }
 
-static uint32_t number_now(struct cutting *f, uint32_t n) {
+static uint32_t number_now(struct making *f, uint32_t n) {
     return (uint32_t)(clusters_now(&f->c, (uint64_t)n - 2) + 2);
 }
 
-static enum ws_status take_used(struct cutting *f, struct ws_error *error) {
+/* The row of clusters that is a file's, if it is one from its first on. */
+static void take_file(struct making *f) {
+    const struct fat_shape *s = &f->was.s;
+    struct ws_room *room = f->c.room;
+    if (!f->file || f->file->work != room->file_at) return;
+    const uint32_t first = (uint32_t)f->file->origin;
+    uint32_t n = first;
+    while (is_cluster(s, fat_entry(&f->was, n)) && fat_entry(&f->was, n) == n + 1) n++;
+    if (!is_end(s, fat_entry(&f->was, n))) return;
+    f->c.file = first - 2;
+    f->c.file_end = n - 2 + 1;
+    room->file_was = ws_node_size(f->file);
+}
+
+static enum ws_status take_used(struct making *f, struct ws_error *error) {
     struct fat_shape *s = &f->was.s;
     f->c.data_at = fat_data_at(s);
     f->c.count = s->clusters;
-    f->c.cut->step = s->cluster;
+    f->c.room->step = s->cluster;
     WS_TRY(clusters_open(&f->c, error));
-    for (uint32_t i = 0; i < s->clusters; i++)
-        if (fat_entry(&f->was, i + 2) != 0) clusters_set(f->c.used, i);
-    clusters_measure(&f->c, least_clusters(s->bits));
-    for (uint64_t i = 0; i < f->c.cut->front / s->cluster; i++) /* nothing stands in those */
-        if (is_bad(s, fat_entry(&f->was, (uint32_t)(i + 2)))) clusters_clear(f->c.used, i);
+    for (uint32_t i = 0; i < s->clusters; i++) {
+        const uint32_t entry = fat_entry(&f->was, i + 2);
+        if (entry != 0) clusters_set(f->c.used, i);
+        if (is_bad(s, entry)) clusters_set(f->c.bad, i);
+    }
     ws_hash_add(f->c.state, f->was.bytes, (size_t)ws_div_up((s->clusters + 2) * s->bits, 8));
+    take_file(f);
     return WS_OK;
 }
 
 /* The records of a folder, with the numbers that clusters have now. @return whether any is another */
-static bool renumber(struct cutting *f, uint8_t *bytes, size_t length, bool *ended) {
+static bool renumber(struct making *f, uint8_t *bytes, size_t length, bool *ended) {
     const struct fat_shape *s = &f->was.s;
     bool changed = false;
     for (size_t at = 0; at + 32 <= length && !*ended; at += 32) {
@@ -50,13 +66,17 @@ static bool renumber(struct cutting *f, uint8_t *bytes, size_t length, bool *end
         if (!is_cluster(s, n)) continue;
         const uint32_t now = number_now(f, n);
         changed |= now != n;
+        if (f->file && n == f->file->origin && ws_load_le32(e + 28) != f->c.room->file_length) {
+            ws_store_le32(e + 28, (uint32_t)f->c.room->file_length);
+            changed = true;
+        }
         ws_store_le16(e + 26, (uint16_t)now);
         if (s->bits == 32) ws_store_le16(e + 20, (uint16_t)(now >> 16));
     }
     return changed;
 }
 
-static enum ws_status put_folder(struct cutting *f, uint32_t first, uint8_t *cluster, struct ws_error *error) {
+static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *cluster, struct ws_error *error) {
     const struct fat_shape *s = &f->was.s;
     bool ended = false;
     for (uint32_t n = first; is_cluster(s, n); n = fat_entry(&f->was, n)) {
@@ -64,15 +84,14 @@ static enum ws_status put_folder(struct cutting *f, uint32_t first, uint8_t *clu
         WS_TRY(ws_source_read(f->volume, at, cluster, s->cluster, error));
         ws_hash_add(f->c.state, cluster, s->cluster);
         const bool changed = renumber(f, cluster, s->cluster, &ended);
-        if (changed || n - 2 < f->c.front) WS_TRY(clusters_put(&f->c, n - 2, cluster, s->cluster, error));
+        WS_TRY(clusters_put(&f->c, n - 2, cluster, changed, error));
     }
     return WS_OK;
 }
 
 /* The root folder of FAT12 and FAT16 stands behind the tables. */
-static enum ws_status put_fixed_root(struct cutting *f, struct ws_error *error) {
+static enum ws_status put_fixed_root(struct making *f, struct ws_error *error) {
     const struct fat_shape *s = &f->was.s;
-    const struct ws_front_cut *cut = f->c.cut;
     const size_t length = (size_t)(fat_data_at(s) - fat_root_at(s));
     bool ended = false;
     if (s->bits == 32) return WS_OK;
@@ -82,15 +101,13 @@ static enum ws_status put_fixed_root(struct cutting *f, struct ws_error *error) 
     if (status == WS_OK) {
         ws_hash_add(f->c.state, root, length);
         (void)renumber(f, root, length, &ended);
-        if (f->c.layout)
-            status = ws_layout_add_bytes(f->c.layout, cut->at + cut->front + fat_root_at(s), root, length,
-                                         WS_PHASE_SEAL, error);
+        status = clusters_put_fixed(&f->c, fat_root_at(s), root, length, error);
     }
     free(root);
     return status;
 }
 
-static enum ws_status put_folders(struct cutting *f, const struct ws_tree *tree, struct ws_error *error) {
+static enum ws_status put_folders(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
     uint8_t *cluster = malloc(f->was.s.cluster);
     enum ws_status status = cluster ? put_fixed_root(f, error) : ws_fail(error, WS_E_NOMEM, "out of memory");
     for (const struct ws_node *n = ws_tree_root(tree); n && status == WS_OK; n = ws_tree_next(n))
@@ -103,9 +120,18 @@ static uint32_t raw_entry(const struct fat_table *t, uint32_t n) {
     return t->s.bits == 32 ? ws_load_le32(t->bytes + 4 * (size_t)n) : fat_entry(t, n);
 }
 
-static enum ws_status put_tables(struct cutting *f, struct ws_error *error) {
+/* The chain of the file that gets another length. */
+static void put_file_chain(struct making *f, uint8_t *fat) {
     const struct fat_shape *s = &f->was.s;
-    const struct ws_front_cut *cut = f->c.cut;
+    for (uint64_t i = f->c.file; i < ws_max_u64(f->c.file_will, f->c.file_end); i++)
+        fat_set_entry(fat, s->bits, i + 2,
+                      i >= f->c.file_will       ? 0
+                      : i + 1 == f->c.file_will ? fat_end_mark(s->bits)
+                                                : (uint32_t)(i + 3));
+}
+
+static enum ws_status put_tables(struct making *f, struct ws_error *error) {
+    const struct fat_shape *s = &f->was.s;
     const size_t bytes = (size_t)(s->fat_sectors * s->sector);
     uint8_t *fat = calloc(1, bytes + 4);
     if (!fat) return ws_fail(error, WS_E_NOMEM, "out of memory for a FAT of %zu bytes", bytes);
@@ -116,25 +142,24 @@ static enum ws_status put_tables(struct cutting *f, struct ws_error *error) {
         const uint32_t value = is_end(s, entry) || is_bad(s, entry) ? entry : number_now(f, entry);
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
+    if (f->file) put_file_chain(f, fat);
     enum ws_status status = WS_OK;
     for (uint64_t copy = 0; status == WS_OK && copy < s->fats; copy++)
-        status =
-            ws_layout_add_bytes(f->c.layout, cut->at + cut->front + (s->reserved + copy * s->fat_sectors) * s->sector,
-                                fat, bytes, WS_PHASE_SEAL, error);
+        status = clusters_put_fixed(&f->c, (s->reserved + copy * s->fat_sectors) * s->sector, fat, bytes, error);
     free(fat);
     return status;
 }
 
-static void correct_info(const struct cutting *f, uint8_t *info) { /* section 5 */
-    const struct ws_front_cut *cut = f->c.cut;
+static void correct_info(const struct making *f, uint8_t *info) { /* section 5 */
+    const struct ws_room *room = f->c.room;
     if (ws_load_le32(info) != 0x41615252 || ws_load_le32(info + 484) != 0x61417272) return;
-    ws_store_le32(info + 488, (uint32_t)(cut->free_after / cut->step));
+    ws_store_le32(info + 488, (uint32_t)(room->free_after / room->step));
     ws_store_le32(info + 492, 2);
 }
 
-static void correct_boot(struct cutting *f, uint8_t *b) {
+static void correct_boot(struct making *f, uint8_t *b) {
     const struct fat_shape *s = &f->was.s;
-    const uint64_t less = f->c.cut->front / s->sector, left = s->sectors - less;
+    const uint64_t less = f->c.room->front / s->sector, left = s->sectors - less;
     const uint32_t hidden = ws_load_le32(b + 28);
     if (hidden && hidden + less <= UINT32_MAX) ws_store_le32(b + 28, (uint32_t)(hidden + less));
     if (ws_load_le16(b + 19)) ws_store_le16(b + 19, (uint16_t)left);
@@ -143,9 +168,8 @@ static void correct_boot(struct cutting *f, uint8_t *b) {
 }
 
 /* All before the tables, the copies of boot sector and count among it. */
-static enum ws_status put_reserved(struct cutting *f, struct ws_error *error) {
+static enum ws_status put_reserved(struct making *f, struct ws_error *error) {
     const struct fat_shape *s = &f->was.s;
-    const struct ws_front_cut *cut = f->c.cut;
     const size_t length = (size_t)(s->reserved * s->sector);
     uint8_t *b = malloc(length);
     if (!b) return ws_fail(error, WS_E_NOMEM, "out of memory for %zu bytes", length);
@@ -158,46 +182,47 @@ static enum ws_status put_reserved(struct cutting *f, struct ws_error *error) {
         for (int i = 0; i < 2; i++)
             if (infos[i] && infos[i] < s->reserved) correct_info(f, b + infos[i] * s->sector);
         correct_boot(f, b);
-        status = ws_layout_add_bytes(f->c.layout, cut->at + cut->front, b, length, WS_PHASE_SEAL, error);
+        status = clusters_put_fixed(&f->c, 0, b, length, error);
     }
     free(b);
     return status;
 }
 
 /* Windows may switch the mirroring of tables off; nobody is seen to (section 3.3). */
-static enum ws_status check_mirrored(const struct cutting *f, struct ws_error *error) {
+static enum ws_status check_mirrored(const struct making *f, struct ws_error *error) {
     uint8_t flags[2] = {0};
     if (f->was.s.bits == 32) WS_TRY(ws_source_read(f->volume, 40, flags, sizeof flags, error));
     return flags[0] & 0x80 ? ws_fail(error, WS_E_UNSUPPORTED, "of its allocation tables a single one is in use")
                            : WS_OK;
 }
 
-static enum ws_status cut_at(struct cutting *f, const struct ws_tree *tree, struct ws_error *error) {
-    struct ws_front_cut *cut = f->c.cut;
+static enum ws_status make(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
     WS_TRY(take_used(f, error));
-    WS_TRY(clusters_plan(&f->c, error));
+    WS_TRY(clusters_plan(&f->c, least_clusters(f->was.s.bits), WS_FAT_OVERLAY_MOST, error));
     WS_TRY(put_folders(f, tree, error));
     WS_TRY(clusters_finish(&f->c, error));
-    if (!f->c.layout || !cut->front) return WS_OK;
+    if (!f->c.layout) return WS_OK;
     WS_TRY(put_tables(f, error));
     return put_reserved(f, error);
 }
 
-enum ws_status cut_fat(struct ws_front_cut *cut, struct ws_layout *layout, struct ws_error *error) {
-    struct cutting f = {.c = {.cut = cut, .layout = layout}, .volume = cut->volume};
+enum ws_status room_fat(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
+    struct making f = {.c = {.room = room, .layout = layout}, .volume = room->volume};
     struct ws_fat_facts facts;
     struct ws_tree *tree = NULL;
     enum ws_status status;
-    WS_TRY(ws_fat_probe(cut->volume, &facts, error));
-    (void)snprintf(cut->format, sizeof cut->format, "fat%u", facts.bits);
-    (void)snprintf(cut->label, sizeof cut->label, "%s", facts.label);
-    cut->size = facts.size;
-    if (!facts.clean) return cut_in_use(error);
-    WS_GO(ws_fat_read(cut->volume, &tree, &facts, error)); /* sound, or else it is not touched */
-    WS_GO(fat_table_open(cut->volume, &f.was, error));
+    WS_TRY(ws_fat_probe(room->volume, &facts, error));
+    (void)snprintf(room->format, sizeof room->format, "fat%u", facts.bits);
+    (void)snprintf(room->label, sizeof room->label, "%s", facts.label);
+    room->size = facts.size;
+    if (!facts.clean) return room_in_use(error);
+    WS_GO(ws_fat_read(room->volume, &tree, &facts, error)); /* sound, or else it is not touched */
+    WS_GO(fat_table_open(room->volume, &f.was, error));
     WS_GO(check_mirrored(&f, error));
-    (void)snprintf(cut->label, sizeof cut->label, "%s", facts.label); /* of its root folder */
-    status = cut_at(&f, tree, error);
+    (void)snprintf(room->label, sizeof room->label, "%s", facts.label); /* of its root folder */
+    for (const struct ws_node *n = ws_tree_root(tree); n && room->file_at; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->content && n->work == room->file_at) f.file = n;
+    status = make(&f, tree, error);
 done:
     clusters_close(&f.c);
     free(f.was.bytes);

@@ -1,0 +1,48 @@
+/* room.h — room made inside a FAT or exFAT volume in use: at its front, which goes to what stands before it; or for a
+ * file that lies in one piece and stays so, with another length.
+ *
+ * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
+ * times, attributes and short names stay to the byte. Follows the FAT File System Specification 1.03, and the exFAT
+ * one, revision 1.00.
+ */
+#ifndef WILD_SATCHEL_ROOM_H
+#define WILD_SATCHEL_ROOM_H
+
+#include "wild_satchel/change.h"
+#include "wild_satchel/layout.h"
+
+WS_BEGIN
+
+struct ws_room {
+    const struct ws_source *volume; /**< in: as it is; borrowed */
+    uint64_t at;                    /**< in: the byte of the drive at which it begins */
+    uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step`; 0: none */
+    uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
+    uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
+    /* What follows is told. */
+    char format[12];                    /**< "fat16", "fat32", "exfat" ... */
+    char label[48];                     /**< of the volume */
+    uint64_t size, free_bytes;          /**< as it is */
+    uint64_t step;                      /**< bytes: a cluster */
+    uint64_t most;                      /**< bytes that could go, or that the file could have */
+    uint64_t file_was;                  /**< bytes it has */
+    uint64_t free_after;                /**< bytes, with all that is wanted */
+    uint64_t moved;                     /**< bytes of files and folders that stood there */
+    char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
+    struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
+    size_t spares;
+};
+
+/**
+ * Work it out.
+ * @param layout  of the drive: what is moved as its body, everything else as its seal; neither the partition table nor
+ *                the file's own content is among it. NULL: it is only looked at
+ * @return WS_E_NOTFOUND if it is neither FAT nor exFAT, or no file begins there in one piece; WS_E_REFUSED for one that
+ *         was not unmounted, with what to do; WS_E_FORMAT for damage; WS_E_UNSUPPORTED for one whose tables are not
+ *         alike; WS_E_RANGE for more than `most`, or a front that is no multiple of `step`
+ */
+WS_CHECKED enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
+
+WS_END
+
+#endif

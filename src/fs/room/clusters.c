@@ -1,0 +1,218 @@
+/* clusters.c — clusters that have to go find free ones elsewhere, in as few pieces as there are. */
+#include "fs/room/clusters.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { LOOK_AHEAD = 64, SECTOR = 4096 };
+
+struct clusters_move {
+    uint64_t from, to, count; /* as they were counted */
+};
+
+static size_t bytes_of(const struct clusters *c) { return (size_t)(c->count / 8 + 2); }
+
+enum ws_status clusters_open(struct clusters *c, struct ws_error *error) {
+    uint8_t **const bits[] = {&c->used, &c->bad, &c->before, &c->put};
+    for (size_t i = 0; i < sizeof bits / sizeof bits[0]; i++)
+        if (!(*bits[i] = calloc(1, bytes_of(c))))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for a volume's clusters");
+    return ws_hash_open(WS_HASH_SHA256, &c->state, error);
+}
+
+void clusters_close(struct clusters *c) {
+    free(c->used);
+    free(c->bad);
+    free(c->before);
+    free(c->put);
+    free(c->move);
+    ws_hash_close(c->state);
+}
+
+/* How far it can be cleared from `from` on: what stands there needs as many free ones elsewhere.
+ * @param pass  bad places can be passed over */
+static uint64_t clear_most(const struct clusters *c, uint64_t from, uint64_t end, bool pass) {
+    uint64_t free_count = 0, here = 0, most = from;
+    for (uint64_t i = 0; i < c->count; i++) free_count += !clusters_bit(c->used, i);
+    for (uint64_t i = from; i < end && (pass || !clusters_bit(c->bad, i)); i++) {
+        here += clusters_bit(c->used, i) && !clusters_bit(c->bad, i);
+        free_count -= !clusters_bit(c->used, i);
+        if (here <= free_count) most = i + 1;
+    }
+    return most;
+}
+
+static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t length_most, struct ws_error *error) {
+    struct ws_room *room = c->room;
+    char most[32];
+    uint64_t free_count = 0;
+    for (uint64_t i = 0; i < c->count; i++) free_count += !clusters_bit(c->used, i);
+    room->free_bytes = free_count * room->step;
+    if (room->file_at) {
+        if (!c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
+        room->most = ws_min_u64((clear_most(c, c->file_end, c->count, false) - c->file) * room->step, length_most);
+        if (room->file_length > room->most)
+            return ws_fail(error, WS_E_RANGE, "this file can have %s on its volume",
+                           ws_size_counted(room->most, most, sizeof most));
+        if (!room->file_length) room->file_length = room->file_was;
+        c->file_will = c->file + ws_max_u64(ws_div_up(room->file_length, room->step), 1);
+        c->clear = c->file_end;
+        c->clear_end = ws_max_u64(c->file_will, c->file_end);
+        return WS_OK;
+    }
+    room->most = c->count > least_left ? clear_most(c, 0, c->count - least_left, true) * room->step : 0;
+    if (room->front % room->step || room->front > room->most)
+        return ws_fail(error, WS_E_RANGE, "of this volume whole clusters of %llu bytes can go, at most %s",
+                       (unsigned long long)room->step, ws_size_counted(room->most, most, sizeof most));
+    c->clear_end = c->front = room->front / room->step;
+    return WS_OK;
+}
+
+/* The next row of free clusters from `at` on. */
+static uint64_t free_row(const struct clusters *c, uint64_t at, uint64_t *length) {
+    while (at < c->count && clusters_bit(c->used, at)) at++;
+    uint64_t end = at;
+    while (end < c->count && !clusters_bit(c->used, end)) end++;
+    *length = end - at;
+    return at;
+}
+
+static enum ws_status add_move(struct clusters *c, uint64_t from, uint64_t to, uint64_t count, struct ws_error *error) {
+    if (c->moves == c->capacity) {
+        c->capacity = c->capacity ? c->capacity * 2 : 64;
+        struct clusters_move *grown = realloc(c->move, c->capacity * sizeof *grown);
+        if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for what moves");
+        c->move = grown;
+    }
+    c->move[c->moves++] = (struct clusters_move){from, to, count};
+    for (uint64_t i = 0; i < count; i++) clusters_set(c->used, to + i);
+    c->room->moved += count * c->room->step;
+    return WS_OK;
+}
+
+/* A row of free clusters that all of it fits in is looked for ahead, else it is parted. */
+static enum ws_status move_row(struct clusters *c, uint64_t from, uint64_t count, uint64_t *next,
+                               struct ws_error *error) {
+    while (count) {
+        uint64_t length, at = *next = free_row(c, *next, &length);
+        for (int i = 0; i < LOOK_AHEAD && length && length < count; i++) at = free_row(c, at + length, &length);
+        if (length < count) at = free_row(c, *next, &length);
+        if (!length) return ws_fail(error, WS_E_SPACE, "there are not enough free clusters for what has to move");
+        const uint64_t fits = ws_min_u64(length, count);
+        WS_TRY(add_move(c, from, at, fits, error));
+        from += fits;
+        count -= fits;
+    }
+    return WS_OK;
+}
+
+static bool has_to_go(const struct clusters *c, uint64_t i) {
+    return clusters_bit(c->before, i) && !clusters_bit(c->bad, i);
+}
+
+enum ws_status clusters_plan(struct clusters *c, uint64_t least_left, uint64_t length_most, struct ws_error *error) {
+    uint64_t next = 0;
+    WS_TRY(measure(c, least_left, length_most, error));
+    memcpy(c->before, c->used, bytes_of(c));
+    for (uint64_t i = c->clear; i < c->clear_end; i++) clusters_set(c->used, i); /* nothing comes to stand there */
+    for (uint64_t i = c->clear, from; i < c->clear_end; i++) {
+        for (from = i; i < c->clear_end && has_to_go(c, i);) i++;
+        if (i > from) WS_TRY(move_row(c, from, i - from, &next, error));
+    }
+    for (uint64_t i = c->file_will; i < c->file_end; i++) clusters_clear(c->used, i); /* of a file that gets shorter */
+    return WS_OK;
+}
+
+void clusters_claim(struct clusters *c, uint64_t cluster) {
+    c->astray |= cluster >= c->count || !clusters_bit(c->before, cluster);
+}
+
+/* Where it will stand, as they were counted. */
+static uint64_t place_of(const struct clusters *c, uint64_t cluster) {
+    size_t low = 0;
+    if (cluster < c->clear || cluster >= c->clear_end) return cluster;
+    for (size_t high = c->moves; low < high;) {
+        const size_t middle = low + (high - low) / 2;
+        if (c->move[middle].from + c->move[middle].count <= cluster) low = middle + 1;
+        else high = middle;
+    }
+    if (low == c->moves || cluster < c->move[low].from) return NO_CLUSTER;
+    return c->move[low].to + (cluster - c->move[low].from);
+}
+
+uint64_t clusters_now(struct clusters *c, uint64_t cluster) {
+    clusters_claim(c, cluster);
+    const uint64_t place = place_of(c, cluster);
+    return place == NO_CLUSTER ? NO_CLUSTER : place - c->front;
+}
+
+enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *bytes, bool changed,
+                            struct ws_error *error) {
+    const uint64_t place = place_of(c, cluster), step = c->room->step;
+    if (place == NO_CLUSTER) return ws_fail(error, WS_E_FORMAT, "a cluster is somebody's, and nobody's");
+    clusters_set(c->put, cluster);
+    if (!c->layout || (!changed && place == cluster)) return WS_OK;
+    return ws_layout_add_bytes(c->layout, c->room->at + c->data_at + place * step, bytes, (size_t)step,
+                               place == cluster ? WS_PHASE_SEAL : WS_PHASE_BODY, error);
+}
+
+enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,
+                                  struct ws_error *error) {
+    uint8_t was[SECTOR];
+    const uint64_t begin = c->room->at + c->room->front + at;
+    if (!c->layout) return WS_OK;
+    if (c->front) return ws_layout_add_bytes(c->layout, begin, bytes, length, WS_PHASE_SEAL, error);
+    for (size_t done = 0, step; done < length; done += step) {
+        step = (size_t)ws_min_u64(SECTOR, length - done);
+        WS_TRY(ws_source_read(c->room->volume, at + done, was, step, error));
+        if (memcmp(was, (const uint8_t *)bytes + done, step) == 0) continue;
+        WS_TRY(ws_layout_add_bytes(c->layout, begin + done, (const uint8_t *)bytes + done, step, WS_PHASE_SEAL, error));
+    }
+    return WS_OK;
+}
+
+static void enter_spare(struct ws_room *room, struct ws_run row) {
+    size_t i = room->spares;
+    if (i == WS_LOG_PIECES && room->spare[i - 1].length >= row.length) return;
+    if (i == WS_LOG_PIECES) i--;
+    else room->spares++;
+    for (; i && room->spare[i - 1].length < row.length; i--) room->spare[i] = room->spare[i - 1];
+    room->spare[i] = row;
+}
+
+/* What is free then; of that, rows that were free before. */
+static void count_free(struct clusters *c) {
+    const uint64_t step = c->room->step;
+    uint64_t row = 0;
+    c->room->spares = 0;
+    c->room->free_after = 0;
+    for (uint64_t i = c->front; i <= c->count; i++) {
+        const bool is_free = i < c->count && !clusters_bit(c->used, i);
+        c->room->free_after += is_free ? step : 0;
+        if (is_free && !clusters_bit(c->before, i)) {
+            row++;
+        } else if (row) {
+            enter_spare(c->room, (struct ws_run){.at = c->data_at + (i - row) * step, .length = row * step});
+            row = 0;
+        }
+    }
+}
+
+enum ws_status clusters_finish(struct clusters *c, struct ws_error *error) {
+    const uint64_t step = c->room->step;
+    if (c->astray) {
+        ws_fail(error, WS_E_FORMAT, "the volume is damaged: a file has a place that is marked as free");
+        return ws_fail_next(error, "let a file system checker look at it");
+    }
+    for (size_t i = 0; i < c->moves && c->layout; i++) {
+        const struct clusters_move *m = &c->move[i];
+        for (uint64_t k = 0, from; k < m->count; k++) {
+            for (from = k; k < m->count && !clusters_bit(c->put, m->from + k);) k++;
+            WS_TRY(ws_layout_add(c->layout, c->room->at + c->data_at + (m->to + from) * step, (k - from) * step,
+                                 c->room->volume, c->data_at + (m->from + from) * step, WS_PHASE_BODY, error));
+        }
+    }
+    count_free(c);
+    ws_hash_hex(c->state, c->room->state);
+    return WS_OK;
+}

@@ -1,0 +1,25 @@
+/* room.c — volumes that make room. */
+#include "fs/room/clusters.h"
+
+#include <string.h>
+
+enum ws_status room_in_use(struct ws_error *error) {
+    ws_fail(error, WS_E_REFUSED, "it was taken out while something was still to be written to it");
+    return ws_fail_next(error, "plug it in where it was used, and eject it there; or let a file system checker look at "
+                               "it");
+}
+
+enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
+    static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *, struct ws_error *) = {room_fat,
+                                                                                                       room_exfat};
+    enum ws_status status = WS_E_NOTFOUND;
+    *room = (struct ws_room){.volume = room->volume,
+                             .at = room->at,
+                             .front = room->front,
+                             .file_at = room->file_at,
+                             .file_length = room->file_length};
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; i++)
+        status = kinds[i](room, layout, error);
+    if (status == WS_E_NOTFOUND) ws_fail(error, status, "there is neither a FAT nor an exFAT volume here");
+    return status;
+}
