@@ -69,6 +69,19 @@ expect 4 "up to" "$satchel" keep grow gorse --size 30G --take-from-data --confir
 expect 2 "would not make it larger" "$satchel" keep grow gorse --size 100M --take-from-data --confirm "$gorse"
 expect 2 "no effect" "$satchel" keep shrink gorse --size 100M --take-from-data --confirm "$gorse"
 expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse --size 5G --take-from-data
+
+# What a session saves there is told by a proof, and what it deletes is not taken for lost
+data_at() { "$satchel" drives gorse --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["parts"][-1]["at_bytes"])'; }
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --data-label TIDE --drive gorse --confirm "$gorse" --afresh
+expect 0 "WHICH-PC" "$satchel" prove gorse --on own-pc --proof data.proof
+"$satchel" bench start hut "Gorse 32" --type "mkdir /srv/ebb" >/dev/null 2>&1
+echo "low water" > notes && mcopy -i "b/$gorse.drive@@$(data_at)" notes ::/notes && mmd -i "b/$gorse.drive@@$(data_at)" "::/System Volume Information"
+expect 0 "1 more are the system's own" "$satchel" prove gorse --on own-pc --proof data.proof --called hut
+"$satchel" bench start hut "Gorse 32" --type "mkdir /srv/neap" >/dev/null 2>&1
+mdel -i "b/$gorse.drive@@$(data_at)" ::/notes
+json 'd["rounds"][0]["verdict"] == "kept" and d["rounds"][1]["earlier"]["deleted_again"] == 1 and d["rounds"][1]["earlier"]["lost"] == 0' "$satchel" prove gorse --on own-pc --proof data.proof --called hut --json
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --data-on exfat --drive gorse --confirm "$gorse" --afresh
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
 expect 0 "has more room" "$satchel" keep grow gorse --size 5G --take-from-data --confirm "$gorse"
 json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]][-2:] == [5120, 8192 + 300 - 5120]' "$satchel" drives gorse --json
 expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces

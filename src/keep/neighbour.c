@@ -2,8 +2,8 @@
  * front. */
 #include "base/bytes.h"
 #include "keep/internal.h"
+#include "system/on_drive.h"
 #include "wild_satchel/format.h"
-#include "wild_satchel/medium.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -23,20 +23,6 @@ static const struct ws_partition *next_behind(const struct ws_table *table, uint
     for (size_t i = 0; i < count; i++)
         if (list[i]->at >= from && (!found || list[i]->at < found->at)) found = list[i];
     return found;
-}
-
-/* Is it a part of the system: what firmware starts from, or what a live system is read from? */
-static bool is_systems(const struct ws_kept *k, const struct ws_table *table, const struct ws_partition *p) {
-    struct ws_medium *medium = calloc(1, sizeof *medium);
-    struct ws_error ignored;
-    const struct ws_partition_type *type = ws_partition_type_of(p);
-    bool own = !medium || (type && strcmp(type->word, "efi") == 0);
-    if (!own && !k->memory.system && ws_medium_open(k->drive, table, medium, &ignored) == WS_OK) {
-        own = medium->at == p->at;
-        ws_medium_close(medium);
-    }
-    free(medium);
-    return own;
 }
 
 static enum ws_status take_swap(struct keep_taking *t, const struct ws_kept *k, const struct ws_partition *p,
@@ -62,7 +48,9 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
         t->any = true;
         from = p->at + 1;
         t->end = p->at;
-        if (p->at + p->length > k->drive->size || table->logical_count || is_systems(k, table, p)) break;
+        if (p->at + p->length > k->drive->size || table->logical_count ||
+            on_drive_is_systems(k->drive, table, p, !k->memory.system))
+            break;
         status = ws_source_slice(k->drive, p->at, p->length, &slice, error);
         if (status != WS_OK) break;
         const struct ws_format *format = ws_format_of(slice, &facts);

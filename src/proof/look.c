@@ -94,6 +94,7 @@ enum ws_status proof_look(const struct ws_source *drive, uint32_t sector, const 
     if (ws_journal_read(tree, m->system || !m->family->changes ? "" : m->family->changes, &last, 1))
         memcpy(look->machine, last.machine, sizeof look->machine);
     WS_GO(take_snapshot(drive, sector, lock ? ws_lock_body(lock) : slice, first, tree, look, error));
+    WS_GO(proof_add_data(drive, sector, first, look, error));
     take_evidence(&look->facts, now, &look->evidence);
     look->read = true;
 done:

@@ -4,9 +4,17 @@
 
 #include "wild_satchel/snapshot.h"
 
+#include <string.h>
+
 /* A path kept with the snapshot; NULL: out of memory. */
 const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t length);
 /* Entries put in order. @return WS_E_FORMAT if a path stands there twice */
 enum ws_status snapshot_settle(struct ws_snapshot *snapshot);
+
+/* The folder under which an ordinary volume's files stand begins so; the number of its partition follows. */
+#define SNAPSHOT_DATA "/data volume "
+static inline bool snapshot_is_data(const char *path) {
+    return strncmp(path, SNAPSHOT_DATA, sizeof SNAPSHOT_DATA - 1) == 0;
+}
 
 #endif

@@ -1,6 +1,6 @@
 /* told.c — differences between two snapshots as a technician thinks of them, and what survived of them. */
 #include "base/pattern.h"
-#include "wild_satchel/snapshot.h"
+#include "proof/snapshot.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -96,8 +96,7 @@ static void look_at(void *context, enum ws_change change, const struct ws_shot *
         return; /* the way to what was changed */
     change = as_system_sees(before, after);
     if (change == WS_CHANGE_ADDED && after && may_move(after)) remember(t, &t->added, &t->added_count, after, path);
-    else if (change == WS_CHANGE_GONE && before && may_move(before))
-        remember(t, &t->gone, &t->gone_count, before, path);
+    else if (change == WS_CHANGE_GONE && may_move(before)) remember(t, &t->gone, &t->gone_count, before, path);
     else count(t->told, change, path);
 }
 
@@ -187,7 +186,8 @@ static void look_after(void *context, enum ws_change change, const struct ws_sho
             note_lost(s->survived, path); /* it came back */
         else s->survived->again++;
     } else if (!now) {
-        if (folder_was_touched(s->saved, s->now, whole)) s->survived->deleted++;
+        /* Folders of ordinary volumes do not tell, and other PCs may delete there, too. */
+        if (snapshot_is_data(path) || folder_was_touched(s->saved, s->now, whole)) s->survived->deleted++;
         else note_lost(s->survived, path);
     } else if (ws_shot_same(now, after)) {
         s->survived->survive++;

@@ -19,6 +19,12 @@ static const struct {
     enum ws_whose whose;
     const char *path;
 } places[] = {
+    {WS_WHOSE_RECORDS, "/data volume */System Volume Information"}, /* as snapshots name ordinary volumes */
+    {WS_WHOSE_RECORDS, "/data volume */$RECYCLE.BIN"},
+    {WS_WHOSE_RECORDS, "/data volume */.Trash-*"},
+    {WS_WHOSE_RECORDS, "/data volume */.Spotlight-*"},
+    {WS_WHOSE_RECORDS, "/data volume */.fseventsd"},
+    {WS_WHOSE_PEOPLE, "/data volume *"},
     {WS_WHOSE_TEMPORARY, "/tmp"},
     {WS_WHOSE_TEMPORARY, "/var/tmp"},
     {WS_WHOSE_TEMPORARY, "/run"},

@@ -2,6 +2,7 @@
 #include "system/on_drive.h"
 
 #include <stdlib.h>
+#include <string.h>
 
 enum ws_status on_drive_open(const struct ws_source *drive, uint32_t sector, struct on_drive *s,
                              struct ws_error *error) {
@@ -16,4 +17,18 @@ void on_drive_close(struct on_drive *s) {
     ws_root_close(&s->root);
     ws_medium_close(&s->medium);
     free(s->table);
+}
+
+bool on_drive_is_systems(const struct ws_source *drive, const struct ws_table *table, const struct ws_partition *p,
+                         bool live) {
+    struct ws_medium *medium = calloc(1, sizeof *medium);
+    struct ws_error ignored;
+    const struct ws_partition_type *type = ws_partition_type_of(p);
+    bool own = !medium || (type && strcmp(type->word, "efi") == 0);
+    if (!own && live && ws_medium_open(drive, table, medium, &ignored) == WS_OK) {
+        own = medium->at == p->at;
+        ws_medium_close(medium);
+    }
+    free(medium);
+    return own;
 }
