@@ -43,7 +43,8 @@ static const struct goes_with prove_company[] = {{"rounds", "!on=own-pc"},      
                                                  {"console", "!on=own-pc"},       {"confirm", "!on=own-pc"},
                                                  {"external-disk", "!on=own-pc"}, {"called", "on=own-pc"},
                                                  {"missing", "on=own-pc"},        {NULL, NULL}};
-static const struct goes_with passport_company[] = {{"over", "to"}, {NULL, NULL}};
+static const struct goes_with passport_company[] = {
+    {"over", "to"}, {"confirm", "onto-drive"}, {"external-disk", "onto-drive"}, {NULL, NULL}};
 
 const struct command commands[] = {
     {"drives", "[DRIVE]", "which drives are here, what is on each; --test and --blank one",

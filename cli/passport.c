@@ -6,12 +6,18 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
-static char *to, *plan_path, *proof_path, *trial_path;
-static int over;
+static char *to, *plan_path, *proof_path, *trial_path, *confirm;
+static int over, onto, external;
 const struct poptOption passport_options[] = {
     {"to", 0, POPT_ARG_STRING, &to, 0, "the page to make (HTML)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "replace a file of that name", NULL},
+    {"onto-drive", 0, POPT_ARG_NONE, &onto, 0,
+     "lay a copy onto the drive, where people find it: " WS_PASSPORT_NAME " at the top of its data volume", NULL},
+    {"confirm", 'c', POPT_ARG_STRING, &confirm, 0, "with --onto-drive: the drive's own name, for scripts", "NAME"},
+    {"external-disk", 0, POPT_ARG_NONE, &external, 0,
+     "with --onto-drive: an external hard drive or SSD is really meant", NULL},
     {"plan", 0, POPT_ARG_STRING, &plan_path, 0,
      "the plan by which it was built; else the one that the history names, where it still is", "PLAN"},
     {"proof", 0, POPT_ARG_STRING, &proof_path, 0, "the document of a proof, with its rounds", "FILE"},
@@ -28,6 +34,7 @@ struct telling {
     struct ws_trial trial;
     struct ws_plan *plan;
     struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
+    struct ws_passport_place place; /* of the copy on the drive */
 };
 
 static enum ws_status read_plan(struct telling *t, const char *path, bool asked) {
@@ -104,6 +111,29 @@ static enum ws_status keep_page(struct telling *t) {
     return status;
 }
 
+static enum ws_status lay_down(struct telling *t) {
+    struct cli *cli = t->cli;
+    struct ws_text page = {0};
+    struct ws_drive *drive = NULL;
+    char answer[128];
+    const struct ws_target_rules rules = {external != 0};
+    WS_TRY(ws_drive_may_be_target(cli->port, &t->facts, &rules, &cli->error));
+    if (!confirm && isatty(STDIN_FILENO) && cli->terminal && !cli->json) {
+        WS_TRY(cli_ask(cli, &t->facts, NULL, "gets a copy of its passport, and loses nothing", answer, sizeof answer));
+        confirm = answer;
+    }
+    WS_TRY(ws_drive_confirmed(&t->facts, confirm, &cli->error));
+    enum ws_status status = ws_passport_html(&t->passport, &page, &cli->error);
+    if (status == WS_OK) status = cli->port->ops->open(cli->port, t->facts.id, WS_OPEN_WRITE, &drive, &cli->error);
+    if (status == WS_OK)
+        status =
+            ws_passport_leave(cli->port, drive, page.data, page.length, confirm, external != 0, &t->place, &cli->error);
+    if (drive) drive->ops->close(drive);
+    ws_text_free(&page);
+    if (status == WS_OK) history_note(cli, "passport", &t->facts, NULL, NULL, true, "a copy is on the drive");
+    return status;
+}
+
 static void show(struct telling *t) {
     struct cli *cli = t->cli;
     const struct ws_passport *p = &t->passport;
@@ -117,8 +147,13 @@ static void show(struct telling *t) {
     else show_field(cli, "Proof", "none");
     show_field(cli, "Trial", "%s", p->trial ? p->trial->sound ? "sound" : "not sound" : "none");
     show_field(cli, "History", "%zu run%s noted", p->events, p->events == 1 ? "" : "s");
+    if (onto)
+        show_field(cli, "Copy", WS_PASSPORT_NAME " on partition %u%s%s%s, %s", t->place.number,
+                   t->place.label[0] ? " (" : "", t->place.label, t->place.label[0] ? ")" : "",
+                   t->place.replaced ? "in the place of the earlier one" : "new");
     if (to) show_result(cli, true, "The passport of %s is in %s.", t->facts.short_name, to);
-    else show_result(cli, true, "Nothing was made; --to FILE makes the page.");
+    else if (onto) show_result(cli, true, "The passport of %s is on it.", t->facts.short_name);
+    else show_result(cli, true, "Nothing was made; --to FILE makes the page, --onto-drive lays it onto the drive.");
 }
 
 static enum ws_status print_document(struct telling *t) {
@@ -148,6 +183,7 @@ int run_passport(struct cli *cli, const char *const word[]) {
     WS_GO(read_documents(t));
     WS_GO(look(t));
     if (to) WS_GO(keep_page(t));
+    if (onto) WS_GO(lay_down(t));
     if (cli->json) WS_GO(print_document(t));
     else show(t);
 done:

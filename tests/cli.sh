@@ -187,6 +187,7 @@ expect 0 "is in p.html" "$satchel" passport "$gorse" --to p.html --plan a.plan -
 expect 3 "p.html" "$satchel" passport "$gorse" --to p.html --bench b
 expect 0 "is in p.html" "$satchel" passport "$gorse" --to p.html --over --bench b
 expect 2 "no effect without --to" "$satchel" passport "$gorse" --over --bench b
+expect 2 "no effect without --onto-drive" "$satchel" passport "$gorse" --confirm "$gorse" --bench b
 expect 2 "the proof is of" "$satchel" passport "Teasel 8" --proof own.proof --bench b
 expect 4 "No such file" "$satchel" passport "$gorse" --proof none.proof --bench b
 json 'd["remembers"] and d["plan"]["title"] and d["proof"]["verdict"] == "kept" and d["keys"][-1]["maker"] == "Others"' "$satchel" passport "$gorse" --plan a.plan --proof own.proof --json --bench b

@@ -70,6 +70,15 @@ expect 2 "would not make it larger" "$satchel" keep grow gorse --size 100M --tak
 expect 2 "no effect" "$satchel" keep shrink gorse --size 100M --take-from-data --confirm "$gorse"
 expect 3 "confirm with the drive's own name" "$satchel" keep grow gorse --size 5G --take-from-data
 
+# The passport's copy lies there, and where people see no volume it is refused
+expect 3 "not given to confirm it" "$satchel" passport gorse --onto-drive
+expect 3 "does not confirm" "$satchel" passport gorse --onto-drive --confirm nobody
+expect 0 "PASSPORT.HTM on partition 4, new" "$satchel" passport gorse --onto-drive --confirm "$gorse"
+expect 0 "in the place of the earlier one" "$satchel" passport gorse --onto-drive --confirm "$gorse"
+expect 0 "is sound" "$satchel" check gorse
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --drive gorse --confirm "$gorse" --afresh
+expect 4 "one that every PC shows" "$satchel" passport gorse --onto-drive --confirm "$gorse"
+
 # What a session saves there is told by a proof, and what it deletes is not taken for lost
 data_at() { "$satchel" drives gorse --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["parts"][-1]["at_bytes"])'; }
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --data-label TIDE --drive gorse --confirm "$gorse" --afresh

@@ -179,6 +179,15 @@ def case(number):
         sound, after, said = seen(how, d)
         verdict(f"{kind} of {data} MiB, taken from for {size} MiB: sound", sound, said)
         verdict("every file as it was", after == before, "\n".join(a + "  <->  " + b for a, b in zip(before.split("\n"), after.split("\n")) if a != b)[:1500])
+    for _ in range(2):
+        laid = run("passport", "s.img", "--onto-drive", "--confirm", name)
+        verdict("a passport is laid onto it", laid.returncode == 0, laid.stderr)
+        with Loop(less) as d:
+            sound, page, said = seen(how, d)
+            rest = [l for l in page.split("\n") if "PASSPORT" not in l]
+            verdict("beside all others", sound and page.count("./PASSPORT.HTM") == 1 and
+                    [l for l in rest if " files " not in l and "Total files" not in l] == [l for l in after.split("\n") if " files " not in l and "Total files" not in l], said + page[:600])
+    with Loop(less) as d:
         used = shell(how.more.replace("{d}", d) + "; " + how.check.format(d=d))
         verdict("others go on writing to it", used.returncode == 0, used.stdout + used.stderr)
     with Loop(grown) as d:

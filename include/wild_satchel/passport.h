@@ -48,6 +48,25 @@ WS_CHECKED enum ws_status ws_passport_html(const struct ws_passport *passport, s
 WS_CHECKED enum ws_status ws_passport_json(const struct ws_passport *passport, struct ws_text *out,
                                            struct ws_error *error);
 
+#define WS_PASSPORT_NAME "PASSPORT.HTM" /**< of the copy on the drive */
+struct ws_passport_place {
+    unsigned number;            /**< of the partition whose volume it is on */
+    char label[48], format[12]; /**< of that: "fat32", "exfat" */
+    bool replaced;              /**< an earlier one was there */
+    uint64_t written;           /**< bytes, the log of the change among them */
+};
+/**
+ * Lay a copy at the top of the volume that people see first: a data volume, else the one that a live system is read
+ * from file by file. It goes through the log of change.h: a cut leaves the volume as it was, or to be finished.
+ * @param page     of HTML, `length` bytes
+ * @param confirm  the drive's name
+ * @return WS_E_NOTFOUND if no PC shows a volume of it; WS_E_REFUSED if it may not be written, was not confirmed, or the
+ *         volume was not unmounted; what ws_make_room() and ws_change() say
+ */
+WS_CHECKED enum ws_status ws_passport_leave(struct ws_port *port, struct ws_drive *drive, const char *page,
+                                            size_t length, const char *confirm, bool allow_external_disk,
+                                            struct ws_passport_place *place, struct ws_error *error);
+
 WS_END
 
 #endif

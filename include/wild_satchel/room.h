@@ -1,5 +1,5 @@
-/* room.h — room made inside a FAT or exFAT volume in use: at its front, which goes to what stands before it; or for a
- * file that lies in one piece and stays so, with another length.
+/* room.h — room made inside a FAT or exFAT volume in use: at its front, which goes to what stands before it; for a file
+ * that lies in one piece and stays so, with another length; or for a small file that is put at its top.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
  * times, attributes and short names stay to the byte. Follows the FAT File System Specification 1.03, and the exFAT
@@ -19,6 +19,10 @@ struct ws_room {
     uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step`; 0: none */
     uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
     uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
+    const char *put_name;           /**< in: a file put at its top, of this name (8 and 3 capital letters); or NULL */
+    const void *put;                /**< in: its bytes; borrowed */
+    size_t put_length;
+    int64_t put_at; /**< in: when, in seconds since 1970-01-01 UTC */
     /* What follows is told. */
     char format[12];                    /**< "fat16", "fat32", "exfat" ... */
     char label[48];                     /**< of the volume */
@@ -27,6 +31,7 @@ struct ws_room {
     uint64_t most;                      /**< bytes that could go, or that the file could have */
     uint64_t file_was;                  /**< bytes it has */
     uint64_t free_after;                /**< bytes, with all that is wanted */
+    bool replaced;                      /**< one of that name was there */
     uint64_t moved;                     /**< bytes of files and folders that stood there */
     char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
     struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
@@ -35,6 +40,7 @@ struct ws_room {
 
 /**
  * Work it out.
+ * One of them at a time.
  * @param layout  of the drive: what is moved as its body, everything else as its seal; neither the partition table nor
  *                the file's own content is among it. NULL: it is only looked at
  * @return WS_E_NOTFOUND if it is neither FAT nor exFAT, or no file begins there in one piece; WS_E_REFUSED for one that

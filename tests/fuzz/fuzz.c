@@ -183,6 +183,11 @@ static void cut(const struct input *in) {
     if (ws_make_room(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
         (void)ws_layout_bytes(layout);
     ws_layout_close(layout);
+    struct ws_room put = {.volume = in->source, .put_name = "PASSPORT.HTM", .put = "page", .put_length = 4};
+    if (ws_layout_create(2 * in->length + 4096, &layout, NULL) != WS_OK) return;
+    if (ws_make_room(&put, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
+        (void)ws_layout_bytes(layout);
+    ws_layout_close(layout);
 }
 
 static void archive(const struct input *in) {

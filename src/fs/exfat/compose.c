@@ -146,15 +146,12 @@ static uint16_t name_hash(const uint16_t *units, size_t count) { /* section 7.6.
     return hash;
 }
 
-/* Sections 7.4, 7.6, 7.7: one file's or folder's entries. */
-static void add_set(const struct composing *c, struct ws_text *out, const struct ws_node *n) {
-    uint8_t set[EXFAT_ENTRY * 19] = {0};
+size_t exfat_set_make(uint8_t set[EXFAT_SET_MOST], const struct ws_node *n, uint32_t cluster, uint64_t length) {
     uint16_t units[256] = {0};
     size_t count = ws_utf16_from_utf8(n->name, units, 255);
     size_t names = ws_div_up(count, 15);
-    bool folder = n->kind == WS_NODE_FOLDER;
-    uint64_t length = folder ? n->work2 * c->s.cluster : ws_node_size(n);
     uint8_t *s = set + EXFAT_ENTRY;
+    memset(set, 0, EXFAT_SET_MOST);
     set[0] = ENTRY_FILE;
     set[1] = (uint8_t)(1 + names);
     ws_store_le16(set + 4, fat_attributes_of(n));
@@ -166,7 +163,7 @@ static void add_set(const struct composing *c, struct ws_text *out, const struct
     s[3] = (uint8_t)count;
     ws_store_le16(s + 4, name_hash(units, count));
     ws_store_le64(s + 8, length);
-    ws_store_le32(s + 20, (uint32_t)n->work);
+    ws_store_le32(s + 20, cluster);
     ws_store_le64(s + 24, length);
     for (size_t i = 0; i < names; i++) {
         uint8_t *e = set + EXFAT_ENTRY * (2 + i);
@@ -174,7 +171,13 @@ static void add_set(const struct composing *c, struct ws_text *out, const struct
         for (size_t k = 0; k < 15; k++) ws_store_le16(e + 2 + 2 * k, units[i * 15 + k]);
     }
     ws_store_le16(set + 2, exfat_set_checksum(set, EXFAT_ENTRY * (2 + names)));
-    ws_text_add(out, set, EXFAT_ENTRY * (2 + names));
+    return EXFAT_ENTRY * (2 + names);
+}
+
+static void add_set(const struct composing *c, struct ws_text *out, const struct ws_node *n) {
+    uint8_t set[EXFAT_SET_MOST];
+    const uint64_t length = n->kind == WS_NODE_FOLDER ? n->work2 * c->s.cluster : ws_node_size(n);
+    ws_text_add(out, set, exfat_set_make(set, n, (uint32_t)n->work, length));
 }
 
 static void add_root_entries(const struct composing *c, struct ws_text *out) {

@@ -29,6 +29,10 @@ struct exfat_shape {
     uint32_t root;
 };
 
+enum { EXFAT_SET_MOST = 19 * EXFAT_ENTRY };
+/* Sections 7.4, 7.6, 7.7: one file's or folder's entries, contiguous. @return their bytes */
+size_t exfat_set_make(uint8_t set[EXFAT_SET_MOST], const struct ws_node *node, uint32_t cluster, uint64_t length);
+
 /* Section 6.3.3: over a whole entry set, its own field (bytes 2 and 3) left out. */
 static inline uint16_t exfat_set_checksum(const uint8_t *set, size_t length) {
     uint16_t sum = 0;

@@ -130,15 +130,21 @@ static void store_time(uint8_t *e, int64_t seconds) {
     ws_store_le16(e + 24, (uint16_t)(stamp >> 16));
 }
 
-static void add_entry(struct ws_text *out, const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
-                      int64_t time) {
-    uint8_t e[32] = {0};
+void fat_record(uint8_t e[32], const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
+                int64_t time) {
+    memset(e, 0, 32);
     memcpy(e, name, 11);
     e[11] = attributes;
     store_time(e, time);
     ws_store_le16(e + 20, (uint16_t)(cluster >> 16));
     ws_store_le16(e + 26, (uint16_t)cluster);
     ws_store_le32(e + 28, (uint32_t)size);
+}
+
+static void add_entry(struct ws_text *out, const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
+                      int64_t time) {
+    uint8_t e[32];
+    fat_record(e, name, attributes, cluster, size, time);
     ws_text_add(out, e, 32);
 }
 

@@ -41,6 +41,9 @@ uint32_t fat_entry(const struct fat_table *table, uint32_t cluster);
 /** Set one in memory; of 32 bits all of them. */
 void fat_set_entry(uint8_t *fat, unsigned bits, uint64_t cluster, uint32_t value);
 
+/** A folder's record (section 6), without a long name. */
+void fat_record(uint8_t record[32], const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
+                int64_t time);
 /** The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
 bool fat_plain_short(const char *name, uint8_t out[11]);
 /** Short names for a folder's children, in order, no two alike; free with free(). */

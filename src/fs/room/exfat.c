@@ -6,7 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { IN_USE = 0x80, SECONDARY = 0x40, ALLOCATION_POSSIBLE = 1, NO_CHAIN = 2, SET_MOST = 19 * EXFAT_ENTRY };
+enum { IN_USE = 0x80, SECONDARY = 0x40, ALLOCATION_POSSIBLE = 1, NO_CHAIN = 2 };
 #define BAD_CLUSTER 0xfffffff7u
 
 /* A row of clusters by its first one: contiguous, or along the table. */
@@ -25,7 +25,8 @@ struct making {
     struct stream *folder; /* owned: that are still to be looked at */
     size_t folders, capacity;
     struct stream bitmap;
-    uint32_t file; /* the first cluster of the file that gets another length; 0: none does */
+    const struct ws_node *old; /* that what is put takes the place of; NULL: none */
+    uint32_t file;             /* the first cluster of the file that gets another length; 0: none does */
 };
 
 static uint32_t table_entry(const uint8_t *table, uint32_t n) { return ws_load_le32(table + 4 * (size_t)n); }
@@ -154,6 +155,52 @@ static enum ws_status renumber_folder(struct making *f, uint8_t *bytes, uint64_t
     return WS_OK;
 }
 
+/* The name of a set of entries is that of what is put, whatever the letters' case: plain letters alone. */
+static bool has_name(const uint8_t *set, size_t entries, const char *name) {
+    const size_t count = set[EXFAT_ENTRY + 3];
+    if (count != strlen(name) || count > 15 || entries < 3) return false;
+    for (size_t i = 0; i < count; i++)
+        if (ws_upcase(ws_load_le16(set + 2 * EXFAT_ENTRY + 2 + 2 * i)) != (uint16_t)(uint8_t)name[i]) return false;
+    return true;
+}
+
+/* One of that name goes: its entries are free, and its clusters. */
+static void drop_old(struct making *f, uint8_t *set, size_t entries) {
+    struct stream s = {.first = ws_load_le32(set + EXFAT_ENTRY + 20),
+                       .contiguous = set[EXFAT_ENTRY + 1] & NO_CHAIN,
+                       .clusters = ws_div_up(ws_load_le64(set + EXFAT_ENTRY + 24), f->s.cluster)};
+    for (size_t i = 0; i < entries; i++) set[i * EXFAT_ENTRY] &= (uint8_t)~IN_USE;
+    for (uint32_t n = s.clusters && is_cluster(f, s.first) ? s.first : 0; n; n = follow(f, &s, n)) {
+        clusters_clear(f->c.used, n - 2);
+        ws_store_le32(f->is + 4 * (size_t)n, 0);
+    }
+}
+
+/* What is put, into the root folder: where entries in a row are free. */
+static enum ws_status put_set(struct making *f, uint8_t *bytes, uint64_t length, struct ws_error *error) {
+    struct ws_room *room = f->c.room;
+    struct ws_node node = {.name = (char *)(uintptr_t)room->put_name, .kind = WS_NODE_FILE, .mtime = room->put_at};
+    uint8_t set[EXFAT_SET_MOST];
+    const uint64_t row = clusters_put_new(&f->c, room->put, room->put_length, error);
+    if (row == NO_CLUSTER) return WS_E_SPACE;
+    for (uint64_t at = 0, entries = 1; at + EXFAT_ENTRY <= length && bytes[at]; at += entries * EXFAT_ENTRY) {
+        entries = bytes[at] == ENTRY_FILE ? 1u + bytes[at + 1] : 1;
+        if (f->old && bytes[at] == ENTRY_FILE && has_name(bytes + at, entries, room->put_name))
+            drop_old(f, bytes + at, entries);
+    }
+    const size_t needs = exfat_set_make(set, &node, (uint32_t)row + 2, room->put_length);
+    for (uint64_t at = 0, begin = 0; at + EXFAT_ENTRY <= length; at += EXFAT_ENTRY) {
+        if (bytes[at] & IN_USE) begin = at + EXFAT_ENTRY;
+        if (at + EXFAT_ENTRY - begin < needs) continue;
+        bool ended = false; /* what was behind the end has no entries */
+        for (uint64_t i = begin; i <= at; i += EXFAT_ENTRY) ended |= !bytes[i];
+        memcpy(bytes + begin, set, needs);
+        if (ended && at + EXFAT_ENTRY < length) bytes[at + EXFAT_ENTRY] = 0;
+        return WS_OK;
+    }
+    return ws_fail(error, WS_E_SPACE, "the top folder of the volume has no room for one more name");
+}
+
 /* @return bytes of a stream; its clusters' numbers one behind the other in `list`: both owned by the caller */
 static uint8_t *load(struct making *f, const struct stream *s, uint32_t **list, uint64_t *count,
                      struct ws_error *error) {
@@ -200,6 +247,8 @@ static enum ws_status put_folders(struct making *f, struct ws_error *error) {
         if (was) memcpy(was, bytes, length);
         ws_hash_add(f->c.state, bytes, length);
         if (status == WS_OK) status = renumber_folder(f, bytes, length, error);
+        if (status == WS_OK && next.first == f->s.root && f->c.room->put_name)
+            status = put_set(f, bytes, length, error);
         if (status == WS_OK) status = put_stream(f, was, bytes, list, count, error);
         free(was);
         free(bytes);
@@ -323,6 +372,7 @@ enum ws_status room_exfat(struct ws_room *room, struct ws_layout *layout, struct
     room->size = facts.size;
     if (!facts.clean) return room_in_use(error);
     WS_GO(ws_exfat_read(room->volume, &tree, &facts, error)); /* sound, or else it is not touched */
+    WS_GO(room_find_old(room, tree, &f.old, error));
     status = make(&f, tree, error);
 done:
     clusters_close(&f.c);

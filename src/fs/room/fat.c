@@ -11,6 +11,8 @@ struct making {
     struct fat_table was;
     const struct ws_source *volume;
     const struct ws_node *file; /* that gets another length; NULL: none does */
+    const struct ws_node *old;  /* that what is put takes the place of; NULL: none */
+    uint32_t put;               /* the first cluster of what is put; 0: it is not yet */
 };
 
 /* Fewer clusters would make it one of another kind (section 3.5); a few more for those who count otherwise. */
@@ -76,6 +78,31 @@ static bool renumber(struct making *f, uint8_t *bytes, size_t length, bool *ende
     return changed;
 }
 
+/* What is put, into a record of the root folder that is free, or is its own: `length` bytes of it, from byte `from` of
+ * the volume on. */
+static enum ws_status put_record(struct making *f, uint8_t *bytes, uint64_t from, size_t length, bool *changed,
+                                 struct ws_error *error) {
+    struct ws_room *room = f->c.room;
+    uint8_t name[11];
+    size_t at = 0;
+    if (!room->put_name || f->put) return WS_OK;
+    if (!fat_plain_short(room->put_name, name)) return ws_fail(error, WS_E_RANGE, "this name is no short one");
+    if (f->old && (f->old->work2 < from || f->old->work2 - from >= length)) return WS_OK; /* in another cluster */
+    if (f->old) at = (size_t)(f->old->work2 - from);
+    else
+        while (at + 32 <= length && bytes[at] != 0 && bytes[at] != 0xe5) at += 32;
+    if (at + 32 > length) return WS_OK;
+    if (bytes[at] == 0 && at + 32 < length) bytes[at + 32] = 0; /* the end is behind it now */
+    const uint64_t row = clusters_put_new(&f->c, room->put, room->put_length, error);
+    if (row == NO_CLUSTER) return WS_E_SPACE;
+    f->put = (uint32_t)row + 2;
+    *changed = true;
+    fat_record(bytes + at, name, 0x20, f->put, room->put_length, room->put_at);
+    for (uint32_t n = f->old ? (uint32_t)f->old->origin : 0; is_cluster(&f->was.s, n); n = fat_entry(&f->was, n))
+        clusters_clear(f->c.used, n - 2);
+    return WS_OK;
+}
+
 static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *cluster, struct ws_error *error) {
     const struct fat_shape *s = &f->was.s;
     bool ended = false;
@@ -83,7 +110,8 @@ static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *clus
         const uint64_t at = f->c.data_at + (uint64_t)(n - 2) * s->cluster;
         WS_TRY(ws_source_read(f->volume, at, cluster, s->cluster, error));
         ws_hash_add(f->c.state, cluster, s->cluster);
-        const bool changed = renumber(f, cluster, s->cluster, &ended);
+        bool changed = renumber(f, cluster, s->cluster, &ended);
+        if (first == s->root_cluster) WS_TRY(put_record(f, cluster, at, s->cluster, &changed, error));
         WS_TRY(clusters_put(&f->c, n - 2, cluster, changed, error));
     }
     return WS_OK;
@@ -100,8 +128,9 @@ static enum ws_status put_fixed_root(struct making *f, struct ws_error *error) {
     enum ws_status status = ws_source_read(f->volume, fat_root_at(s), root, length, error);
     if (status == WS_OK) {
         ws_hash_add(f->c.state, root, length);
-        (void)renumber(f, root, length, &ended);
-        status = clusters_put_fixed(&f->c, fat_root_at(s), root, length, error);
+        bool changed = renumber(f, root, length, &ended);
+        status = put_record(f, root, fat_root_at(s), length, &changed, error);
+        if (status == WS_OK) status = clusters_put_fixed(&f->c, fat_root_at(s), root, length, error);
     }
     free(root);
     return status;
@@ -143,6 +172,11 @@ static enum ws_status put_tables(struct making *f, struct ws_error *error) {
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
     if (f->file) put_file_chain(f, fat);
+    for (uint32_t n = f->put && f->old ? (uint32_t)f->old->origin : 0; is_cluster(s, n); n = fat_entry(&f->was, n))
+        fat_set_entry(fat, s->bits, n, 0);
+    const uint64_t count = f->put ? ws_max_u64(ws_div_up(f->c.room->put_length, s->cluster), 1) : 0;
+    for (uint64_t i = 0; i < count; i++)
+        fat_set_entry(fat, s->bits, f->put + i, i + 1 < count ? (uint32_t)(f->put + i + 1) : fat_end_mark(s->bits));
     enum ws_status status = WS_OK;
     for (uint64_t copy = 0; status == WS_OK && copy < s->fats; copy++)
         status = clusters_put_fixed(&f->c, (s->reserved + copy * s->fat_sectors) * s->sector, fat, bytes, error);
@@ -200,6 +234,8 @@ static enum ws_status make(struct making *f, const struct ws_tree *tree, struct 
     WS_TRY(take_used(f, error));
     WS_TRY(clusters_plan(&f->c, least_clusters(f->was.s.bits), WS_FAT_OVERLAY_MOST, error));
     WS_TRY(put_folders(f, tree, error));
+    if (f->c.room->put_name && !f->put)
+        return ws_fail(error, WS_E_SPACE, "the top folder of the volume has no room for one more name");
     WS_TRY(clusters_finish(&f->c, error));
     if (!f->c.layout) return WS_OK;
     WS_TRY(put_tables(f, error));
@@ -222,6 +258,7 @@ enum ws_status room_fat(struct ws_room *room, struct ws_layout *layout, struct w
     (void)snprintf(room->label, sizeof room->label, "%s", facts.label); /* of its root folder */
     for (const struct ws_node *n = ws_tree_root(tree); n && room->file_at; n = ws_tree_next(n))
         if (n->kind == WS_NODE_FILE && n->content && n->work == room->file_at) f.file = n;
+    WS_GO(room_find_old(room, tree, &f.old, error));
     status = make(&f, tree, error);
 done:
     clusters_close(&f.c);

@@ -9,6 +9,15 @@ enum ws_status room_in_use(struct ws_error *error) {
                                "it");
 }
 
+enum ws_status room_find_old(struct ws_room *room, const struct ws_tree *tree, const struct ws_node **old,
+                             struct ws_error *error) {
+    *old = room->put_name ? ws_tree_find_any_case(tree, room->put_name) : NULL;
+    room->replaced = *old != NULL;
+    if (!*old || (*old)->kind == WS_NODE_FILE) return WS_OK;
+    ws_fail(error, WS_E_REFUSED, "a folder has the name of what is to be put there: %s", room->put_name);
+    return ws_fail_next(error, "give it another one");
+}
+
 enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
     static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *, struct ws_error *) = {room_fat,
                                                                                                        room_exfat};
@@ -17,7 +26,11 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .at = room->at,
                              .front = room->front,
                              .file_at = room->file_at,
-                             .file_length = room->file_length};
+                             .file_length = room->file_length,
+                             .put_name = room->put_name,
+                             .put = room->put,
+                             .put_length = room->put_length,
+                             .put_at = room->put_at};
     for (size_t i = 0; i < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; i++)
         status = kinds[i](room, layout, error);
     if (status == WS_E_NOTFOUND) ws_fail(error, status, "there is neither a FAT nor an exFAT volume here");

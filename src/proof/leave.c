@@ -1,0 +1,107 @@
+/* leave.c — a copy of the passport on the drive itself, where people find it. */
+#include "base/bytes.h"
+#include "system/on_drive.h"
+#include "wild_satchel/passport.h"
+#include "wild_satchel/room.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { PAGE = 4096 };
+
+struct leaving {
+    struct ws_source *now;
+    struct ws_drive_facts facts;
+    struct ws_table *table;
+    struct ws_source *slice;
+    struct ws_room room;
+};
+
+static bool is_for_firmware(const struct ws_partition *p) {
+    const struct ws_partition_type *type = ws_partition_type_of(p);
+    return type && strcmp(type->word, "efi") == 0;
+}
+
+/* The first volume that takes it: people's own, then those that the system shares with them. */
+static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *place, struct ws_error *error) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    const size_t count = ws_table_volumes(l->table, list);
+    enum ws_status status = WS_E_NOTFOUND;
+    for (size_t i = 0; i < 2 * count && status == WS_E_NOTFOUND; i++) {
+        const struct ws_partition *p = list[i % count];
+        if (!ws_inside(p->at, p->length, l->now->size) || is_for_firmware(p)) continue;
+        if (on_drive_is_systems(l->now, l->table, p, true) != (i >= count)) continue;
+        WS_TRY(ws_source_slice(l->now, p->at, p->length, &l->slice, error));
+        l->room.volume = l->slice;
+        l->room.at = p->at;
+        status = ws_make_room(&l->room, NULL, error);
+        if (status == WS_E_NOTFOUND) {
+            ws_source_close(l->slice);
+            l->slice = NULL;
+            continue;
+        }
+        place->number = p->number;
+        (void)snprintf(place->format, sizeof place->format, "%s", l->room.format);
+        ws_visible(l->room.label, place->label, sizeof place->label);
+        place->replaced = l->room.replaced;
+    }
+    if (status != WS_E_NOTFOUND) return status;
+    ws_fail(error, status, "no volume of this drive is one that every PC shows (FAT, exFAT)");
+    return ws_fail_next(error, "keep the page beside it, or print it");
+}
+
+static enum ws_status carry_out(struct leaving *l, struct ws_port *port, struct ws_drive *drive, uint64_t *written,
+                                struct ws_error *error) {
+    struct ws_layout *layout = NULL;
+    struct ws_write_result result;
+    struct ws_check_result seen = {0};
+    const struct ws_check_options look = {.scope = WS_CHECK_ALL};
+    const struct ws_write_options options = {0};
+    uint8_t first[PAGE];
+    enum ws_status status;
+    WS_GO(ws_layout_create(l->now->size, &layout, error));
+    WS_GO(ws_make_room(&l->room, layout, error));
+    WS_GO(ws_source_read(l->now, 0, first, l->facts.logical_sector, error)); /* it comes last, as it is */
+    WS_GO(ws_layout_add_bytes(layout, 0, first, l->facts.logical_sector, WS_PHASE_SEAL, error));
+    WS_GO(ws_layout_seal(layout, error));
+    struct ws_run log = l->room.spare[0];
+    const uint64_t at = l->room.spares ? ws_round_up(l->room.at + log.at, PAGE) : 0;
+    const uint64_t end = l->room.spares ? l->room.at + log.at + log.length : 0;
+    log = (struct ws_run){.at = at, .length = end > at ? (end - at) / PAGE * PAGE : 0};
+    if (log.length < ws_change_log_bytes(layout))
+        WS_GO(ws_fail(error, WS_E_SPACE, "the volume is too full for the change itself"));
+    WS_GO(ws_change_in(port, layout, &log, 1, drive, &options, &result, error));
+    *written = result.written;
+    WS_GO(ws_check(port, layout, drive, &look, &seen, error));
+    if (!seen.equal) status = ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written");
+done:
+    ws_layout_close(layout);
+    return status;
+}
+
+enum ws_status ws_passport_leave(struct ws_port *port, struct ws_drive *drive, const char *page, size_t length,
+                                 const char *confirm, bool allow_external_disk, struct ws_passport_place *place,
+                                 struct ws_error *error) {
+    struct leaving l = {
+        .room = {
+            .put_name = WS_PASSPORT_NAME, .put = page, .put_length = length, .put_at = port->ops->wall_clock(port)}};
+    const struct ws_target_rules rules = {allow_external_disk};
+    enum ws_status status;
+    memset(place, 0, sizeof *place);
+    WS_TRY(drive->ops->describe(drive, &l.facts, error));
+    ws_drive_call(&l.facts, confirm);
+    WS_TRY(ws_drive_may_be_target(port, &l.facts, &rules, error));
+    WS_TRY(ws_drive_confirmed(&l.facts, confirm, error));
+    WS_GO(ws_source_drive(drive, &l.now, error));
+    l.table = malloc(sizeof *l.table);
+    if (!l.table) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a partition table"));
+    WS_GO(ws_table_read(l.now, l.facts.logical_sector, l.table, NULL, error));
+    WS_GO(find_volume(&l, place, error));
+    status = carry_out(&l, port, drive, &place->written, error);
+done:
+    ws_source_close(l.slice);
+    free(l.table);
+    ws_source_close(l.now);
+    return status;
+}
