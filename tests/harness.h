@@ -77,7 +77,8 @@ uint64_t random_seed(void);
 void random_begin(void);
 void random_bytes(void *out, size_t length);
 
-/** So many random cases; a sixth of them under sanitizers, which look at each far more closely and slowly. */
+/** So many random cases; a sixth of them under sanitizers, which look at each far more closely and slowly, and a part
+ *  of them where WS_TEST_PART says so: `./run long` has all. */
 int cases_of(int count);
 
 /** A path inside this program's scratch folder, removed at the end. Valid until the 16th next call. */

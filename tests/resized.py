@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
-"""Volumes that the kernel wrote, made larger and smaller in place: the checker finds them sound, the kernel sees every file as it
-was and the room that was predicted, and goes on writing to them.
+"""Volumes that the kernel wrote, made larger and smaller in place, saved, reset and put back, there and on another stick: the checker
+finds them sound, the kernel sees every file as it was and the room that was predicted, and goes on writing to them.
 
     resized.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
 """
@@ -62,11 +62,52 @@ SEEN = "cd m/rw && find . -printf '%P %y %m %U %G %T@ %n %l\\n' | sort && find .
 
 def seen():
     with Loop() as loop:
-        checked = shell(f"e2fsck -fn {loop.device} >&2; mount -o ro,noload {loop.device} m; {SEEN}; stat -f -c '%f %S' .")
+        checked = shell(f"e2fsck -fn {loop.device} >&2; mount -o ro,noload {loop.device} m; ({SEEN}) || :; stat -f -c '%f %S' m")
         shell("umount m")
     lines = checked.stdout.strip().split("\n")
     free, block = (int(n) for n in lines[-1].split()) if checked.returncode == 0 else (0, 0)
     return checked.returncode == 0, "\n".join(lines[:-1]), free * block, loop.size, checked.stderr
+
+
+def care(name, was, what, words, wanted):
+    """One command; then what the kernel sees of the volume in s.img."""
+    done = run("keep", *words, "s.img", "--confirm", name, "--json")
+    if done.returncode and "make room" in done.stdout or "needs" in done.stdout and done.returncode == 4:
+        return verdict(f"{what} is refused with a reason", json.loads(done.stdout)["error"]["next"], done.stdout)
+    if not verdict(what, done.returncode == 0, done.stdout):
+        return False
+    sound, now, free, size, said = seen()
+    verdict(f"{what}: sound", sound, said)
+    verdict(f"{what}: as wanted", wanted(now), now[:600])
+    verdict(f"{what}: free as predicted", free == json.loads(done.stdout)["free_bytes"], f"{free} {done.stdout}")
+    return True
+
+
+def saved_and_put_back(name, was):
+    """Onto the same stick, after a reset, and onto another one."""
+    def part(text, path):
+        return [l for l in text.split("\n") if l.startswith(path + "/") or l.startswith(path + " ") or f"./{path}/" in l]
+
+    if os.path.exists("k.kept"):
+        os.unlink("k.kept")
+    done = run("keep", "save", "s.img", "--to", "k.kept")
+    if not verdict("saved", done.returncode == 0, done.stderr):
+        return
+    kept = dice.choice(["d0", "d1"])
+    shell("cp --sparse=always s.img spare.img")
+    care(name, was, "reset but for a folder", ["reset", "--except", "/" + kept], lambda now: part(now, kept) == part(was, kept) and "\nlarge " not in now)
+    os.rename("spare.img", "s.img")
+    if not care(name, was, "reset", ["reset"], lambda now: "d0" not in now):
+        return
+    care(name, was, "put back", ["restore", "--from", "k.kept"], lambda now: now == was)
+    os.rename("s.img", "first.img")
+    with open("s.img", "wb") as f:
+        f.truncate(4 << 30)
+    other = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    done = run("prepare", "--image", "curlew.iso", "--persistence", "1500M", "--drive", "s.img", "--confirm", other, "--afresh")
+    verdict("another stick", done.returncode == 0, done.stderr)
+    care(other, was, "put onto another stick", ["restore", "--from", "k.kept"], lambda now: now == was)
+    os.rename("first.img", "s.img")
 
 
 def case(number):
@@ -109,6 +150,7 @@ def case(number):
         verdict("free as predicted", free == json.loads(done.stdout)["free_bytes"], f"{free} {done.stdout}")
         checked = run("check", "s.img", "--json").stdout
         verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
+    saved_and_put_back(name, was)
     with Loop() as loop:
         shell(f"mount {loop.device} m; cd m/rw; mkdir new; seq 200000 > new/numbers; for i in $(seq 500); do echo $i > new/$i; done; cd ../..; umount m")
         used = shell(f"e2fsck -fn {loop.device}")

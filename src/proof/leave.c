@@ -29,9 +29,10 @@ static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *p
     const size_t count = ws_table_volumes(l->table, list);
     enum ws_status status = WS_E_NOTFOUND;
     for (size_t i = 0; i < 2 * count && status == WS_E_NOTFOUND; i++) {
-        const struct ws_partition *p = list[i % count];
+        const bool shared = i >= count;
+        const struct ws_partition *p = list[shared ? i - count : i];
         if (!ws_inside(p->at, p->length, l->now->size) || is_for_firmware(p)) continue;
-        if (on_drive_is_systems(l->now, l->table, p, true) != (i >= count)) continue;
+        if (on_drive_is_systems(l->now, l->table, p, true) != shared) continue;
         WS_TRY(ws_source_slice(l->now, p->at, p->length, &l->slice, error));
         l->room.volume = l->slice;
         l->room.at = p->at;
