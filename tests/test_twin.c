@@ -545,7 +545,7 @@ static void test_leave_out(void) {
     put_text(tree, "swapfile", "zeros");
     put_text(tree, "tmp/x", "gone");
     for (int i = 2; i < 5; i++) {
-        char version[8];
+        char version[16];
         snprintf(version, sizeof version, "6.%d", i);
         put_kernel(tree, version);
     }
