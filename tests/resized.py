@@ -4,51 +4,21 @@ finds them sound, the kernel sees every file as it was and the room that was pre
 
     resized.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
 """
-import json, os, random, shutil, subprocess, sys, tempfile
+import json, os
 
-satchel, demo_image, cases = sys.argv[1], sys.argv[2], int(sys.argv[3])
-seed = int(os.environ.get("WS_TEST_SEED", random.SystemRandom().randrange(1 << 32)))
-dice = random.Random(seed)
-print("seed", seed)
-MIB = 1 << 20
-passed = failed = 0
+from sticks import MIB, Loop, dice, fresh_stick, go, parts, run, shell, verdict
 
 
-def run(*words):
-    return subprocess.run([satchel, *words], stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace")
+def remembered():
+    return next(p for p in parts() if p["label"] == "persistence")
 
 
-def shell(text):
-    return subprocess.run(["sh", "-ec", text], capture_output=True, text=True, errors="replace")
-
-
-def verdict(what, good, said=""):
-    global passed, failed
-    passed, failed = passed + bool(good), failed + (not good)
-    if not good:
-        print(f"FAILED (WS_TEST_SEED={seed}): {what}\n{said}")
-    return good
-
-
-class Loop:
-    """The remembered volume of a stick, as a device."""
-
-    def __enter__(self):
-        part = next(p for p in json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["parts"] if p["label"] == "persistence")
-        self.size = part["size_bytes"]
-        self.device = shell(f"losetup -f --show -o {part['at_bytes']} --sizelimit {self.size} s.img").stdout.strip()
-        return self
-
-    def __exit__(self, *_):
-        shell(f"umount m 2>/dev/null || :; losetup -d {self.device}")
-
-
-def history(loop):
+def history(device, size):
     """Files come and go; now and then the plug is pulled."""
-    room = loop.size // MIB
+    room = size // MIB
     most = min(room // 3, 300)
     pulled = dice.random() < 0.3
-    text = f"mount {loop.device} m; mkdir -p m/rw m/work; cd m/rw; "
+    text = f"mount {device} m; mkdir -p m/rw m/work; cd m/rw; "
     for i in range(dice.randrange(2, 6)):
         text += f"mkdir -p d{i}/deep; for k in $(seq 1 {dice.randrange(10, 200)}); do head -c $((k * {dice.randrange(1, 3000)} % {max(1, most * 3000)})) /dev/urandom > d{i}/$k; done; "
     text += f"head -c {dice.randrange(1, most * MIB // 2)} /dev/urandom > large; rm -rf d0/*[13579]; ln large second; ln -s ../large d1/link; "
@@ -61,12 +31,13 @@ SEEN = "cd m/rw && find . -printf '%P %y %m %U %G %T@ %n %l\\n' | sort && find .
 
 
 def seen():
-    with Loop() as loop:
-        checked = shell(f"e2fsck -fn {loop.device} >&2; mount -o ro,noload {loop.device} m; ({SEEN}) || :; stat -f -c '%f %S' m")
+    part = remembered()
+    with Loop(part) as device:
+        checked = shell(f"e2fsck -fn {device} >&2; mount -o ro,noload {device} m; ({SEEN}) || :; stat -f -c '%f %S' m")
         shell("umount m")
     lines = checked.stdout.strip().split("\n")
     free, block = (int(n) for n in lines[-1].split()) if checked.returncode == 0 else (0, 0)
-    return checked.returncode == 0, "\n".join(lines[:-1]), free * block, loop.size, checked.stderr
+    return checked.returncode == 0, "\n".join(lines[:-1]), free * block, part["size_bytes"], checked.stderr
 
 
 def care(name, was, what, words, wanted):
@@ -101,9 +72,7 @@ def saved_and_put_back(name, was):
         return
     care(name, was, "put back", ["restore", "--from", "k.kept"], lambda now: now == was)
     os.rename("s.img", "first.img")
-    with open("s.img", "wb") as f:
-        f.truncate(4 << 30)
-    other = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    other = fresh_stick(4 << 30)
     done = run("prepare", "--image", "curlew.iso", "--persistence", "1500M", "--drive", "s.img", "--confirm", other, "--afresh")
     verdict("another stick", done.returncode == 0, done.stderr)
     care(other, was, "put onto another stick", ["restore", "--from", "k.kept"], lambda now: now == was)
@@ -113,20 +82,18 @@ def saved_and_put_back(name, was):
 def case(number):
     if os.path.exists("s.img"):
         os.unlink("s.img")
-    with open("s.img", "wb") as f:
-        f.truncate(dice.choice([1 << 30, 3 << 30, 6 << 30, 20 << 30, 60 << 30]) + dice.randrange(4000) * 512)
-    name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    name = fresh_stick(dice.choice([1 << 30, 3 << 30, 6 << 30, 20 << 30, 60 << 30]) + dice.randrange(4000) * 512)
     how = dice.choice([[], [], ["--arrangement", "files", "--table", "gpt"], ["--arrangement", "files", "--table", "mbr"]])
     done = run("prepare", "--image", "curlew.iso", "--persistence", f"{dice.choice([40, 100, 400, 800])}M", *how, "--drive", "s.img", "--confirm", name, "--afresh")
     if not verdict("a stick", done.returncode == 0, done.stderr):
         return
-    with Loop() as loop:
-        made = history(loop)
+    with Loop(remembered()) as device:
+        made = history(device, remembered()["size_bytes"])
     if not verdict("used by the kernel", made.returncode == 0, made.stderr):
         return
     shell("cp --sparse=always s.img kept.img")
-    with Loop() as loop:
-        shell(f"mount {loop.device} m; umount m")  # recovered by the kernel; the tool gets it as it was left
+    with Loop(remembered()) as device:
+        shell(f"mount {device} m; umount m")  # recovered by the kernel; the tool gets it as it was left
     _, was, _, size, _ = seen()
     os.rename("kept.img", "s.img")
     for _ in range(dice.randrange(2, 6)):
@@ -151,28 +118,10 @@ def case(number):
         checked = run("check", "s.img", "--json").stdout
         verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
     saved_and_put_back(name, was)
-    with Loop() as loop:
-        shell(f"mount {loop.device} m; cd m/rw; mkdir new; seq 200000 > new/numbers; for i in $(seq 500); do echo $i > new/$i; done; cd ../..; umount m")
-        used = shell(f"e2fsck -fn {loop.device}")
+    with Loop(remembered()) as device:
+        shell(f"mount {device} m; cd m/rw; mkdir new; seq 200000 > new/numbers; for i in $(seq 500); do echo $i > new/$i; done; cd ../..; umount m")
+        used = shell(f"e2fsck -fn {device}")
     verdict("the kernel goes on writing to it", used.returncode == 0, used.stdout)
 
 
-work = tempfile.mkdtemp(prefix="satchel-resized-")
-os.chdir(work)
-try:
-    os.environ.update(WILD_SATCHEL_BENCH="", WILD_SATCHEL_HISTORY="", WILD_SATCHEL_DEFAULTS="")
-    os.mkdir("m")
-    with open("probe", "wb") as f:
-        f.truncate(1 << 20)
-    if os.geteuid() or shell("d=$(losetup -f --show probe) && losetup -d $d").returncode:
-        print("skipped: loop devices cannot be had")
-        sys.exit(0)
-    subprocess.run([demo_image, "curlew.iso"], check=True, capture_output=True)
-    for number in range(cases):
-        case(number)
-finally:
-    subprocess.run(["umount", os.path.join(work, "m")], capture_output=True)
-    os.chdir("/")
-    shutil.rmtree(work, ignore_errors=True)
-print(f"{passed} passed, {failed} failed")
-sys.exit(failed > 0)
+go("resized", case)

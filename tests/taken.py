@@ -5,45 +5,11 @@ has two, and go on writing to it.
 
     taken.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
 """
-import json, os, random, shutil, subprocess, sys, tempfile
+import json
 
-satchel, demo_image, cases = sys.argv[1], sys.argv[2], int(sys.argv[3])
-seed = int(os.environ.get("WS_TEST_SEED", random.SystemRandom().randrange(1 << 32)))
-dice = random.Random(seed)
-print("seed", seed)
-MIB = 1 << 20
-passed = failed = moved = 0
+from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
 
-
-def run(*words):
-    return subprocess.run([satchel, *words], stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace")
-
-
-def shell(text):
-    return subprocess.run(["sh", "-ec", text], capture_output=True, text=True, errors="replace")
-
-
-def verdict(what, good, said=""):
-    global passed, failed
-    passed, failed = passed + bool(good), failed + (not good)
-    if not good:
-        print(f"FAILED (WS_TEST_SEED={seed}): {what}\n{said}")
-    return good
-
-
-def parts():
-    return json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["parts"]
-
-
-class Loop:
-    def __init__(self, part):
-        self.part = part
-
-    def __enter__(self):
-        return shell(f"losetup -f --show -o {self.part['at_bytes']} --sizelimit {self.part['size_bytes']} s.img").stdout.strip()
-
-    def __exit__(self, *_):
-        shell("umount m 2>/dev/null || :; losetup -j s.img | cut -d: -f1 | xargs -r losetup -d")
+moved = 0
 
 
 class Fat:
@@ -105,9 +71,7 @@ def seen(how, device):
 
 
 def stick(data):
-    with open("s.img", "wb") as f:
-        f.truncate(dice.choice([3, 4, 7]) << 30)
-    name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    name = fresh_stick(dice.choice([3, 4, 7]) << 30)
     done = run("prepare", "--image", "curlew.iso", "--persistence", f"{dice.choice([40, 150, 300])}M", "--data", f"{data}M", "--drive", "s.img", "--confirm", name, "--afresh",
                *dice.choice([[], ["--arrangement", "files", "--table", "gpt"], ["--arrangement", "files", "--table", "mbr"]]))
     verdict("a stick", done.returncode == 0, done.stderr)
@@ -206,9 +170,7 @@ def case_of_file(number):
     """An overlay file in a volume that others fill, longer and shorter by turns."""
     global moved
     how = (Fat, Exfat)[number % 2]
-    with open("s.img", "wb") as f:
-        f.truncate(dice.choice([500, 700, 1000]) << 20)
-    name = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["name"]
+    name = fresh_stick(dice.choice([500, 700, 1000]) << 20)
     done = run("prepare", "--image", "curlew.iso", "--arrangement", "files", "--in", "file", "--persistence", f"{dice.choice([40, 80, 150])}M", "--data-on", "exfat" if how is Exfat else "fat32",
                "--drive", "s.img", "--confirm", name, "--afresh")
     if not verdict("a stick with a file", done.returncode == 0, done.stderr):
@@ -250,25 +212,12 @@ def case_of_file(number):
         verdict("others go on writing to it", used.returncode == 0, used.stdout + used.stderr)
 
 
-work = tempfile.mkdtemp(prefix="satchel-taken-")
-os.chdir(work)
-try:
-    os.environ.update(WILD_SATCHEL_BENCH="", WILD_SATCHEL_HISTORY="", WILD_SATCHEL_DEFAULTS="")
-    os.mkdir("m")
-    with open("probe", "wb") as f:
-        f.truncate(1 << 20)
-    if os.geteuid() or shell("d=$(losetup -f --show probe) && losetup -d $d").returncode:
-        print("skipped: loop devices cannot be had")
-        sys.exit(0)
-    subprocess.run([demo_image, "curlew.iso"], check=True, capture_output=True)
-    for number in range(cases):
-        case(number)
-        if number % 5 == 4:
-            case_of_file(number // 5)
-    verdict("hardly any had no room", moved * 2 >= cases, f"{moved} of {cases}")
-finally:
-    subprocess.run(["umount", os.path.join(work, "m")], capture_output=True)
-    os.chdir("/")
-    shutil.rmtree(work, ignore_errors=True)
-print(f"{moved} taken from, {passed} passed, {failed} failed")
-sys.exit(failed > 0)
+def one(number):
+    case(number)
+    if number % 5 == 4:
+        case_of_file(number // 5)
+    if number + 1 == cases:
+        verdict("hardly any had no room", moved * 2 >= cases, f"{moved} of {cases}")
+
+
+go("taken", one)
