@@ -77,6 +77,8 @@ void fill_bed_with(struct bed *b, size_t bytes) {
     OK(ws_tree_create(&tree, &error));
     put_text(tree, "persistence.conf", "/ union\n");
     OK(ws_tree_put(tree, "rw/large", content, bytes, NULL, &error));
+    put_text(tree, "rw/home/tide/notes", "low water at six");
+    put_text(tree, "rw/var/cache/apt/archives/tide_1.deb", "a package that was installed long ago");
     OK(ws_tree_folder(tree, "work/work", &folder, &error));
     lay_down(b, tree, 3);
     ws_tree_close(tree);

@@ -399,10 +399,39 @@ static void what_the_kernel_wrote_is_saved_and_put_back(void) {
     }
 }
 
+/* To its last block, as it is when somebody wants to clean it: what is new goes over what goes, through the log. */
+static void a_full_volume_is_cared_for(void) {
+    struct bed b;
+    struct ws_saved_facts facts;
+    struct ws_text text = {0};
+    struct ws_source *archive = NULL;
+    uint8_t *first = malloc(BED_DRIVE);
+    if (!build_bed(&b, "live-boot", false)) return;
+    fill_bed_with(&b, MIB);
+    save(&b, NULL, &text, &facts);
+    OK(ws_source_memory(text.data, text.length, &archive, &error));
+    struct ws_kept *kept = open_kept(&b, NULL);
+    const uint64_t room = ws_kept_facts(kept)->free_bytes;
+    ws_kept_close(kept);
+    fill_bed_with(&b, MIB + (size_t)room);
+    kept = open_kept(&b, NULL);
+    CHECK_INT(ws_kept_facts(kept)->free_bytes, 0);
+    ws_kept_close(kept);
+    memcpy(first, b.drive->bytes, BED_DRIVE);
+    for (int how = 0; how < CUTS; how++)
+        for (enum edit what = 0; what < EDITS; what++)
+            if (what != PUT) sweep(&b, what, how, archive, first);
+    ws_source_close(archive);
+    ws_text_free(&text);
+    free_bed(&b);
+    free(first);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"edits take what they say", edits_take_what_they_say},
         {"a cut at every write loses nothing", a_cut_at_every_write_loses_nothing},
+        {"a full volume is cared for", a_full_volume_is_cared_for},
         {"what is locked is cared for", what_is_locked_is_cared_for},
         {"what would fit alone is known", what_would_fit_alone_is_known},
         {"what does not go is refused", what_does_not_go_is_refused},

@@ -31,6 +31,8 @@ struct ws_ext4_params {
      * where it has nothing: until the fixed structures are written, too, it is as it was. Borrowed, as long as the
      * geometry. */
     const struct ws_source *over;
+    bool over_gone;  /**< with `over`: what is new may go where content is that the tree does not have any more. All of
+                        it  has the superblock's phase then, and ws_ext4_spare() knows the journal alone */
     uint64_t resize; /**< with `over`, bytes: another size than that volume has; 0: the same. Larger only as far as it
                         keeps room for descriptors (grow_to); smaller, what stands behind the end is moved. The source
                         of a volume that grows need not be longer than it was. */

@@ -247,6 +247,12 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     params.mounts = k->anew ? 0 : (uint16_t)k->facts.mounts;
     if (k->moves_to) WS_TRY(move_back(k, &params, error));
     enum ws_status status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
+    if (status == WS_E_SPACE && !k->resize && !k->moves_to && !k->renewed) {
+        const struct ws_error kept = *error; /* full: then over what goes, all of it through the log */
+        params.over_gone = true;
+        status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
+        if (status != WS_OK) *error = kept;
+    }
     if (status == WS_E_SPACE && !error->next[0])
         ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
     WS_TRY(status);

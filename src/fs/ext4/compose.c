@@ -250,7 +250,7 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
     for (uint64_t d = 0; d < g->data_used;) {
         uint64_t run;
         uint64_t block = ext4_physical(g, d, g->data_used - d, &run);
-        WS_TRY(put(&c, block, run, c.data, d, WS_PHASE_BODY, error));
+        WS_TRY(put(&c, block, run, c.data, d, g->params.over_gone ? superblock_phase : WS_PHASE_BODY, error));
         d += run;
     }
     return WS_OK;

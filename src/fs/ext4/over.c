@@ -172,7 +172,8 @@ enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error
     WS_GO(take_reserve(g, &v, error));
     WS_GO(ext4_list_fixed(g, error));
     for (uint32_t i = 0; i < g->groups; i++) WS_GO(take_group(g, &v, i, error));
-    if (!g->space.count) WS_GO(ws_fail(error, WS_E_SPACE, "the volume that is there has no block free"));
+    if (!g->space.count && !g->params.over_gone)
+        WS_GO(ws_fail(error, WS_E_SPACE, "the volume that is there has no block free"));
     WS_GO(take_journal(g, &v, error));
 done:
     ext4_close(&v);
@@ -239,6 +240,31 @@ static int by_block(const void *a, const void *b) {
     return (*x)->block < (*y)->block ? -1 : (*x)->block > (*y)->block;
 }
 
+/* All that neither the fixed structures nor kept content have. */
+static enum ws_status take_gone(struct ws_ext4_geometry *g, struct ws_error *error) {
+    const struct ws_ext4_spans *const both[2] = {&g->fixed, &g->kept};
+    size_t at[2] = {0, 0};
+    g->space.count = 0;
+    for (uint64_t block = 0; block < g->blocks;) {
+        uint64_t end = g->blocks, skip = 0;
+        for (int i = 0; i < 2; i++) {
+            const struct ws_ext4_spans *s = both[i];
+            uint64_t length = 0;
+            for (; at[i] < s->count; at[i]++) {
+                length = s->span[at[i] + 1].before - s->span[at[i]].before;
+                if (s->span[at[i]].block + length > block) break;
+            }
+            if (at[i] == s->count) continue;
+            if (s->span[at[i]].block <= block) skip = ws_max_u64(skip, s->span[at[i]].block + length);
+            else end = ws_min_u64(end, s->span[at[i]].block);
+        }
+        if (!skip && !ext4_add_span(&g->space, block, end - block))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for a list of blocks");
+        block = skip ? skip : end;
+    }
+    return g->space.count ? WS_OK : ws_fail(error, WS_E_SPACE, "the volume that is there has no block free");
+}
+
 enum ws_status ext4_over_count(struct ws_ext4_geometry *g, struct ws_error *error) {
     size_t runs = g->sparses ? g->sparse[g->sparses - 1].first + g->sparse[g->sparses - 1].runs : 0;
     size_t count = 0;
@@ -259,12 +285,12 @@ enum ws_status ext4_over_count(struct ws_ext4_geometry *g, struct ws_error *erro
         end = r->block + r->blocks;
     }
     free(list);
-    return status;
+    return status == WS_OK && g->params.over_gone ? take_gone(g, error) : status;
 }
 
 void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *length) {
     *at = *length = 0;
-    for (size_t i = 0; i < g->space.count; i++) {
+    for (size_t i = 0; i < g->space.count && !g->params.over_gone; i++) {
         uint64_t used = g->data_used > g->space.span[i].before ? g->data_used - g->space.span[i].before : 0;
         uint64_t blocks = g->space.span[i + 1].before - g->space.span[i].before;
         if (used >= blocks || (blocks - used) * BLOCK <= *length) continue;
@@ -283,7 +309,7 @@ void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *len
 
 size_t ws_ext4_spare_rows(const struct ws_ext4_geometry *g, struct ws_run *row, size_t most) {
     size_t count = 0;
-    for (size_t i = 0; i < g->space.count; i++) {
+    for (size_t i = 0; i < g->space.count && !g->params.over_gone; i++) {
         const uint64_t used = g->data_used > g->space.span[i].before ? g->data_used - g->space.span[i].before : 0;
         const uint64_t blocks = g->space.span[i + 1].before - g->space.span[i].before;
         if (used >= blocks) continue;
