@@ -2,6 +2,8 @@
  * kernel's ext4 and overlay write it, a checker and the kernel judge what comes out. */
 #include "tests/bed.h"
 
+#include "base/bytes.h"
+
 static enum ws_status collect(void *context, const void *bytes, size_t length, struct ws_error *e) {
     (void)e;
     ws_text_add(context, bytes, length);
@@ -399,6 +401,18 @@ static void what_the_kernel_wrote_is_saved_and_put_back(void) {
     }
 }
 
+/* Full to its last block, by one large file. */
+static void fill_up(struct bed *b) {
+    fill_bed_with(b, MIB);
+    struct ws_kept *kept = open_kept(b, NULL);
+    const uint64_t room = ws_kept_facts(kept)->free_bytes;
+    ws_kept_close(kept);
+    fill_bed_with(b, MIB + (size_t)room);
+    kept = open_kept(b, NULL);
+    CHECK_INT(ws_kept_facts(kept)->free_bytes, 0);
+    ws_kept_close(kept);
+}
+
 /* To its last block, as it is when somebody wants to clean it: what is new goes over what goes, through the log. */
 static void a_full_volume_is_cared_for(void) {
     struct bed b;
@@ -410,13 +424,7 @@ static void a_full_volume_is_cared_for(void) {
     fill_bed_with(&b, MIB);
     save(&b, NULL, &text, &facts);
     OK(ws_source_memory(text.data, text.length, &archive, &error));
-    struct ws_kept *kept = open_kept(&b, NULL);
-    const uint64_t room = ws_kept_facts(kept)->free_bytes;
-    ws_kept_close(kept);
-    fill_bed_with(&b, MIB + (size_t)room);
-    kept = open_kept(&b, NULL);
-    CHECK_INT(ws_kept_facts(kept)->free_bytes, 0);
-    ws_kept_close(kept);
+    fill_up(&b);
     memcpy(first, b.drive->bytes, BED_DRIVE);
     for (int how = 0; how < CUTS; how++)
         for (enum edit what = 0; what < EDITS; what++)
@@ -427,11 +435,39 @@ static void a_full_volume_is_cared_for(void) {
     free(first);
 }
 
+/* And the plug was pulled then: its journal is in use, so the log goes elsewhere on the drive. */
+static void a_full_volume_whose_plug_was_pulled_is_reset(void) {
+    struct bed b;
+    uint64_t ignored;
+    if (!build_bed(&b, "live-boot", false)) return;
+    OK(resize(&b, 24 * MIB, &ignored));
+    fill_up(&b);
+    uint8_t *super = b.drive->bytes + b.at + 1024;
+    ws_store_le32(super + 0x60, ws_load_le32(super + 0x60) | 4); /* its journal is to be replayed */
+    ws_store_le32(super + 0x3fc, ws_crc32c(0xffffffff, super, 0x3fc));
+    const size_t behind = (size_t)(b.at + b.size), length = BED_DRIVE - behind;
+    uint8_t *first = malloc(length);
+    memcpy(first, b.drive->bytes + behind, length);
+    struct ws_kept *kept = open_kept(&b, NULL);
+    CHECK(ws_kept_facts(kept)->needs_recovery);
+    OK(edit(kept, RESET, NULL));
+    OK(carry_out(&b, kept));
+    ws_kept_close(kept);
+    CHECK(memcmp(first, b.drive->bytes + behind, length) != 0); /* the log went there */
+    free(first);
+    check_volume(&b, "after a reset");
+    kept = open_kept(&b, NULL);
+    CHECK(!has(kept, "rw"));
+    ws_kept_close(kept);
+    free_bed(&b);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"edits take what they say", edits_take_what_they_say},
         {"a cut at every write loses nothing", a_cut_at_every_write_loses_nothing},
         {"a full volume is cared for", a_full_volume_is_cared_for},
+        {"a full volume whose plug was pulled is reset", a_full_volume_whose_plug_was_pulled_is_reset},
         {"what is locked is cared for", what_is_locked_is_cared_for},
         {"what would fit alone is known", what_would_fit_alone_is_known},
         {"what does not go is refused", what_does_not_go_is_refused},

@@ -2,6 +2,7 @@
 #include "base/bytes.h"
 #include "fs/archive/write.h"
 #include "keep/internal.h"
+#include "wild_satchel/format.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -82,10 +83,52 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     return count;
 }
 
+/* Rows of the drive outside of the volume: behind the last partition, and what ordinary volumes have free. */
+static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *count) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    struct ws_table *table = malloc(sizeof *table);
+    struct ws_volume_facts facts;
+    struct ws_error ignored;
+    struct ws_run one;
+    uint64_t end;
+    const bool read = table && keep_table(k, table, &ignored) == WS_OK && table->kind != WS_TABLE_NONE;
+    if (read) ws_table_free_tail(table, &one.at, &end);
+    if (read && one.at < end) {
+        one.length = end - one.at;
+        enter_row(row, count, WS_LOG_PIECES, one);
+    }
+    for (size_t i = 0, n = read ? ws_table_volumes(table, list) : 0; i < n; i++) {
+        struct ws_source *slice = NULL;
+        if (!ws_inside(list[i]->at, list[i]->length, k->drive->size)) continue;
+        if (ws_source_slice(k->drive, list[i]->at, list[i]->length, &slice, &ignored) != WS_OK) continue;
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        if (format && format->spare && format->everywhere && facts.clean &&
+            format->spare(slice, &one.at, &one.length, &ignored) == WS_OK && one.length) {
+            one.at += list[i]->at;
+            enter_row(row, count, WS_LOG_PIECES, one);
+        }
+        ws_source_close(slice);
+    }
+    free(table);
+}
+
+/* In whole pages. @return bytes */
+static uint64_t settle_rows(struct ws_kept *k) {
+    uint64_t all = 0;
+    for (size_t i = 0; i < k->logs; i++) {
+        const uint64_t end = k->log[i].at + k->log[i].length;
+        k->log[i].at = ws_round_up(k->log[i].at, PAGE);
+        k->log[i].length = end > k->log[i].at ? (end - k->log[i].at) / PAGE * PAGE : 0;
+        all += k->log[i].length;
+    }
+    while (k->logs && !k->log[k->logs - 1].length) k->logs--;
+    return all;
+}
+
 static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
     const uint64_t needed = ws_change_log_bytes(k->layout);
     const uint64_t volume = k->memory.volume_at + begin_of(k);
-    uint64_t at, length, all = 0;
+    uint64_t at, length, all;
     char has[32], needs[32];
     cost->written = ws_layout_bytes(k->layout) + needed;
     cost->free_after = k->geometry.free_bytes;
@@ -98,13 +141,12 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
         return WS_OK;
     }
     k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
-    for (size_t i = 0; i < k->logs; i++) {
-        const uint64_t end = k->log[i].at + k->log[i].length;
-        k->log[i].at = ws_round_up(k->log[i].at, PAGE);
-        k->log[i].length = end > k->log[i].at ? (end - k->log[i].at) / PAGE * PAGE : 0;
-        all += k->log[i].length;
+    all = settle_rows(k);
+    if (all < needed && !k->resize && !k->renewed && !k->moves_to) {
+        k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
+        rows_elsewhere(k, k->log, &k->logs);
+        all = settle_rows(k);
     }
-    while (k->logs && !k->log[k->logs - 1].length) k->logs--;
     if (all >= needed) return WS_OK;
     ws_fail(error, WS_E_SPACE, "the change itself needs %s in a few pieces beside all files, and there are %s",
             ws_size_counted(needed, needs, sizeof needs), ws_size_counted(all, has, sizeof has));
