@@ -90,13 +90,15 @@ static enum ws_change as_system_sees(const struct ws_shot *before, const struct 
 static void look_at(void *context, enum ws_change change, const struct ws_shot *before, const struct ws_shot *after) {
     struct telling *t = context;
     const struct ws_shot *one = after ? after : before;
+    if (!one) return;
     const char *path = as_seen(one->path, t->top);
     if (!path || t->failed || strcmp(path, "/") == 0) return;
     if (one->kind == WS_NODE_FOLDER && one->below && change != WS_CHANGE_CHANGED)
         return; /* the way to what was changed */
     change = as_system_sees(before, after);
     if (change == WS_CHANGE_ADDED && after && may_move(after)) remember(t, &t->added, &t->added_count, after, path);
-    else if (change == WS_CHANGE_GONE && may_move(before)) remember(t, &t->gone, &t->gone_count, before, path);
+    else if (change == WS_CHANGE_GONE && before && may_move(before))
+        remember(t, &t->gone, &t->gone_count, before, path);
     else count(t->told, change, path);
 }
 
