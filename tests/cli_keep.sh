@@ -146,8 +146,14 @@ if command -v debugfs >/dev/null; then
     untouched=$(sum_of b.img)
     expect 4 "it needs a larger volume" "$satchel" keep restore b.img --from large.kept --confirm "$of_b"
     ok "nothing was written" test "$untouched" = "$(sum_of b.img)"
-    expect 0 "what is remembered goes first" "$satchel" keep restore a.img --from large.kept --confirm "$of_a"
+    # Both have no room beside each other: the log stands behind the last partition then; where nothing is, what is remembered goes first
+    expect 0 "remembers what was saved" "$satchel" keep restore a.img --from large.kept --confirm "$of_a"
     json 'd["files"] == 1 and d["bytes"] > 59000000' "$satchel" keep show a.img --json
+    truncate -s 130M c.img && of_c=$("$satchel" drives c.img --json | sed -n 's/^ *"name": "\(.*\)",$/\1/p' | head -1)
+    expect 0 "is ready" "$satchel" prepare --image curlew.iso --drive c.img --confirm "$of_c"
+    fill c.img 60000000
+    expect 0 "what is remembered goes first" "$satchel" keep restore c.img --from large.kept --confirm "$of_c"
+    json 'd["files"] == 1 and d["bytes"] > 59000000' "$satchel" keep show c.img --json
     expect 0 "has more room" "$satchel" keep grow b.img --confirm "$of_b"
     expect 0 "remembers what was saved" "$satchel" keep restore b.img --from large.kept --confirm "$of_b"
     expect 2 "nothing is locked" "$satchel" keep show a.img --password-fd 0
