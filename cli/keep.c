@@ -345,6 +345,9 @@ static enum ws_status restore(struct keeping *k) {
     return status;
 }
 
+/* A size was given as a number. */
+static bool is_sized(void) { return size_wanted && strcmp(size_wanted, "rest") != 0; }
+
 /* Where more could come from, if not from free space. */
 static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
     struct cli *cli = k->cli;
@@ -352,31 +355,31 @@ static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
     struct ws_error why = {0};
     char a[48], b[48];
     const bool in_file = ws_kept_memory(k->kept)->in_file;
-    if (size_wanted && strcmp(size_wanted, "rest") != 0)
+    if (is_sized())
         ws_fail(&cli->error, WS_E_SPACE, "with what is free %s it its volume can be of %s, not of %s",
                 in_file ? "around" : "behind", ws_size_both(most, a, sizeof a), ws_size_both(size, b, sizeof b));
     else ws_fail(&cli->error, WS_E_SPACE, "there is no free space %s it", in_file ? "around" : "behind");
     if (ws_kept_neighbour(k->kept, &n, &why) == WS_OK && n.most > most)
         return ws_fail_next(&cli->error, "what stands behind it can give room, for up to %s: --take-from-data",
                             ws_size_both(n.most, a, sizeof a));
-    return ws_fail_next(&cli->error, "%s%s%s", why.status == WS_E_REFUSED ? why.what : "",
-                        why.status == WS_E_REFUSED ? "; else " : "",
-                        "save it, prepare a larger drive, and put it back there");
+    if (why.status == WS_E_REFUSED) /* a data volume could, but for its state */
+        return ws_fail_next(&cli->error, "the data volume behind it could give room, but %s: %s", why.what, why.next);
+    return ws_fail_next(&cli->error, "save it, prepare a larger drive, and put it back there");
 }
 
-/* What the neighbour is and will be, into the question; `size` is still open for "all that can be had". */
-static enum ws_status take_room(struct keeping *k, uint64_t *size, char loses[320]) {
+/* What the neighbour is and will be, into the question. */
+static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320]) {
     struct cli *cli = k->cli;
     struct ws_neighbour n, after;
     char is[48], was[32], gets[32], name[64];
     WS_TRY(ws_kept_neighbour(k->kept, &n, &cli->error));
-    if (!size_wanted || strcmp(size_wanted, "rest") == 0) {
+    if (!is_sized()) {
         ws_fail(&cli->error, WS_E_USAGE,
                 "say how large it is to be: its neighbour's room is not taken without a number");
         return ws_fail_next(&cli->error, "--size SIZE, up to %s", ws_size_both(n.most, is, sizeof is));
     }
-    WS_TRY(ws_kept_grow_into(k->kept, *size, &after, &cli->error));
-    size_t at = (size_t)snprintf(loses, 320, "gets a volume of %s", ws_size_both(*size >> 20 << 20, is, sizeof is));
+    WS_TRY(ws_kept_grow_into(k->kept, size, &after, &cli->error));
+    size_t at = (size_t)snprintf(loses, 320, "gets a volume of %s", ws_size_both(size >> 20 << 20, is, sizeof is));
     (void)snprintf(name, sizeof name, n.label[0] ? " \"%s\"" : "", n.label);
     if (after.at)
         at += (size_t)snprintf(loses + at, 320 - at, "; the data volume%s behind it has %s then, not %s, with %s free",
@@ -397,17 +400,17 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     WS_TRY(ws_kept_bounds(k->kept, &least, &most, &cli->error));
     size = most;
     const uint64_t now = ws_kept_memory(k->kept)->volume_size;
-    if (size_wanted && strcmp(size_wanted, "rest") != 0) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
+    if (is_sized()) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
     if (grows && !size_wanted && ws_kept_memory(k->kept)->in_file) {
         ws_fail(&cli->error, WS_E_USAGE, "say how large it is to be: other files of its volume need room, too");
         return ws_fail_next(&cli->error, "--size SIZE, up to %s", ws_size_both(most, is, sizeof is));
     }
     if (grows && !take && (most <= now || size > most)) return no_room(k, most, size);
-    if ((!take || (size_wanted && strcmp(size_wanted, "rest") != 0)) && (grows ? size <= now : size >= now))
+    if ((!take || is_sized()) && (grows ? size <= now : size >= now))
         return ws_fail(&cli->error, WS_E_USAGE, "it is of %s now: that would not %s",
                        ws_size_both(now, was, sizeof was), grows ? "make it larger" : "make it smaller");
     if (take) {
-        WS_TRY(take_room(k, &size, loses));
+        WS_TRY(take_room(k, size, loses));
     } else {
         WS_TRY(ws_kept_resize(k->kept, size, &cli->error));
         (void)snprintf(loses, sizeof loses, "gets a volume of %s in the place of %s, and loses nothing",

@@ -39,6 +39,7 @@ static enum ws_status take_swap(struct keep_taking *t, const struct ws_kept *k, 
 static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_error *error) {
     struct ws_table *table = malloc(sizeof *table);
     enum ws_status status = table ? keep_table(k, table, error) : ws_fail(error, WS_E_NOMEM, "out of memory");
+    const uint64_t medium_at = status == WS_OK && !k->memory.system ? on_drive_medium_at(k->drive, table) : UINT64_MAX;
     uint64_t from = k->memory.volume_at + 1;
     while (status == WS_OK && !t->slice) {
         const struct ws_partition *p = next_behind(table, from);
@@ -48,8 +49,8 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
         t->any = true;
         from = p->at + 1;
         t->end = p->at;
-        if (p->at + p->length > k->drive->size || table->logical_count ||
-            on_drive_is_systems(k->drive, table, p, !k->memory.system))
+        if (p->at + p->length > k->drive->size || table->logical_count || p->at == medium_at ||
+            on_drive_is_for_firmware(p))
             break;
         status = ws_source_slice(k->drive, p->at, p->length, &slice, error);
         if (status != WS_OK) break;
@@ -161,11 +162,13 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
     WS_TRY(keep_still_as_it_is(k, error));
     WS_TRY(begin(k, &t, error));
     const uint64_t most = most_of(k, t);
-    k->taking = t;
     size = size / MIB * MIB;
-    if (size <= k->memory.volume_size || size > most)
+    if (size <= k->memory.volume_size || size > most) {
+        keep_taking_close(t);
         return ws_fail(error, WS_E_RANGE, "its volume can be up to %s here, with all that can be taken",
                        ws_size_both(most, a, sizeof a));
+    }
+    k->taking = t;
     uint64_t end = k->memory.volume_at + size;
     for (size_t i = 0; i < t->swaps; i++) {
         t->swap_to[i] = ws_max_u64(t->swap[i].at, ws_round_up(end, MIB));
@@ -185,7 +188,7 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
 
 /* The volume's own part is laid over files of its neighbour: what would be its body there is sealed, too. */
 static enum ws_status put_volume(struct ws_kept *k, struct ws_layout *volume, struct ws_error *error) {
-    const uint64_t end = k->memory.volume_at + k->memory.volume_size;
+    const uint64_t end = k->memory.volume_at + k->memory.volume_size / PAGE * PAGE; /* a file may end anywhere */
     for (size_t i = 0; i < ws_layout_count(volume); i++) {
         const struct ws_extent *e = ws_layout_extent(volume, i);
         const uint64_t first = e->at < end ? ws_min_u64(e->length, end - e->at) : 0;

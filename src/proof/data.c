@@ -70,9 +70,10 @@ enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, co
     enum ws_status status = table ? ws_table_read(drive, sector, table, NULL, error)
                                   : ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     const size_t count = status == WS_OK ? ws_table_volumes(table, list) : 0;
+    const uint64_t medium_at = count && !look->memory.system ? on_drive_medium_at(drive, table) : UINT64_MAX;
     for (size_t i = 0; i < count && status == WS_OK; i++)
-        if (ws_inside(list[i]->at, list[i]->length, drive->size) &&
-            !on_drive_is_systems(drive, table, list[i], !look->memory.system))
+        if (ws_inside(list[i]->at, list[i]->length, drive->size) && list[i]->at != medium_at &&
+            !on_drive_is_for_firmware(list[i]))
             status = add_volume(drive, list[i], first, look, error);
     free(table);
     return status;

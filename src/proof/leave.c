@@ -18,21 +18,17 @@ struct leaving {
     struct ws_room room;
 };
 
-static bool is_for_firmware(const struct ws_partition *p) {
-    const struct ws_partition_type *type = ws_partition_type_of(p);
-    return type && strcmp(type->word, "efi") == 0;
-}
-
 /* The first volume that takes it: people's own, then those that the system shares with them. */
 static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *place, struct ws_error *error) {
     const struct ws_partition *list[WS_VOLUME_PLACES];
     const size_t count = ws_table_volumes(l->table, list);
+    const uint64_t medium_at = on_drive_medium_at(l->now, l->table);
     enum ws_status status = WS_E_NOTFOUND;
     for (size_t i = 0; i < 2 * count && status == WS_E_NOTFOUND; i++) {
         const bool shared = i >= count;
         const struct ws_partition *p = list[shared ? i - count : i];
-        if (!ws_inside(p->at, p->length, l->now->size) || is_for_firmware(p)) continue;
-        if (on_drive_is_systems(l->now, l->table, p, true) != shared) continue;
+        if (!ws_inside(p->at, p->length, l->now->size) || on_drive_is_for_firmware(p)) continue;
+        if ((p->at == medium_at) != shared) continue;
         WS_TRY(ws_source_slice(l->now, p->at, p->length, &l->slice, error));
         l->room.volume = l->slice;
         l->room.at = p->at;
@@ -70,12 +66,17 @@ static enum ws_status carry_out(struct leaving *l, struct ws_port *port, struct 
     const uint64_t at = l->room.spares ? ws_round_up(l->room.at + log.at, PAGE) : 0;
     const uint64_t end = l->room.spares ? l->room.at + log.at + log.length : 0;
     log = (struct ws_run){.at = at, .length = end > at ? (end - at) / PAGE * PAGE : 0};
-    if (log.length < ws_change_log_bytes(layout))
-        WS_GO(ws_fail(error, WS_E_SPACE, "the volume is too full for the change itself"));
+    if (log.length < ws_change_log_bytes(layout)) {
+        ws_fail(error, WS_E_SPACE, "the volume is too full for the change itself");
+        WS_GO(ws_fail_next(error, "take something off it first"));
+    }
     WS_GO(ws_change_in(port, layout, &log, 1, drive, &options, &result, error));
     *written = result.written;
     WS_GO(ws_check(port, layout, drive, &look, &seen, error));
-    if (!seen.equal) status = ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written");
+    if (!seen.equal) {
+        ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written");
+        status = ws_fail_next(error, "save what is on this drive: it loses data");
+    }
 done:
     ws_layout_close(layout);
     return status;

@@ -19,16 +19,16 @@ void on_drive_close(struct on_drive *s) {
     free(s->table);
 }
 
-bool on_drive_is_systems(const struct ws_source *drive, const struct ws_table *table, const struct ws_partition *p,
-                         bool live) {
-    struct ws_medium *medium = calloc(1, sizeof *medium);
-    struct ws_error ignored;
+bool on_drive_is_for_firmware(const struct ws_partition *p) {
     const struct ws_partition_type *type = ws_partition_type_of(p);
-    bool own = !medium || (type && strcmp(type->word, "efi") == 0);
-    if (!own && live && ws_medium_open(drive, table, medium, &ignored) == WS_OK) {
-        own = medium->at == p->at;
-        ws_medium_close(medium);
-    }
-    free(medium);
-    return own;
+    return type && strcmp(type->word, "efi") == 0;
+}
+
+uint64_t on_drive_medium_at(const struct ws_source *drive, const struct ws_table *table) {
+    struct ws_medium medium = {0};
+    struct ws_error ignored;
+    if (ws_medium_open(drive, table, &medium, &ignored) != WS_OK) return UINT64_MAX;
+    const uint64_t at = medium.at;
+    ws_medium_close(&medium);
+    return at;
 }

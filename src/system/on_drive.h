@@ -16,8 +16,9 @@ struct on_drive {
 enum ws_status on_drive_open(const struct ws_source *drive, uint32_t sector, struct on_drive *s,
                              struct ws_error *error);
 void on_drive_close(struct on_drive *s);
-/* Is a partition a part of the system: what firmware starts from, or what a live one is read from? */
-bool on_drive_is_systems(const struct ws_source *drive, const struct ws_table *table, const struct ws_partition *p,
-                         bool live);
+/* Is it a partition that firmware starts from? */
+bool on_drive_is_for_firmware(const struct ws_partition *p);
+/* Byte at which the volume begins that a live system is read from; UINT64_MAX if there is none. */
+uint64_t on_drive_medium_at(const struct ws_source *drive, const struct ws_table *table);
 
 #endif

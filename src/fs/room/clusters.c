@@ -156,24 +156,25 @@ enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *by
                                place == cluster ? WS_PHASE_SEAL : WS_PHASE_BODY, error);
 }
 
-uint64_t clusters_put_new(struct clusters *c, const void *bytes, size_t length, struct ws_error *error) {
+enum ws_status clusters_put_new(struct clusters *c, const void *bytes, size_t length, uint64_t *first,
+                                struct ws_error *error) {
     const uint64_t step = c->room->step, count = ws_max_u64(ws_div_up(length, step), 1);
     uint64_t row, at = free_row(c, 0, &row);
     while (row && row < count) at = free_row(c, at + row, &row);
     if (!row) {
-        ws_fail(error, WS_E_SPACE, "the volume has no room for a file of %zu bytes", length);
-        return NO_CLUSTER;
+        ws_fail(error, WS_E_SPACE, "the volume has no room in a row for a file of %zu bytes", length);
+        return ws_fail_next(error, "take something off it first");
     }
+    *first = at;
     for (uint64_t i = 0; i < count; i++) clusters_set(c->used, at + i);
-    uint8_t *whole = c->layout ? calloc((size_t)count, (size_t)step) : NULL; /* rows of whole sectors */
-    if (!c->layout) return at;
-    enum ws_status status = whole ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a file");
-    if (whole) memcpy(whole, bytes, length);
-    if (status == WS_OK)
-        status = ws_layout_add_bytes(c->layout, c->room->at + c->data_at + at * step, whole, (size_t)(count * step),
-                                     WS_PHASE_BODY, error);
+    if (!c->layout) return WS_OK;
+    uint8_t *whole = calloc((size_t)count, (size_t)step); /* whole sectors */
+    if (!whole) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
+    memcpy(whole, bytes, length);
+    const enum ws_status status = ws_layout_add_bytes(c->layout, c->room->at + c->data_at + at * step, whole,
+                                                      (size_t)(count * step), WS_PHASE_BODY, error);
     free(whole);
-    return status == WS_OK ? at : NO_CLUSTER;
+    return status;
 }
 
 enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,

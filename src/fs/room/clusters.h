@@ -46,8 +46,10 @@ uint64_t clusters_now(struct clusters *c, uint64_t cluster);
 /* Content for a cluster that somebody has, whole: written if it is another than it was, or elsewhere. */
 enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *bytes, bool changed,
                             struct ws_error *error);
-/* A row of clusters that are free, for what is put, which goes there. @return its first, NO_CLUSTER: there is none */
-uint64_t clusters_put_new(struct clusters *c, const void *bytes, size_t length, struct ws_error *error);
+/* A row of clusters that are free, for what is put, which goes there. @param first  out @return WS_E_SPACE: there is
+ * none */
+enum ws_status clusters_put_new(struct clusters *c, const void *bytes, size_t length, uint64_t *first,
+                                struct ws_error *error);
 /* Structures of the volume, at a byte of it as it will be: where nothing moves, only those sectors that are others. */
 enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,
                                   struct ws_error *error);
@@ -60,6 +62,8 @@ enum ws_status room_fat(struct ws_room *room, struct ws_layout *layout, struct w
 enum ws_status room_exfat(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
 /* room.c */
 enum ws_status room_in_use(struct ws_error *error);
+enum ws_status room_full_top(struct ws_error *error);
+enum ws_status room_one_table(struct ws_error *error);
 /* The file whose place what is put takes. @return WS_E_REFUSED if that is none */
 enum ws_status room_find_old(struct ws_room *room, const struct ws_tree *tree, const struct ws_node **old,
                              struct ws_error *error);

@@ -47,7 +47,7 @@ static enum ws_status open_volume(struct making *f, struct ws_error *error) {
     s->heap_at = ws_load_le32(b + 88);
     s->clusters = ws_load_le32(b + 92);
     s->root = ws_load_le32(b + 96);
-    if (b[110] != 1) return ws_fail(error, WS_E_UNSUPPORTED, "it has two allocation tables");
+    if (b[110] != 1) return room_one_table(error);
     const size_t boot = 2u * EXFAT_BOOT_SECTORS * s->sector, table = (size_t)(s->fat_sectors * s->sector);
     f->boot = malloc(boot);
     f->was = malloc(table);
@@ -181,8 +181,8 @@ static enum ws_status put_set(struct making *f, uint8_t *bytes, uint64_t length,
     struct ws_room *room = f->c.room;
     struct ws_node node = {.name = (char *)(uintptr_t)room->put_name, .kind = WS_NODE_FILE, .mtime = room->put_at};
     uint8_t set[EXFAT_SET_MOST];
-    const uint64_t row = clusters_put_new(&f->c, room->put, room->put_length, error);
-    if (row == NO_CLUSTER) return WS_E_SPACE;
+    uint64_t row;
+    WS_TRY(clusters_put_new(&f->c, room->put, room->put_length, &row, error));
     for (uint64_t at = 0, entries = 1; at + EXFAT_ENTRY <= length && bytes[at]; at += entries * EXFAT_ENTRY) {
         entries = bytes[at] == ENTRY_FILE ? 1u + bytes[at + 1] : 1;
         if (f->old && bytes[at] == ENTRY_FILE && has_name(bytes + at, entries, room->put_name))
@@ -198,29 +198,28 @@ static enum ws_status put_set(struct making *f, uint8_t *bytes, uint64_t length,
         if (ended && at + EXFAT_ENTRY < length) bytes[at + EXFAT_ENTRY] = 0;
         return WS_OK;
     }
-    return ws_fail(error, WS_E_SPACE, "the top folder of the volume has no room for one more name");
+    return room_full_top(error);
 }
 
-/* @return bytes of a stream; its clusters' numbers one behind the other in `list`: both owned by the caller */
-static uint8_t *load(struct making *f, const struct stream *s, uint32_t **list, uint64_t *count,
-                     struct ws_error *error) {
+/* The bytes of a stream, and its clusters' numbers one behind the other: both owned by the caller. */
+static enum ws_status load(struct making *f, const struct stream *s, uint8_t **bytes, uint32_t **list, uint64_t *count,
+                           struct ws_error *error) {
     uint64_t clusters = 0;
     for (uint32_t n = s->first; n && clusters < f->s.clusters; n = follow(f, s, n)) clusters++;
-    uint8_t *bytes = calloc((size_t)clusters, f->s.cluster);
+    *bytes = calloc((size_t)clusters, f->s.cluster);
     *list = malloc((size_t)clusters * sizeof **list);
     *count = clusters;
-    enum ws_status status = bytes && *list ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+    enum ws_status status = *bytes && *list ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
     uint32_t n = s->first;
     for (uint64_t i = 0; i < clusters && status == WS_OK; i++, n = follow(f, s, n)) {
         (*list)[i] = n;
-        status = ws_source_read(f->volume, f->c.data_at + (uint64_t)(n - 2) * f->s.cluster, bytes + i * f->s.cluster,
+        status = ws_source_read(f->volume, f->c.data_at + (uint64_t)(n - 2) * f->s.cluster, *bytes + i * f->s.cluster,
                                 f->s.cluster, error);
     }
-    if (status == WS_OK) return bytes;
-    free(bytes);
+    if (status == WS_OK) return WS_OK;
+    free(*bytes);
     free(*list);
-    *list = NULL;
-    return NULL;
+    return status;
 }
 
 /* @param was  the same bytes as they were */
@@ -239,8 +238,8 @@ static enum ws_status put_folders(struct making *f, struct ws_error *error) {
         uint32_t *list;
         uint64_t count;
         next = f->folder[--f->folders];
-        uint8_t *bytes = load(f, &next, &list, &count, error);
-        if (!bytes) return WS_E_NOMEM;
+        uint8_t *bytes;
+        WS_TRY(load(f, &next, &bytes, &list, &count, error));
         const size_t length = (size_t)(count * f->s.cluster);
         uint8_t *was = malloc(length);
         enum ws_status status = was ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
@@ -263,16 +262,15 @@ static enum ws_status take_bitmap(struct making *f, struct ws_error *error) {
     struct stream root = {.first = f->s.root}, bitmap = {0};
     uint32_t *list;
     uint64_t count;
-    uint8_t *bytes = load(f, &root, &list, &count, error);
-    if (!bytes) return WS_E_NOMEM;
+    uint8_t *bytes;
+    WS_TRY(load(f, &root, &bytes, &list, &count, error));
     for (uint64_t at = 0; at + EXFAT_ENTRY <= count * f->s.cluster && bytes[at]; at += EXFAT_ENTRY)
         if (bytes[at] == ENTRY_BITMAP && !(bytes[at + 1] & 1)) bitmap.first = ws_load_le32(bytes + at + 20);
     free(bytes);
     free(list);
     if (!is_cluster(f, bitmap.first))
         return ws_fail(error, WS_E_FORMAT, "the exFAT volume is damaged: it has no bitmap");
-    bytes = load(f, &bitmap, &list, &count, error);
-    if (!bytes) return WS_E_NOMEM;
+    WS_TRY(load(f, &bitmap, &bytes, &list, &count, error));
     const uint64_t length = ws_min_u64(ws_div_up(f->s.clusters, 8), count * f->s.cluster);
     memcpy(f->c.used, bytes, (size_t)length);
     ws_hash_add(f->c.state, bytes, (size_t)length);
@@ -308,8 +306,8 @@ static enum ws_status put_bitmap(struct making *f, struct ws_error *error) {
     const uint64_t left = f->s.clusters - f->c.front;
     uint32_t *list;
     uint64_t count;
-    uint8_t *bytes = load(f, &f->bitmap, &list, &count, error);
-    if (!bytes) return WS_E_NOMEM;
+    uint8_t *bytes;
+    WS_TRY(load(f, &f->bitmap, &bytes, &list, &count, error));
     uint8_t *is = calloc((size_t)count, f->s.cluster);
     for (uint64_t i = 0; is && i < left; i++)
         if (clusters_bit(f->c.used, i + f->c.front)) clusters_set(is, i);

@@ -93,8 +93,8 @@ static enum ws_status put_record(struct making *f, uint8_t *bytes, uint64_t from
         while (at + 32 <= length && bytes[at] != 0 && bytes[at] != 0xe5) at += 32;
     if (at + 32 > length) return WS_OK;
     if (bytes[at] == 0 && at + 32 < length) bytes[at + 32] = 0; /* the end is behind it now */
-    const uint64_t row = clusters_put_new(&f->c, room->put, room->put_length, error);
-    if (row == NO_CLUSTER) return WS_E_SPACE;
+    uint64_t row;
+    WS_TRY(clusters_put_new(&f->c, room->put, room->put_length, &row, error));
     f->put = (uint32_t)row + 2;
     *changed = true;
     fat_record(bytes + at, name, 0x20, f->put, room->put_length, room->put_at);
@@ -222,20 +222,18 @@ static enum ws_status put_reserved(struct making *f, struct ws_error *error) {
     return status;
 }
 
-/* Windows may switch the mirroring of tables off; nobody is seen to (section 3.3). */
+/* The mirroring of tables may be switched off (section 3.3). */
 static enum ws_status check_mirrored(const struct making *f, struct ws_error *error) {
     uint8_t flags[2] = {0};
     if (f->was.s.bits == 32) WS_TRY(ws_source_read(f->volume, 40, flags, sizeof flags, error));
-    return flags[0] & 0x80 ? ws_fail(error, WS_E_UNSUPPORTED, "of its allocation tables a single one is in use")
-                           : WS_OK;
+    return flags[0] & 0x80 ? room_one_table(error) : WS_OK;
 }
 
 static enum ws_status make(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
     WS_TRY(take_used(f, error));
     WS_TRY(clusters_plan(&f->c, least_clusters(f->was.s.bits), WS_FAT_OVERLAY_MOST, error));
     WS_TRY(put_folders(f, tree, error));
-    if (f->c.room->put_name && !f->put)
-        return ws_fail(error, WS_E_SPACE, "the top folder of the volume has no room for one more name");
+    if (f->c.room->put_name && !f->put) return room_full_top(error);
     WS_TRY(clusters_finish(&f->c, error));
     if (!f->c.layout) return WS_OK;
     WS_TRY(put_tables(f, error));

@@ -9,6 +9,16 @@ enum ws_status room_in_use(struct ws_error *error) {
                                "it");
 }
 
+enum ws_status room_full_top(struct ws_error *error) {
+    ws_fail(error, WS_E_SPACE, "the top folder of the volume has no room for one more name");
+    return ws_fail_next(error, "take a file out of that folder, or put some into another one");
+}
+
+enum ws_status room_one_table(struct ws_error *error) {
+    ws_fail(error, WS_E_UNSUPPORTED, "its allocation tables are not kept alike: one of them alone is in use");
+    return ws_fail_next(error, "copy its files, and make the volume anew");
+}
+
 enum ws_status room_find_old(struct ws_room *room, const struct ws_tree *tree, const struct ws_node **old,
                              struct ws_error *error) {
     *old = room->put_name ? ws_tree_find_any_case(tree, room->put_name) : NULL;
