@@ -4,7 +4,7 @@
 #include <string.h>
 
 enum ws_status room_in_use(struct ws_error *error) {
-    ws_fail(error, WS_E_REFUSED, "it was taken out while something was still to be written to it");
+    ws_fail(error, WS_E_REFUSED, "the volume was taken out while something was still to be written to it");
     return ws_fail_next(error, "plug it in where it was used, and eject it there; or let a file system checker look at "
                                "it");
 }
