@@ -12,7 +12,7 @@
 #include <string.h>
 #include <unistd.h>
 
-static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays, *picture;
+static char *what, *to, *from, *confirm, *password_fd, *size_wanted, *image, *stays, *picture, *kept_in;
 static const char **except;
 static int over, external, off, rescue, take;
 const struct poptOption keep_options[] = {
@@ -21,9 +21,11 @@ const struct poptOption keep_options[] = {
      "clean: which of caches, logs, temporary, crashes, trash, swap-files; with commas (all but swap-files)", "WORDS"},
     {"except", 0, POPT_ARG_ARGV, &except, 0, "reset: a folder or file that stays; may be repeated", "PATH"},
     {"size", 0, POPT_ARG_STRING, &size_wanted, 0,
-     "grow, shrink: the size of its volume; grow: all that is free behind it", "SIZE"},
+     "grow, shrink, move: the size of its volume; grow: all that is free behind it", "SIZE"},
     {"take-from-data", 0, POPT_ARG_NONE, &take, 0,
      "grow: the data volume behind it gives what it has free; its files stay", NULL},
+    {"in", 0, POPT_ARG_STRING, &kept_in, 0,
+     "move: where it is kept then: a partition of its own, or a file of the data volume", "partition|file"},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
     {"over", 0, POPT_ARG_NONE, &over, 0, "save, show: replace a file of that name", NULL},
     {"rescue", 0, POPT_ARG_NONE, &rescue, 0,
@@ -430,6 +432,63 @@ static enum ws_status shrink(struct keeping *k) {
     return resize(k, false);
 }
 
+static const char *place_word(unsigned i) { return i ? "file" : "partition"; }
+
+/* Where it goes, into the question. */
+static void word_moving(const struct ws_moving *m, char loses[320]) {
+    char size[48], data[48], rest[32], label[64];
+    (void)snprintf(label, sizeof label, m->data_label[0] ? " \"%s\"" : "", m->data_label);
+    const char *is = ws_size_both(m->size, size, sizeof size);
+    ws_size_counted(m->data_free, rest, sizeof rest);
+    if (m->into_file)
+        (void)snprintf(loses, 320,
+                       "remembers in a file \"%s\" of %s on the data volume%s then, which has %s free; its "
+                       "partition goes, and nothing is lost",
+                       m->name, is, label, rest);
+    else if (m->stays)
+        (void)snprintf(loses, 320,
+                       "remembers in a partition of %s then, where its file lies; the data volume%s begins "
+                       "behind it, has %s with %s free, and nothing is lost",
+                       is, label, ws_size_counted(m->data_size, data, sizeof data), rest);
+    else
+        (void)snprintf(loses, 320,
+                       "remembers in a partition of %s then; its file goes from the data volume%s, which has "
+                       "%s free, and nothing is lost",
+                       is, label, rest);
+}
+
+static json_t *moving_json(const struct ws_moving *m) {
+    return cli_pack("{s:s, s:I, s:I, s:b, s:s, s:s, s:I, s:I}", "in", place_word(m->into_file), "at", (json_int_t)m->at,
+                    "size_bytes", (json_int_t)m->size, "in_place", m->stays, "file", m->name, "data_label",
+                    m->data_label, "data_bytes", (json_int_t)m->data_size, "data_free_bytes", (json_int_t)m->data_free);
+}
+
+static enum ws_status move(struct keeping *k) {
+    struct cli *cli = k->cli;
+    struct ws_kept_cost cost;
+    struct ws_write_result result;
+    struct ws_moving moving;
+    uint64_t size = 0;
+    unsigned place = 0;
+    char answer[128], loses[320];
+    if (!kept_in) {
+        ws_fail(&cli->error, WS_E_USAGE, "say where it is to be kept then");
+        return ws_fail_next(&cli->error, "--in file, or --in partition");
+    }
+    WS_TRY(cli_pick(cli, "--in", kept_in, place_word, 0, 2, &place));
+    if (size_wanted) WS_TRY(ws_size_parse(size_wanted, &size, &cli->error));
+    WS_TRY(open_kept(k, true));
+    WS_TRY(ws_kept_move(k->kept, place == 1, size, &moving, &cli->error));
+    WS_TRY(work_out(k, &cost));
+    word_moving(&moving, loses);
+    WS_TRY(ask(k, loses, answer));
+    WS_TRY(carry_out(k, &result));
+    json_t *more = cli->json ? cli_pack("{s:o}", "moved", moving_json(&moving)) : NULL;
+    conclude(k, place == 1 ? "remembers in a file" : "remembers in a partition", &cost, more);
+    json_decref(more);
+    return WS_OK;
+}
+
 static enum ws_status journal(struct keeping *k) {
     struct cli *cli = k->cli;
     struct ws_kept_cost cost;
@@ -526,7 +585,8 @@ enum {
     STAYS = 1024,
     RESCUE = 2048,
     PICTURE = 4096,
-    TAKE = 8192
+    TAKE = 8192,
+    IN = 16384
 };
 static const struct verb {
     const char *name;
@@ -539,6 +599,7 @@ static const struct verb {
              {"restore", FROM | CONFIRM | EXTERNAL, restore},
              {"grow", SIZE | TAKE | CONFIRM | EXTERNAL, grow},
              {"shrink", SIZE | CONFIRM | EXTERNAL, shrink},
+             {"move", IN | SIZE | CONFIRM | EXTERNAL, move},
              {"journal", OFF | CONFIRM | EXTERNAL, journal},
              {"renew", IMAGE | STAYS | CONFIRM | EXTERNAL, renew}};
 enum { VERBS = sizeof verbs / sizeof verbs[0] };
@@ -546,10 +607,11 @@ enum { VERBS = sizeof verbs / sizeof verbs[0] };
 static const char *verb_word(unsigned i) { return verbs[i].name; }
 
 static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what", "except", "to",    "over",  "from",   "confirm", "external-disk",
-                                        "size", "off",    "image", "stays", "rescue", "picture", "take-from-data"};
-    const bool given[] = {what,        except, to,    over,  from,   confirm, external,
-                          size_wanted, off,    image, stays, rescue, picture, take};
+    static const char *const names[] = {"what",          "except",         "to",  "over",  "from",  "confirm",
+                                        "external-disk", "size",           "off", "image", "stays", "rescue",
+                                        "picture",       "take-from-data", "in"};
+    const bool given[] = {what, except, to,    over,   from,    confirm, external, size_wanted,
+                          off,  image,  stays, rescue, picture, take,    kept_in};
     for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
         if (given[i] && !(v->takes >> i & 1))
             return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);

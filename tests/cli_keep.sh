@@ -96,6 +96,22 @@ json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]][-2:] == [5120, 81
 expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
 expect 1 "resized since" "$satchel" check gorse --plan "$gorse.plan"
 
+# Into a file of the data volume, and out of it
+expect 2 "say where" "$satchel" keep move gorse --confirm "$gorse"
+expect 2 "in a partition already" "$satchel" keep move gorse --in partition --confirm "$gorse"
+expect 2 "file" "$satchel" keep move gorse --in files --confirm "$gorse"
+expect 2 "no effect" "$satchel" keep grow gorse --in file --confirm "$gorse"
+expect 3 "confirm with the drive's own name" "$satchel" keep move gorse --in file --size 200M
+expect 4 "in one piece" "$satchel" keep move gorse --in file --confirm "$gorse"
+expect 0 "remembers in a file" "$satchel" keep move gorse --in file --size 200M --confirm "$gorse"
+json 'd["in_file"] and d["size_bytes"] == 200 << 20 and d["files"] > 4' "$satchel" keep show gorse --json
+json 'not [p for p in d["drives"][0]["parts"] if p["label"] == "persistence"]' "$satchel" drives gorse --json
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
+expect 0 "is sound" "$satchel" check gorse
+json 'd["moved"]["in"] == "partition" and not d["moved"]["in_place"]' "$satchel" keep move gorse --in partition --size 2G --confirm "$gorse" --json
+json 'not d["in_file"] and d["size_bytes"] == 2 << 30 and d["files"] > 4' "$satchel" keep show gorse --json
+expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
+
 # Onto another drive, smaller, and of another family
 "$demo_image" casper.iso casper
 expect 0 "2 of 2" "$satchel" prepare --image casper.iso --persistence 100M --drive teasel --drive sorrel --confirm "$teasel" --confirm "$(name_of "Sorrel 64")"
@@ -213,6 +229,12 @@ expect 0 "has more room" "$satchel" keep grow teasel --size 3G --confirm "$tease
 json 'd["size_bytes"] == 3 << 30' "$satchel" keep show teasel --json
 expect 0 "is sound" "$satchel" check teasel
 expect 0 "has less room" "$satchel" keep shrink teasel --size 500M --confirm "$teasel"
+expect 4 "leave the size out" "$satchel" keep move teasel --in partition --size 300M --confirm "$teasel"
+follows "$satchel" keep move teasel --in partition --confirm "$teasel" --json
+json 'not d["in_file"] and d["size_bytes"] == 500 << 20' "$satchel" keep show teasel --json
+expect 0 "is sound" "$satchel" check teasel
+expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
+expect 4 "in one piece" "$satchel" keep move teasel --in file --size 9G --confirm "$teasel"
 
 # Damaged: what can be read is saved, and what is lost is said
 expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue

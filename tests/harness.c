@@ -100,13 +100,17 @@ int run_tests(int argc, char **argv, const struct test *tests) {
         skipped = false;
         state = seed;
         cut_before = cut_after = 0;
+        const time_t begun = time(NULL);
         t->run();
+        const long seconds = (long)(time(NULL) - begun);
+        char took[32] = "";
+        if (seconds > 1) (void)snprintf(took, sizeof took, ", %ld s", seconds);
         if (cut_before + cut_after)
             printf("    %llu power cuts: %llu times as before, %llu times as it was to be\n",
                    (unsigned long long)(cut_before + cut_after), (unsigned long long)cut_before,
                    (unsigned long long)cut_after);
         if (failures) printf("FAILED  %s (WS_TEST_SEED=%llu)\n", t->name, (unsigned long long)seed);
-        else printf("%s  %s\n", skipped ? "skipped" : "passed ", t->name);
+        else printf("%s  %s%s\n", skipped ? "skipped" : "passed ", t->name, took);
         if (failures) failed++;
         else if (skipped) left_out++;
         else passed++;

@@ -6,28 +6,12 @@ finds them sound, the kernel sees every file as it was and the room that was pre
 """
 import json, os
 
+from fillers import SEEN, history
 from sticks import MIB, Loop, dice, fresh_stick, go, parts, run, shell, verdict
 
 
 def remembered():
     return next(p for p in parts() if p["label"] == "persistence")
-
-
-def history(device, size):
-    """Files come and go; now and then the plug is pulled."""
-    room = size // MIB
-    most = min(room // 3, 300)
-    pulled = dice.random() < 0.3
-    text = f"mount {device} m; mkdir -p m/rw m/work; cd m/rw; "
-    for i in range(dice.randrange(2, 6)):
-        text += f"mkdir -p d{i}/deep; for k in $(seq 1 {dice.randrange(10, 200)}); do head -c $((k * {dice.randrange(1, 3000)} % {max(1, most * 3000)})) /dev/urandom > d{i}/$k; done; "
-    text += f"head -c {dice.randrange(1, most * MIB // 2)} /dev/urandom > large; rm -rf d0/*[13579]; ln large second; ln -s ../large d1/link; "
-    text += f"truncate -s 9G holes; dd if=/dev/urandom of=holes bs=4k count=3 seek={dice.randrange(2000000)} conv=notrunc status=none; sync; "
-    text += "cd ../..; " + ("cp --sparse=always s.img t.img; umount m; mv t.img s.img" if pulled else "umount m")
-    return shell(text)
-
-
-SEEN = "cd m/rw && find . -printf '%P %y %m %U %G %T@ %n %l\\n' | sort && find . -type f ! -name holes -exec sha256sum {} + | sort"
 
 
 def seen():

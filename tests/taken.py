@@ -7,67 +7,10 @@ has two, and go on writing to it.
 """
 import json
 
+from fillers import KINDS, LOOK, Exfat, Fat, others, seen
 from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
 
 moved = 0
-
-
-class Fat:
-    """mtools, which need no driver; a large file in pieces takes what many small ones left."""
-
-    kinds = {"fat12": "-F 12 -s {large}", "fat16": "-F 16", "fat32": "-F 32 -s {small}"}
-    check = "fsck.fat -n {d}"
-    seen = "rm -rf out; mkdir out; mcopy -s -p -m -n -i {d} ::/ out/; cd out; {look}; cd ..; mdir -/ -a -i {d} ::/ | grep -v bytes"
-    more = "for i in $(seq 40); do head -c 300000 /dev/urandom > new; mcopy -i {d} new ::/n$i || break; done; mdel -i {d} '::/n*5'"
-
-    @staticmethod
-    def make(kind):
-        return "mkfs.fat -n TIDE " + Fat.kinds[kind].format(large=dice.choice([64, 128]), small=dice.choice([1, 2, 4])) + " {d}"
-
-    @staticmethod
-    def fill(device, most):
-        small = dice.randrange(20, 150)
-        each = min(most // 3 // small, MIB)
-        return f"""rm -rf src; mkdir -p 'src/Long names of the harbour/deep/deeper' src/B; cd src
-            for k in $(seq {small}); do head -c $(({each} * (k % 7 + 1) / 8 + 1)) /dev/urandom > "B/a longer name of number $k.txt"; done
-            head -c 3000 /dev/urandom > 'Long names of the harbour/deep/deeper/UPPER.TXT'; : > empty
-            mcopy -s -Q -m -i {device} B 'Long names of the harbour' empty ::/
-            for k in $(seq {dice.randrange(1, 4)} {dice.randrange(2, 4)} {small}); do mdel -i {device} "::/B/a longer name of number $k.txt"; done
-            for k in 1 2 3; do head -c $(({most} / 5)) /dev/urandom > large$k; mcopy -i {device} large$k '::/Long names of the harbour/'; done; cd .."""
-
-
-class Exfat:
-    """Its driver in user space; files grow side by side."""
-
-    kinds = {"exfat": "-c {c}K", "exfat-packed": "-b 64K -c {c}K"}
-    check = "fsck.exfat -n {d}"
-    seen = "mount.exfat-fuse -o ro {d} m >/dev/null; cd m; {look}; cd ..; umount m"
-    more = "mount.exfat-fuse {d} m >/dev/null; for i in $(seq 40); do head -c 300000 /dev/urandom > m/n$i || break; done; rm -f m/n*5; umount m"
-
-    @staticmethod
-    def make(kind):
-        return "mkfs.exfat -L TIDE " + Exfat.kinds[kind].format(c=dice.choice([4, 32, 128])) + " {d}"
-
-    @staticmethod
-    def fill(device, most):
-        files = dice.randrange(8, 40)
-        each = min(most // files, 12 * MIB)
-        rounds = dice.randrange(2, 5)
-        return f"""mount.exfat-fuse {device} m >/dev/null; cd m; mkdir -p 'Long names of the harbour/deep/deeper' B
-            for k in $(seq {dice.randrange(3, 150)}); do echo $k > "B/a longer name of number $k.txt"; done
-            for r in $(seq {rounds}); do for i in $(seq {files}); do head -c {each // rounds + 1} /dev/urandom >> "Long names of the harbour/$i.dat"; done; done
-            rm -f 'Long names of the harbour'/*[{dice.randrange(10)}{dice.randrange(10)}].dat B/*{dice.randrange(10)}.txt
-            head -c {each} /dev/urandom > B/behind; cp B/behind 'Long names of the harbour/deep/deeper/UPPER.TXT'; : > empty; cd ..; umount m"""
-
-
-KINDS = [(kind, how) for how in (Fat, Exfat) for kind in how.kinds]
-LOOK = "find . ! -name . -printf '%P %y %s %T@\\n' | sort && find . -type f ! -name persistence -exec sha256sum {} + | sort"
-
-
-def seen(how, device):
-    """What the checker and somebody else's reader say, but for how much is free."""
-    said = shell(f"{how.check.format(d=device)} >&2; " + how.seen.replace("{d}", device).replace("{look}", LOOK))
-    return said.returncode == 0, said.stdout, said.stderr
 
 
 def stick(data):
@@ -90,6 +33,11 @@ def swap_between():
     verdict("swap in between", done.returncode == 0, done.stderr)
 
 
+def least_of(number, unit):
+    """MiB of which this is told, at least: it was rounded."""
+    return int((float(number) - (0.05 if "." in number else 0.5)) * {"MiB": 1, "GiB": 1024}[unit])
+
+
 def most_told(name):
     """MiB that it could have, from what it says to a number that cannot be."""
     told = run("keep", "grow", "s.img", "--confirm", name, "--size", "900G", "--take-from-data", "--json")
@@ -98,7 +46,7 @@ def most_told(name):
     if "up to" not in error["what"]:
         return 0
     n, unit = error["what"].split("up to ")[1].split(" · ")[1].split(" ")[:2]
-    return int(float(n) * {"MiB": 1, "GiB": 1024}[unit])
+    return least_of(n, unit)
 
 
 def case(number):
@@ -160,12 +108,6 @@ def case(number):
     verdict("all else on the drive is sound", json.loads(checked)["sound"], checked)
 
 
-def others(text):
-    """All but the file that remembers."""
-    return "\n".join(l for l in text.split("\n") if not (l.startswith("persistence ") or l.endswith("./persistence") or l.lower().startswith("persis")) and "total files" not in l.lower()
-                     and l.rstrip(" \t") and " files " not in l)
-
-
 def case_of_file(number):
     """An overlay file in a volume that others fill, longer and shorter by turns."""
     global moved
@@ -186,7 +128,7 @@ def case_of_file(number):
         now = json.loads(run("keep", "show", "s.img", "--json").stdout)["size_bytes"] // MIB
         told = json.loads(run("keep", "grow", "s.img", "--confirm", name, "--size", "900G", "--json").stdout)["error"]["what"]
         n, unit = told.split("can be of ")[1].split(" · ")[1].split(",")[0].split(" ")[:2]
-        most = int(float(n) * {"MiB": 1, "GiB": 1024}[unit])
+        most = least_of(n, unit)
         grows = turn % 2 == 0
         size = dice.randrange(now + 1, most) if grows and most > now + 1 else dice.randrange(17, max(18, now))
         done = run("keep", "grow" if size > now else "shrink", "s.img", "--confirm", name, "--size", f"{size}M", "--json")

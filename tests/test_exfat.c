@@ -277,7 +277,7 @@ static void damaged_volumes_are_refused_in_words(void) {
     OK(ws_layout_seal(layout, &error));
     OK(ws_layout_source(layout, &view, &error));
     OK(ws_source_read(view, 0, bytes, (size_t)p.size, &error));
-    for (int i = 0; i < 3000; i++) {
+    for (int i = 0; i < cases_of(3000); i++) {
         uint64_t at = random_below(3) ? random_below(130) : random_below(3 * MIB);
         uint8_t was = bytes[at];
         bytes[at] = (uint8_t)random_next();
@@ -291,7 +291,7 @@ static void damaged_volumes_are_refused_in_words(void) {
         ws_source_close(bad);
         bytes[at] = was;
     }
-    CHECK(refused > 300);
+    CHECK(refused > cases_of(300));
     ws_source_close(view);
     ws_layout_close(layout);
     ws_tree_close(tree);

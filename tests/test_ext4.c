@@ -556,7 +556,7 @@ static void damaged_volumes_are_refused_in_words(void) {
     OK(ws_layout_source(layout, &view, &error));
     OK(ws_source_read(view, 0, bytes, SIZE, &error));
     int refused = 0;
-    for (int i = 0; i < 1500; i++) { /* any byte of the structures, any value: never a crash, never endless */
+    for (int i = 0; i < cases_of(1500); i++) { /* any byte of the structures, any value: never a crash, never endless */
         struct ws_source *source = NULL;
         struct ws_tree *back = NULL;
         uint64_t at[4];

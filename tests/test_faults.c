@@ -105,9 +105,10 @@ static void fail_everywhere(const struct ws_source *good, enum ws_status (*work)
 static void images_on_a_failing_disk(void) {
     static const struct demo_params kinds[] = {{.family = "live-boot", .table = DEMO_MBR},
                                                {.family = "casper", .table = DEMO_HYBRID, .full_menus = true}};
-    for (size_t i = 0; i < 2; i++) {
+    const size_t first = random_below(2);
+    for (int n = 0; n < cases_of(2); n++) {
         struct demo_image image;
-        OK(demo_image_make(&kinds[i], &image, &error));
+        OK(demo_image_make(&kinds[(first + (size_t)n) % 2], &image, &error));
         fail_everywhere(image.source, read_image, true);
         fail_everywhere(image.source, read_table, false);
         fail_everywhere(image.source, read_contents, true);

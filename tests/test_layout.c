@@ -358,7 +358,7 @@ static void only_this_very_build_is_continued(void) {
     enum { OTHER, HAND_WRITTEN, BEYOND, OVERWRITTEN, SWAPPED, ALL_COMPARED, CASES };
     static const enum ws_begun begun[CASES] = {WS_BEGUN_OTHER,   WS_BEGUN_DAMAGED, WS_BEGUN_DAMAGED,
                                                WS_BEGUN_CHANGED, WS_BEGUN_CHANGED, WS_BEGUN_CHANGED};
-    for (int k = 0; k < CASES; k++) {
+    for (int n = 0, k = (int)random_below(CASES); n < cases_of(CASES); n++, k = (k + 1) % CASES) {
         struct watch w = {.stop_at = 500ull * MIB};
         struct ws_write_options o = {.on_progress = watch, .context = &w, .build = mine.build};
         if (k == OTHER) o.build = other.build;

@@ -90,9 +90,11 @@ static void build_in_file(struct taken *t, const struct kind *kind) {
     OK(resize(&t->b, SMALL, &ignored));
     OK(ws_layout_create(BED_DRIVE, &layout, &error));
     OK(ws_tree_create(&t->files, &error));
-    OK(ws_tree_put(t->files, "persistence", t->b.drive->bytes + t->b.at, SMALL, &file, &error));
+    const bool behind_others = random_below(2);
+    if (!behind_others) OK(ws_tree_put(t->files, "persistence", t->b.drive->bytes + t->b.at, SMALL, &file, &error));
     OK(ws_tree_folder(t->files, "others", &folder, &error));
     OK(ws_tree_graft(t->files, folder, others, &error));
+    if (behind_others) OK(ws_tree_put(t->files, "persistence", t->b.drive->bytes + t->b.at, SMALL, &file, &error));
     struct ws_table table;
     OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
     OK(ws_table_set_length(&table, t->data_at, t->data_size, &error));
@@ -322,11 +324,122 @@ static void what_cannot_give_is_left_alone(void) {
     free_taken(&t);
 }
 
+static enum ws_status move(struct taken *t, bool into_file, uint64_t size, struct ws_moving *told) {
+    struct ws_kept *kept = open_kept(&t->b, NULL);
+    if (!kept) return WS_E_READ;
+    memset(&error, 0, sizeof error);
+    enum ws_status status = ws_kept_move(kept, into_file, size, told, &error);
+    if (status == WS_OK) status = ws_kept_prepare(kept, 1790000000, NULL, &error);
+    if (status == WS_OK) status = carry_out(&t->b, kept);
+    ws_kept_close(kept);
+    return status;
+}
+
+/* Where it is now, and all else: the data volume is the last. @return false: nothing is remembered */
+static bool check_moved(struct taken *t, const char *format, uint64_t free_bytes, const char *when) {
+    struct ws_table table;
+    size_t count;
+    uint64_t last = 0;
+    struct ws_kept *kept = open_kept(&t->b, NULL);
+    if (!kept) return false;
+    t->b.at = ws_kept_memory(kept)->volume_at;
+    t->b.size = ws_kept_memory(kept)->volume_size;
+    t->in_file = ws_kept_memory(kept)->in_file;
+    ws_kept_close(kept);
+    if (ws_table_read(t->b.now, 512, &table, NULL, &error) != WS_OK) return false;
+    const struct ws_partition *p = ws_table_partitions(&table, &count);
+    for (size_t i = 0; i < count; i++)
+        if (p[i].at > p[last].at && p[i].at != t->b.at) last = i;
+    check_volume(&t->b, when);
+    check_data(t, format, p[last].at, p[last].length, free_bytes);
+    return same_files(&t->b, scratch("was.img"));
+}
+
+static void note_volume(struct taken *t) {
+    struct ws_source *slice = NULL;
+    OK(ws_source_slice(t->b.now, t->b.at, t->b.size, &slice, &error));
+    save_source(slice, scratch("was.img"));
+    ws_source_close(slice);
+}
+
+static void it_moves_into_a_file_and_out_of_it(void) {
+    unsigned copied = 0, stayed = 0;
+    for (int round = 0; round < cases_of(4 * KINDS); round++) {
+        const struct kind *kind = &kinds[round / 2 % KINDS];
+        struct taken t;
+        struct ws_moving told;
+        if (round % 2) build_in_file(&t, kind);
+        else if (!build_taken(&t, kind)) return;
+        note_volume(&t);
+        for (int i = 0; i < 4; i++) {
+            const bool into_file = !t.in_file;
+            FAILS(move(&t, t.in_file, 0, &told), WS_E_USAGE);
+            if (into_file) FAILS(move(&t, true, 60 * MIB, &told), WS_E_SPACE);
+            const enum ws_status status = move(&t, into_file, 0, &told);
+            if (status == WS_E_SPACE) break; /* there is none for it, or for the log */
+            if (status != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s; %s", kind->format, error.what, error.next);
+            if (status != WS_OK) break;
+            copied += !told.stays;
+            stayed += told.stays;
+            const bool good = check_moved(&t, kind->format, told.data_free, into_file ? "into a file" : "out of it");
+            CHECK(t.in_file == into_file && t.b.at == told.at && t.b.size == told.size);
+            if (!good) break;
+        }
+        free_taken(&t);
+    }
+    if (!copied || !stayed) fail_at(__FILE__, __LINE__, "%u copied, %u stayed", copied, stayed);
+}
+
+/* Into a file, out of it again, and where its bytes stay. */
+static void a_cut_while_it_moves_loses_nothing(void) {
+    uint8_t *first = malloc(BED_DRIVE);
+    const int all = cases_of(3 * KINDS);
+    for (int n = 0; n < all; n++) {
+        const size_t k = all < 3 * KINDS ? random_below(3 * KINDS) : (size_t)n;
+        const struct kind *kind = &kinds[k / 3];
+        struct taken t;
+        struct ws_moving told;
+        unsigned before = 0, done = 0;
+        if (k % 3 == 2) build_in_file(&t, kind);
+        else if (!build_taken(&t, kind)) break;
+        note_volume(&t);
+        if (k % 3 == 1 && (move(&t, true, 0, &told) != WS_OK || !check_moved(&t, kind->format, 0, "first"))) break;
+        const struct taken was = t;
+        memcpy(first, t.b.drive->bytes, BED_DRIVE);
+        for (uint64_t cut = 1; cut < 600; cut++) {
+            memcpy(t.b.drive->bytes, first, BED_DRIVE);
+            t = was;
+            t.b.drive->writes = 0;
+            t.b.drive->fail_at_write = cut;
+            t.b.drive->cut = (int)(cut % CUTS);
+            const enum ws_status status = move(&t, !was.in_file, 0, &told);
+            t.b.drive->fail_at_write = 0;
+            t.b.drive->cut = CUT_BETWEEN;
+            if (status == WS_E_SPACE) break;
+            if (ws_changing_read(t.b.drive->bytes, NULL))
+                OK(ws_change_finish(plain_port(), &t.b.drive->drive, NULL, NULL, NULL, &error));
+            if (cut % 7 != 0 && done > 2 && status != WS_OK) continue;
+            if (!check_moved(&t, kind->format, 0, "cut")) break;
+            CHECK(t.in_file != was.in_file || status != WS_OK);
+            before += t.in_file == was.in_file;
+            done += t.in_file != was.in_file;
+            if (status == WS_OK) break;
+        }
+        cuts_seen(before, done);
+        if (before + done && (before < 1 || done < 3))
+            fail_at(__FILE__, __LINE__, "%s: %u cuts before, %u after", kind->format, before, done);
+        free_taken(&t);
+    }
+    free(first);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a neighbour gives what it has free", a_neighbour_gives_what_it_has_free},
         {"a file gets another length", a_file_gets_another_length},
         {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
+        {"it moves into a file and out of it", it_moves_into_a_file_and_out_of_it},
+        {"a cut while it moves loses nothing", a_cut_while_it_moves_loses_nothing},
         {"what cannot give is left alone", what_cannot_give_is_left_alone},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -89,7 +89,7 @@ WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, s
 /** Free what measuring allocated. Only after every layout composed from it is closed. */
 void ws_ext4_geometry_free(struct ws_ext4_geometry *geometry);
 
-/** Add the volume's extents to a layout at byte `at` (a multiple of 4096; of 512 over a volume in use). Borrows
+/** Add the volume's extents to a layout at byte `at` (a multiple of 512, better of 4096). Borrows
  * geometry and tree. The superblock at its start has the given phase, all else is body. Over a volume in use all fixed
  * structures have that phase, and what is body goes where that volume has nothing. */
 WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometry, uint64_t at,

@@ -117,6 +117,26 @@ WS_CHECKED enum ws_status ws_kept_neighbour(struct ws_kept *kept, struct ws_neig
 WS_CHECKED enum ws_status ws_kept_grow_into(struct ws_kept *kept, uint64_t size, struct ws_neighbour *after,
                                             struct ws_error *error);
 
+/** What is remembered, in another place of the drive. */
+struct ws_moving {
+    bool into_file;
+    bool stays;                    /**< its bytes stay where they are, and the data volume begins behind them then */
+    uint64_t at, size;             /**< bytes of the drive: where the volume that remembers is then */
+    uint64_t most;                 /**< bytes that could be, where it would be copied to */
+    char name[64];                 /**< of the file */
+    uint64_t data_size, data_free; /**< bytes: of the data volume then, which gets the file or loses it */
+    char data_label[48], data_format[12];
+};
+/** Move a live system's memory from its partition into a file of a FAT or exFAT volume, or out of that into a partition
+ * of its own: into the drive's free room, or, where there is none, to where the file lies, behind which its volume
+ * begins then. What is remembered stays as it is, to the last attribute. No other edit goes with it.
+ *  @param size  bytes, rounded down to whole MiB; 0: as it is
+ *  @return WS_E_USAGE if it is in such a place already; WS_E_UNSUPPORTED for a full system, what is locked, and where
+ *          the start menu would have to say something else; WS_E_REFUSED if a file of its name is there;
+ *          WS_E_SPACE where there is no room, with what there is; as ws_make_room() */
+WS_CHECKED enum ws_status ws_kept_move(struct ws_kept *kept, bool into_file, uint64_t size, struct ws_moving *told,
+                                       struct ws_error *error);
+
 /** What of that which is remembered stays when a newer image is laid under it. */
 enum ws_stays {
     WS_STAYS_ALL,

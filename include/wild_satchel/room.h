@@ -1,5 +1,6 @@
 /* room.h — room made inside a FAT or exFAT volume in use: at its front, which goes to what stands before it; for a file
- * that lies in one piece and stays so, with another length; or for a small file that is put at its top.
+ * that lies in one piece and stays so, with another length; or for a file that is put at its top. A file in one piece
+ * may go, too, alone or with all of the volume before its end.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
  * times, attributes and short names stay to the byte. Follows the FAT File System Specification 1.03, and the exFAT
@@ -19,9 +20,10 @@ struct ws_room {
     uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step`; 0: none */
     uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
     uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
-    const char *put_name;           /**< in: a file put at its top, of this name (8 and 3 capital letters); or NULL */
-    const void *put;                /**< in: its bytes; borrowed */
-    size_t put_length;
+    bool file_goes;                 /**< in: it is taken off; what of it stands in the front stays there all the same */
+    const char *put_name;           /**< in: a file put at its top, in one piece; or NULL */
+    const void *put;                /**< in: its bytes; borrowed. NULL: the caller lays them there */
+    uint64_t put_length;
     int64_t put_at; /**< in: when, in seconds since 1970-01-01 UTC */
     /* What follows is told. */
     char format[12];                    /**< "fat16", "fat32", "exfat" ... */
@@ -29,6 +31,8 @@ struct ws_room {
     uint64_t size, free_bytes;          /**< as it is */
     uint64_t step;                      /**< bytes: a cluster */
     uint64_t most;                      /**< bytes that could go, or that the file could have */
+    uint64_t row;                       /**< bytes: the longest file that could be put */
+    uint64_t put_place;                 /**< byte of the volume at which what is put begins */
     uint64_t file_was;                  /**< bytes it has */
     uint64_t free_after;                /**< bytes, with all that is wanted */
     bool replaced;                      /**< one of that name was there */
@@ -39,13 +43,13 @@ struct ws_room {
 };
 
 /**
- * Work it out.
- * One of them at a time.
+ * Work it out. One of them at a time, but that the front may go together with a file.
  * @param layout  of the drive: what is moved as its body, everything else as its seal; neither the partition table nor
  *                the file's own content is among it. NULL: it is only looked at
  * @return WS_E_NOTFOUND if it is neither FAT nor exFAT, or no file begins there in one piece; WS_E_REFUSED for one that
  *         was not unmounted, with what to do; WS_E_FORMAT for damage; WS_E_UNSUPPORTED for one whose tables are not
- *         alike; WS_E_RANGE for more than `most`, or a front that is no multiple of `step`
+ *         alike; WS_E_RANGE for more than `most`, or a front that is no multiple of `step`; WS_E_SPACE for more than
+ *         `row`, or a full top folder
  */
 WS_CHECKED enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
 

@@ -105,6 +105,9 @@ WS_CHECKED enum ws_status ws_table_add(struct ws_table *table, uint64_t at, uint
                                        const struct ws_guid *id, const char *name, unsigned *number,
                                        struct ws_error *error);
 
+/** Take what begins at byte `at` out of every table that has it; its bytes stay. @return false if none has */
+bool ws_table_remove(struct ws_table *table, uint64_t at);
+
 /** Let every entry that covers [0 or at, old_end) of an image end at `new_end` instead (an ISO partition that grows).
  */
 WS_CHECKED enum ws_status ws_table_grow(struct ws_table *table, uint64_t old_end, uint64_t new_end, bool *grown,

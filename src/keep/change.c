@@ -4,6 +4,7 @@
 #include "keep/internal.h"
 #include "wild_satchel/format.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -62,8 +63,10 @@ static void enter_row(struct ws_run *list, size_t *count, size_t most, struct ws
 static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run *row, size_t most) {
     enum { ROWS = 64 };
     struct ws_run now[ROWS], later[ROWS];
-    const size_t n = ws_ext4_spare_rows(k->moves_to ? &k->before : &k->geometry, now, ROWS);
-    const size_t m = k->moves_to ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
+    const bool leaves = k->moves && k->moves_to, over = k->moves_to && !leaves;
+    const size_t n =
+        leaves ? keep_rows_left(k, now, ROWS) : ws_ext4_spare_rows(over ? &k->before : &k->geometry, now, ROWS);
+    const size_t m = over ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
     /* Behind it files of others stand until they are told to be elsewhere. */
     const uint64_t own_end = k->taking ? k->memory.volume_at + k->memory.volume_size : k->drive->size;
     size_t count = 0;
@@ -73,7 +76,7 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     }
     for (size_t i = 0; i < n; i++) {
         const uint64_t at = now[i].at + begin, end = ws_min_u64(at + now[i].length, own_end);
-        if (!k->moves_to && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
+        if (!over && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
         for (size_t j = 0; j < m; j++) {
             const uint64_t from = ws_max_u64(at, later[j].at + k->moves_to),
                            to = ws_min_u64(end, later[j].at + k->moves_to + later[j].length);
@@ -165,8 +168,9 @@ static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
     struct ws_table *table = malloc(sizeof *table);
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     enum ws_status status = keep_table(k, table, error);
-    if (status == WS_OK && k->taking) status = keep_table_taken(k, table, error);
-    if (status == WS_OK) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
+    if (status == WS_OK && k->moves) status = keep_table_moved(k, table, error);
+    else if (status == WS_OK && k->taking) status = keep_table_taken(k, table, error);
+    if (status == WS_OK && !k->moves) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
     if (status == WS_OK) status = ws_table_compose(table, k->layout, error);
     free(table);
     return status;
@@ -244,6 +248,10 @@ static enum ws_status compose_over(struct ws_kept *k, struct ws_layout *layout, 
 /* The volume's part of the layout; made anew, all of it goes over something, in whole blocks. */
 static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
     uint64_t done = 0;
+    if (k->moves) { /* to where nothing is */
+        if (k->moves_to) WS_TRY(ws_ext4_compose(&k->geometry, k->moves_to, k->layout, WS_PHASE_BODY, error));
+        return keep_put_taken(k, NULL, error);
+    }
     if (k->taking) {
         WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
         WS_TRY(compose_over(k, k->moved, error));
@@ -264,19 +272,42 @@ static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
     return WS_OK;
 }
 
-/* Made anew behind the end of what takes its front: the same volume, of less room. */
-static enum ws_status move_back(struct ws_kept *k, struct ws_ext4_params *params, struct ws_error *error) {
+/* Made anew elsewhere: the same volume, of another size. */
+static enum ws_status make_elsewhere(struct ws_kept *k, struct ws_ext4_params *params, struct ws_error *error) {
     struct ws_ext4_params over = *params;
     struct ws_tree *tree = k->fresh ? k->fresh : k->tree;
-    WS_TRY(ws_ext4_measure(&over, tree, &k->before, error)); /* where it has nothing now */
-    *params = (struct ws_ext4_params){.size = k->memory.volume_at + k->facts.size - k->moves_to,
+    enum ws_status status = ws_ext4_measure(&over, tree, &k->before, error); /* where it has nothing now */
+    over.over_gone = true;
+    if (status == WS_E_SPACE && k->moves) status = ws_ext4_measure(&over, tree, &k->before, error);
+    if (!k->moves) WS_TRY(status); /* else there may be other places for the log */
+    *params = (struct ws_ext4_params){.size = k->moves_size,
                                       .id = k->facts.id,
                                       .seed = k->facts.id,
                                       .made_at = params->made_at,
                                       .mounts = params->mounts,
                                       .grow_to = WS_EXT4_MOST};
     memcpy(params->label, k->facts.label, sizeof params->label);
+    if (k->moves) (void)snprintf(params->label, sizeof params->label, "%s", k->memory.family->label);
     return archive_digest_of(tree, k->content, error);
+}
+
+/* Where its volume goes, or how it is made over itself. */
+static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, struct ws_error *error) {
+    struct ws_tree *tree = k->fresh ? k->fresh : k->tree;
+    enum ws_status status = ws_ext4_measure(params, tree, &k->geometry, error);
+    if (status == WS_E_SPACE && !k->resize && !k->moves_to && !k->renewed) {
+        const struct ws_error kept = *error; /* full: then over what goes, all of it through the log */
+        params->over_gone = true;
+        status = ws_ext4_measure(params, tree, &k->geometry, error);
+        if (status != WS_OK) *error = kept;
+    }
+    if (status != WS_OK && status != WS_E_NOMEM && k->moves && k->untouched) {
+        k->geometry = (struct ws_ext4_geometry){.free_bytes = k->facts.free_bytes}; /* it need not be one of ours */
+        return WS_OK;
+    }
+    if (status == WS_E_SPACE && !error->next[0])
+        ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
+    return status;
 }
 
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
@@ -287,26 +318,18 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     uint8_t first[PAGE];
     if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
     params.mounts = k->anew ? 0 : (uint16_t)k->facts.mounts;
-    if (k->moves_to) WS_TRY(move_back(k, &params, error));
-    enum ws_status status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
-    if (status == WS_E_SPACE && !k->resize && !k->moves_to && !k->renewed) {
-        const struct ws_error kept = *error; /* full: then over what goes, all of it through the log */
-        params.over_gone = true;
-        status = ws_ext4_measure(&params, k->fresh ? k->fresh : k->tree, &k->geometry, error);
-        if (status != WS_OK) *error = kept;
-    }
-    if (status == WS_E_SPACE && !error->next[0])
-        ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
-    WS_TRY(status);
+    if (k->moves_to) WS_TRY(make_elsewhere(k, &params, error));
+    if (k->moves) k->taking->room.put_at = now;
+    WS_TRY(measure(k, &params, error));
     WS_TRY(ws_layout_create(k->drive->size, &k->layout, error));
-    if (k->untouched) {
+    if (k->untouched && !k->moves) {
         /* the log alone goes there, where it has nothing */
     } else {
         WS_TRY(compose_whole(k, error));
     }
     if (k->renewed) {
         WS_TRY(keep_put_renewed(k, error));
-    } else if (k->resize && !k->memory.in_file) {
+    } else if (k->moves || (k->resize && !k->memory.in_file)) {
         WS_TRY(put_table(k, error));
     } else {
         WS_TRY(ws_source_read(k->drive, 0, first, k->sector, error)); /* it comes last, as it is */
@@ -357,7 +380,7 @@ static enum ws_status same_content(const struct ws_kept *k, struct ws_drive *dri
     char content[WS_HASH_HEX] = "";
     enum ws_status status;
     WS_GO(ws_source_drive(drive, &now, error));
-    WS_GO(ws_source_slice(now, k->moves_to, k->memory.volume_at + k->facts.size - k->moves_to, &slice, error));
+    WS_GO(ws_source_slice(now, k->moves_to, k->moves_size, &slice, error));
     WS_GO(ws_ext4_read(slice, &tree, NULL, error));
     WS_GO(archive_digest_of(tree, content, error));
     if (strcmp(content, k->content) != 0) {

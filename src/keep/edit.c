@@ -9,7 +9,7 @@
 enum ws_status keep_still_as_it_is(const struct ws_kept *k, struct ws_error *error) {
     if (k->forgiving)
         return ws_fail(error, WS_E_UNSUPPORTED, "a damaged drive is not changed: what is left of it can be saved");
-    if (!k->layout && !k->fresh && !k->renewed && !k->resize) return WS_OK;
+    if (!k->layout && !k->fresh && !k->renewed && !k->resize && !k->taking) return WS_OK;
     return ws_fail(error, WS_E_USAGE, "what is remembered was edited already: open it again");
 }
 

@@ -38,7 +38,10 @@ struct ws_kept {
     struct ws_source *new_drive;       /* a view of it */
     struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
     struct ws_source *new_table;
-    uint64_t moves_to; /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
+    uint64_t moves_to;   /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
+    uint64_t moves_size; /* bytes: of that */
+    bool moves;          /* between a partition and a file; in the latter with `into_file` */
+    bool into_file;
     struct ws_ext4_geometry before; /* of the one it takes the place of */
     struct ws_layout *moved;        /* it, by itself, and a view of that */
     struct ws_source *moved_view;
@@ -84,6 +87,11 @@ enum ws_status keep_table_taken(const struct ws_kept *kept, struct ws_table *tab
 enum ws_status keep_lasting(const struct ws_kept *kept, struct ws_layout **layout, struct ws_error *error);
 /* @return WS_E_DIFFERENT, without words, if the volume that gives was used meanwhile */
 enum ws_status keep_taken_as_it_was(const struct ws_kept *kept, const struct ws_source *now, struct ws_error *error);
+
+/* move.c: the drive's table once it has moved. */
+enum ws_status keep_table_moved(const struct ws_kept *k, struct ws_table *table, struct ws_error *error);
+/* Rows of the volume that it leaves, from its begin on, that hold nothing. @return how many */
+size_t keep_rows_left(const struct ws_kept *k, struct ws_run *row, size_t most);
 
 /* renew.c: all that a renewal changes outside of the volume that remembers. */
 enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);

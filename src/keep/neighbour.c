@@ -202,7 +202,7 @@ static enum ws_status put_volume(struct ws_kept *k, struct ws_layout *volume, st
 enum ws_status keep_put_taken(struct ws_kept *k, struct ws_layout *volume, struct ws_error *error) {
     struct keep_taking *t = k->taking;
     char page[PAGE];
-    WS_TRY(put_volume(k, volume, error));
+    if (volume) WS_TRY(put_volume(k, volume, error));
     for (size_t i = 0; i < t->swaps; i++) { /* nobody uses it: what is in it is of no start any more */
         if (t->swap_to[i] == t->swap[i].at) continue;
         WS_TRY(ws_source_read(k->drive, t->swap[i].at, page, sizeof page, error));
@@ -215,8 +215,7 @@ enum ws_status keep_table_taken(const struct ws_kept *k, struct ws_table *table,
     const struct keep_taking *t = k->taking;
     struct ws_partition place = {0};
     bool done = true;
-    if (t->room.file_at) return WS_OK; /* its volume stays as long as it is */
-    if (t->gives) {
+    if (t->gives && t->room.front) { /* else it stays as long as it is */
         place.at = t->place.at + t->room.front;
         place.length = t->place.length - t->room.front;
         done = ws_table_stand_in(table, t->place.at, &place);
@@ -243,8 +242,7 @@ enum ws_status keep_taken_as_it_was(const struct ws_kept *k, const struct ws_sou
     const struct keep_taking *t = k->taking;
     struct ws_source *slice = NULL;
     if (!t || !t->gives) return WS_OK;
-    struct ws_room again = {
-        .at = t->room.at, .front = t->room.front, .file_at = t->room.file_at, .file_length = t->file};
+    struct ws_room again = t->room;
     WS_TRY(ws_source_slice(now, t->place.at, t->place.length, &slice, error));
     again.volume = slice;
     enum ws_status status = ws_make_room(&again, NULL, error);

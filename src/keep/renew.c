@@ -222,6 +222,8 @@ static enum ws_status lay_under(struct ws_kept *k, const struct on_drive *was, c
     k->moves_to = 0;
     if (image_end > first && first == k->memory.volume_at && !k->lock && !k->memory.in_file) {
         k->moves_to = ws_round_up(image_end, MIB);
+        k->moves_size =
+            k->memory.volume_at + k->facts.size > k->moves_to ? k->memory.volume_at + k->facts.size - k->moves_to : 0;
         k->untouched = false;
     } else if (image_end > first) {
         ws_fail(error, WS_E_SPACE, "the newer image reaches to %s, and what stands behind the older one begins at %s",

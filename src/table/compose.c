@@ -199,6 +199,23 @@ bool ws_table_stand_in(struct ws_table *t, uint64_t at, const struct ws_partitio
     return any;
 }
 
+static size_t take_out(struct ws_partition *list, size_t count, uint64_t at) {
+    size_t left = 0;
+    for (size_t i = 0; i < count; i++)
+        if (list[i].at != at || list[i].mbr_type == 0xee) list[left++] = list[i];
+    return left;
+}
+
+bool ws_table_remove(struct ws_table *t, uint64_t at) {
+    const size_t before = t->mbr_count + t->gpt_count;
+    for (size_t i = 0; i < t->mbr_count; i++)
+        if (t->mbr[i].at == at && t->mbr[i].mbr_type != 0xee)
+            memset(t->mbr_sector + 446 + 16 * (size_t)(t->mbr[i].number - 1), 0, 16);
+    t->mbr_count = take_out(t->mbr, t->mbr_count, at);
+    if (has_gpt(t)) t->gpt_count = take_out(t->gpt, t->gpt_count, at);
+    return t->mbr_count + t->gpt_count < before;
+}
+
 enum ws_status ws_table_grow(struct ws_table *t, uint64_t old_end, uint64_t new_end, bool *grown,
                              struct ws_error *error) {
     struct {

@@ -173,6 +173,21 @@ static void rescue(const struct input *in) {
     if (ws_kept_open_damaged(in->source, 512, NULL, &kept, NULL) == WS_OK) ws_kept_close(kept);
 }
 
+/* A file in one piece: where it begins, and the front that ends behind it. */
+static uint64_t first_file(const struct input *in, uint64_t *front, uint64_t step) {
+    struct ws_tree *tree = NULL;
+    uint64_t at = 0;
+    if (ws_fat_read(in->source, &tree, NULL, NULL) != WS_OK && ws_exfat_read(in->source, &tree, NULL, NULL) != WS_OK)
+        return 0;
+    for (const struct ws_node *n = ws_tree_root(tree); n && !at; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->content && n->work) {
+            at = n->work;
+            *front = (at + ws_node_size(n) + step - 1) / step * step;
+        }
+    ws_tree_close(tree);
+    return at;
+}
+
 /* What is sound enough to be cut is cut in the middle of what could go. */
 static void cut(const struct input *in) {
     struct ws_room front = {.volume = in->source};
@@ -183,11 +198,17 @@ static void cut(const struct input *in) {
     if (ws_make_room(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
         (void)ws_layout_bytes(layout);
     ws_layout_close(layout);
-    struct ws_room put = {.volume = in->source, .put_name = "PASSPORT.HTM", .put = "page", .put_length = 4};
-    if (ws_layout_create(2 * in->length + 4096, &layout, NULL) != WS_OK) return;
-    if (ws_make_room(&put, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
-        (void)ws_layout_bytes(layout);
-    ws_layout_close(layout);
+    struct ws_room put[] = {{.volume = in->source, .put_name = "PASSPORT.HTM", .put = "page", .put_length = 4},
+                            {.volume = in->source, .put_name = "a name of some length", .put_length = 9000},
+                            {.volume = in->source, .file_goes = true},
+                            {.volume = in->source, .file_goes = true}};
+    put[2].file_at = put[3].file_at = first_file(in, &put[3].front, front.step);
+    for (size_t i = 0; i < (put[2].file_at ? 4 : 2); i++) {
+        if (ws_layout_create(2 * in->length + 65536, &layout, NULL) != WS_OK) return;
+        if (ws_make_room(&put[i], layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
+            (void)ws_layout_bytes(layout);
+        ws_layout_close(layout);
+    }
 }
 
 static void archive(const struct input *in) {

@@ -230,8 +230,8 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
                           .at = at,
                           .super = superblock_phase,
                           .fixed = g->over ? superblock_phase : WS_PHASE_BODY};
-    const uint64_t align = g->over ? 512 : BLOCK; /* a volume in use may lie in a file of others, wherever that is */
-    if (at % align) return ws_fail(error, WS_E_RANGE, "an ext4 volume must start at a multiple of 4096 bytes");
+    if (at % 512) /* it may lie in a file of others, wherever that is */
+        return ws_fail(error, WS_E_RANGE, "an ext4 volume must start at a multiple of 512 bytes");
     WS_TRY(make_descriptors(g, &c.descriptors, error));
     WS_TRY(ws_layout_own(layout, c.descriptors, error));
     WS_TRY(ws_source_make(&reserve_ops, (g->reserved_blocks + 1ull) * BLOCK, (void *)g, &c.reserve, error));

@@ -14,16 +14,15 @@ struct composing {
     uint64_t used; /* clusters */
 };
 
-static size_t long_pieces(const struct ws_node *n) {
+size_t fat_long_pieces(const char *name) {
     uint8_t short_form[11];
     uint16_t units[256];
-    if (fat_plain_short(n->name, short_form)) return 0;
-    return ws_utf16_from_utf8(n->name, units, 255) / 13 + (ws_utf16_from_utf8(n->name, units, 255) % 13 != 0);
+    return fat_plain_short(name, short_form) ? 0 : ws_div_up(ws_utf16_from_utf8(name, units, 255), 13);
 }
 
 static uint64_t folder_entries(const struct ws_node *folder, const struct ws_fat_params *p) {
     uint64_t count = folder->parent ? 2 : p->label[0] ? 1 : 0;
-    for (const struct ws_node *n = folder->first; n; n = n->next) count += 1 + long_pieces(n);
+    for (const struct ws_node *n = folder->first; n; n = n->next) count += 1 + fat_long_pieces(n->name);
     return count;
 }
 
@@ -148,9 +147,9 @@ static void add_entry(struct ws_text *out, const uint8_t name[11], uint8_t attri
     ws_text_add(out, e, 32);
 }
 
-static void add_long(struct ws_text *out, const struct ws_node *n, const uint8_t short_form[11], size_t pieces) {
+void fat_add_long(struct ws_text *out, const char *name, const uint8_t short_form[11], size_t pieces) {
     uint16_t units[21 * 13];
-    size_t count = ws_utf16_from_utf8(n->name, units, 255);
+    size_t count = ws_utf16_from_utf8(name, units, 255);
     for (size_t i = count; i < pieces * 13; i++) units[i] = i == count ? 0 : 0xffff;
     for (size_t piece = pieces; piece > 0; piece--) {
         static const uint8_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
@@ -180,9 +179,9 @@ static enum ws_status make_folder(const struct composing *c, const struct ws_nod
     size_t i = 0;
     WS_TRY(fat_short_names(folder, &names, error));
     for (const struct ws_node *n = folder->first; n; n = n->next, i++) {
-        size_t pieces = long_pieces(n);
+        size_t pieces = fat_long_pieces(n->name);
         bool is_folder = n->kind == WS_NODE_FOLDER;
-        if (pieces) add_long(out, n, names[i], pieces);
+        if (pieces) fat_add_long(out, n->name, names[i], pieces);
         add_entry(out, names[i], fat_attributes_of(n), n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
     }
     free(names);

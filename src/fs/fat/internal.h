@@ -46,6 +46,11 @@ void fat_record(uint8_t record[32], const uint8_t name[11], uint8_t attributes, 
                 int64_t time);
 /** The 11 bytes of a short name; true if they say the whole name and no long one is needed. */
 bool fat_plain_short(const char *name, uint8_t out[11]);
+/** The next short name to be tried for a long one, from 0 on. */
+void fat_short_candidate(const char *name, unsigned attempt, uint8_t out[11]);
+/** How many records a long name takes; 0: it needs none. */
+size_t fat_long_pieces(const char *name);
+void fat_add_long(struct ws_text *out, const char *name, const uint8_t short_form[11], size_t pieces);
 /** Short names for a folder's children, in order, no two alike; free with free(). */
 enum ws_status fat_short_names(const struct ws_node *folder, uint8_t (**names)[11], struct ws_error *error);
 

@@ -54,7 +54,7 @@ static size_t letters_of(const char *from, const char *end, size_t most, uint8_t
 
 /* "~1" to "~4" behind the first letters; then four digits of the long name's hash, so that folders full of names alike
  * are no trouble; then other hashes. */
-static void candidate(const char *name, unsigned attempt, uint8_t out[11]) {
+void fat_short_candidate(const char *name, unsigned attempt, uint8_t out[11]) {
     const char *dot = strrchr(name, '.');
     const char *end = dot && dot != name ? dot : name + strlen(name);
     char tail[12];
@@ -88,7 +88,7 @@ enum ws_status fat_short_names(const struct ws_node *folder, uint8_t (**names)[1
         uint8_t own[11];
         if (fat_plain_short(n->name, own)) continue;
         unsigned attempt = 0;
-        do candidate(n->name, attempt++, out[i]);
+        do fat_short_candidate(n->name, attempt++, out[i]);
         while (!take(&t, out[i]) && attempt < 70000);
     }
     free(t.name);

@@ -29,27 +29,48 @@ void clusters_close(struct clusters *c) {
     ws_hash_close(c->state);
 }
 
+/* The next row of free clusters from `at` on. */
+static uint64_t free_row(const struct clusters *c, uint64_t at, uint64_t *length) {
+    while (at < c->count && clusters_bit(c->used, at)) at++;
+    uint64_t end = at;
+    while (end < c->count && !clusters_bit(c->used, end)) end++;
+    *length = end - at;
+    return at;
+}
+
 /* How far it can be cleared from `from` on: what stands there needs as many free ones elsewhere.
  * @param pass  bad places can be passed over */
 static uint64_t clear_most(const struct clusters *c, uint64_t from, uint64_t end, bool pass) {
     uint64_t free_count = 0, here = 0, most = from;
     for (uint64_t i = 0; i < c->count; i++) free_count += !clusters_bit(c->used, i);
     for (uint64_t i = from; i < end && (pass || !clusters_bit(c->bad, i)); i++) {
-        here += clusters_bit(c->used, i) && !clusters_bit(c->bad, i);
+        here += clusters_bit(c->used, i) && !clusters_bit(c->bad, i) && !clusters_going(c, i);
         free_count -= !clusters_bit(c->used, i);
         if (here <= free_count) most = i + 1;
     }
     return most;
 }
 
+/* What is free, and the longest row of that. */
+static void count_now(const struct clusters *c) {
+    uint64_t length, longest = 0, all = 0;
+    for (uint64_t at = free_row(c, 0, &length); length; at = free_row(c, at + length, &length)) {
+        all += length;
+        longest = ws_max_u64(longest, length);
+    }
+    c->room->free_bytes = all * c->room->step;
+    c->room->row = longest * c->room->step;
+}
+
 static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t length_most, struct ws_error *error) {
     struct ws_room *room = c->room;
     char most[32];
-    uint64_t free_count = 0;
-    for (uint64_t i = 0; i < c->count; i++) free_count += !clusters_bit(c->used, i);
-    room->free_bytes = free_count * room->step;
-    if (room->file_at) {
-        if (!c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
+    count_now(c);
+    room->row = ws_min_u64(room->row, length_most);
+    if (room->file_at && !c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
+    c->goes = room->file_goes;
+    c->file_will = c->file;
+    if (room->file_at && !c->goes) {
         room->most = ws_min_u64((clear_most(c, c->file_end, c->count, false) - c->file) * room->step, length_most);
         if (room->file_length > room->most)
             return ws_fail(error, WS_E_RANGE, "this file can have %s on its volume",
@@ -66,15 +87,6 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
                        (unsigned long long)room->step, ws_size_counted(room->most, most, sizeof most));
     c->clear_end = c->front = room->front / room->step;
     return WS_OK;
-}
-
-/* The next row of free clusters from `at` on. */
-static uint64_t free_row(const struct clusters *c, uint64_t at, uint64_t *length) {
-    while (at < c->count && clusters_bit(c->used, at)) at++;
-    uint64_t end = at;
-    while (end < c->count && !clusters_bit(c->used, end)) end++;
-    *length = end - at;
-    return at;
 }
 
 static enum ws_status add_move(struct clusters *c, uint64_t from, uint64_t to, uint64_t count, struct ws_error *error) {
@@ -107,7 +119,7 @@ static enum ws_status move_row(struct clusters *c, uint64_t from, uint64_t count
 }
 
 static bool has_to_go(const struct clusters *c, uint64_t i) {
-    return clusters_bit(c->before, i) && !clusters_bit(c->bad, i);
+    return clusters_bit(c->before, i) && !clusters_bit(c->bad, i) && !clusters_going(c, i);
 }
 
 enum ws_status clusters_plan(struct clusters *c, uint64_t least_left, uint64_t length_most, struct ws_error *error) {
@@ -119,7 +131,7 @@ enum ws_status clusters_plan(struct clusters *c, uint64_t least_left, uint64_t l
         for (from = i; i < c->clear_end && has_to_go(c, i);) i++;
         if (i > from) WS_TRY(move_row(c, from, i - from, &next, error));
     }
-    for (uint64_t i = c->file_will; i < c->file_end; i++) clusters_clear(c->used, i); /* of a file that gets shorter */
+    for (uint64_t i = c->file_will; i < c->file_end; i++) clusters_clear(c->used, i); /* shorter, or gone */
     return WS_OK;
 }
 
@@ -156,23 +168,26 @@ enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *by
                                place == cluster ? WS_PHASE_SEAL : WS_PHASE_BODY, error);
 }
 
-enum ws_status clusters_put_new(struct clusters *c, const void *bytes, size_t length, uint64_t *first,
-                                struct ws_error *error) {
-    const uint64_t step = c->room->step, count = ws_max_u64(ws_div_up(length, step), 1);
+enum ws_status clusters_put_new(struct clusters *c, uint64_t *first, struct ws_error *error) {
+    struct ws_room *room = c->room;
+    const uint64_t step = room->step, count = ws_max_u64(ws_div_up(room->put_length, step), 1);
     uint64_t row, at = free_row(c, 0, &row);
+    char size[32];
     while (row && row < count) at = free_row(c, at + row, &row);
     if (!row) {
-        ws_fail(error, WS_E_SPACE, "the volume has no room in a row for a file of %zu bytes", length);
+        ws_fail(error, WS_E_SPACE, "the volume has no room in a row for a file of %s",
+                ws_size_counted(room->put_length, size, sizeof size));
         return ws_fail_next(error, "take something off it first");
     }
     *first = at;
+    room->put_place = c->data_at + at * step;
     for (uint64_t i = 0; i < count; i++) clusters_set(c->used, at + i);
-    if (!c->layout) return WS_OK;
+    if (!c->layout || !room->put) return WS_OK;
     uint8_t *whole = calloc((size_t)count, (size_t)step); /* whole sectors */
     if (!whole) return ws_fail(error, WS_E_NOMEM, "out of memory for a file");
-    memcpy(whole, bytes, length);
-    const enum ws_status status = ws_layout_add_bytes(c->layout, c->room->at + c->data_at + at * step, whole,
-                                                      (size_t)(count * step), WS_PHASE_BODY, error);
+    memcpy(whole, room->put, (size_t)room->put_length);
+    const enum ws_status status =
+        ws_layout_add_bytes(c->layout, room->at + room->put_place, whole, (size_t)(count * step), WS_PHASE_BODY, error);
     free(whole);
     return status;
 }

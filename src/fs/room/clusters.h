@@ -16,6 +16,7 @@ struct clusters {
     uint64_t count, front;      /* as they were, and how many of them go */
     uint64_t clear, clear_end;  /* those that are cleared of what has them: the front, or behind the file */
     uint64_t file, file_end;    /* the file's, as it is; none: both 0 */
+    bool goes;                  /* it is taken off, and its clusters stay where they are */
     uint64_t file_will;         /* the first behind it then */
     uint8_t *used;              /* owned: a bit for each */
     uint8_t *bad;               /* owned: places that hold nothing for good */
@@ -31,6 +32,10 @@ struct clusters {
 enum ws_status clusters_open(struct clusters *c, struct ws_error *error);
 void clusters_close(struct clusters *c);
 static inline bool clusters_bit(const uint8_t *bits, uint64_t i) { return bits[i / 8] >> i % 8 & 1; }
+/* It is of the file that goes. */
+static inline bool clusters_going(const struct clusters *c, uint64_t i) {
+    return c->goes && i >= c->file && i < c->file_end;
+}
 static inline void clusters_set(uint8_t *bits, uint64_t i) { bits[i / 8] |= (uint8_t)(1u << i % 8); }
 static inline void clusters_clear(uint8_t *bits, uint64_t i) { bits[i / 8] &= (uint8_t) ~(1u << i % 8); }
 
@@ -46,10 +51,9 @@ uint64_t clusters_now(struct clusters *c, uint64_t cluster);
 /* Content for a cluster that somebody has, whole: written if it is another than it was, or elsewhere. */
 enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *bytes, bool changed,
                             struct ws_error *error);
-/* A row of clusters that are free, for what is put, which goes there. @param first  out @return WS_E_SPACE: there is
- * none */
-enum ws_status clusters_put_new(struct clusters *c, const void *bytes, size_t length, uint64_t *first,
-                                struct ws_error *error);
+/* A row of clusters that are free, for what is put, which goes there if it is given. @param first  out
+ * @return WS_E_SPACE: there is none */
+enum ws_status clusters_put_new(struct clusters *c, uint64_t *first, struct ws_error *error);
 /* Structures of the volume, at a byte of it as it will be: where nothing moves, only those sectors that are others. */
 enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,
                                   struct ws_error *error);

@@ -149,7 +149,9 @@ static enum ws_status renumber_folder(struct making *f, uint8_t *bytes, uint64_t
         const size_t entries = 1u + e[1];
         if (entries * EXFAT_ENTRY > length - at)
             return ws_fail(error, WS_E_FORMAT, "the exFAT volume is damaged: a folder ends in the middle of a file");
-        WS_TRY(renumber_set(f, e, entries, error));
+        if (f->c.goes && f->file && ws_load_le32(e + EXFAT_ENTRY + 20) == f->file)
+            for (size_t i = 0; i < entries; i++) e[i * EXFAT_ENTRY] &= (uint8_t)~IN_USE;
+        else WS_TRY(renumber_set(f, e, entries, error));
         at += (entries - 1) * EXFAT_ENTRY;
     }
     return WS_OK;
@@ -182,7 +184,7 @@ static enum ws_status put_set(struct making *f, uint8_t *bytes, uint64_t length,
     struct ws_node node = {.name = (char *)(uintptr_t)room->put_name, .kind = WS_NODE_FILE, .mtime = room->put_at};
     uint8_t set[EXFAT_SET_MOST];
     uint64_t row;
-    WS_TRY(clusters_put_new(&f->c, room->put, room->put_length, &row, error));
+    WS_TRY(clusters_put_new(&f->c, &row, error));
     for (uint64_t at = 0, entries = 1; at + EXFAT_ENTRY <= length && bytes[at]; at += entries * EXFAT_ENTRY) {
         entries = bytes[at] == ENTRY_FILE ? 1u + bytes[at + 1] : 1;
         if (f->old && bytes[at] == ENTRY_FILE && has_name(bytes + at, entries, room->put_name))

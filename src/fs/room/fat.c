@@ -13,6 +13,12 @@ struct making {
     const struct ws_node *file; /* that gets another length; NULL: none does */
     const struct ws_node *old;  /* that what is put takes the place of; NULL: none */
     uint32_t put;               /* the first cluster of what is put; 0: it is not yet */
+    uint8_t name[11];           /* its short name */
+    bool taken;                 /* another one has that */
+    struct ws_text record;      /* owned: what stands in its folder for it */
+    bool ended;                 /* the end of that folder was passed */
+    uint64_t gone[22];          /* bytes of the volume: records of the file that goes */
+    size_t gones;
 };
 
 /* Fewer clusters would make it one of another kind (section 3.5); a few more for those who count otherwise. */
@@ -56,13 +62,24 @@ static enum ws_status take_used(struct making *f, struct ws_error *error) {
     return WS_OK;
 }
 
-/* The records of a folder, with the numbers that clusters have now. @return whether any is another */
-static bool renumber(struct making *f, uint8_t *bytes, size_t length, bool *ended) {
+static bool is_gone(const struct making *f, uint64_t at) {
+    for (size_t i = 0; i < f->gones; i++)
+        if (f->gone[i] == at) return true;
+    return false;
+}
+
+/* The records of a folder, from byte `from` of the volume on, with the numbers that clusters have now.
+ * @return whether any is another */
+static bool renumber(struct making *f, uint8_t *bytes, uint64_t from, size_t length, bool *ended) {
     const struct fat_shape *s = &f->was.s;
     bool changed = false;
     for (size_t at = 0; at + 32 <= length && !*ended; at += 32) {
         uint8_t *e = bytes + at;
         *ended = e[0] == 0;
+        if (is_gone(f, from + at)) {
+            e[0] = 0xe5;
+            changed = true;
+        }
         if (e[0] == 0 || e[0] == 0xe5 || e[11] & 8) continue; /* the pieces of long names have that bit, too */
         const uint32_t n = ws_load_le16(e + 26) | (s->bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
         if (!is_cluster(s, n)) continue;
@@ -78,26 +95,93 @@ static bool renumber(struct making *f, uint8_t *bytes, size_t length, bool *ende
     return changed;
 }
 
-/* What is put, into a record of the root folder that is free, or is its own: `length` bytes of it, from byte `from` of
- * the volume on. */
-static enum ws_status put_record(struct making *f, uint8_t *bytes, uint64_t from, size_t length, bool *changed,
-                                 struct ws_error *error) {
+/* Each record of a folder and its byte of the volume, until one of them wants no more. */
+static enum ws_status walk(struct making *f, const struct ws_node *folder,
+                           bool (*on_record)(struct making *f, const uint8_t *e, uint64_t at), struct ws_error *error) {
+    const struct fat_shape *s = &f->was.s;
+    const bool fixed = !folder->parent && s->bits != 32;
+    const size_t length = fixed ? (size_t)(fat_data_at(s) - fat_root_at(s)) : s->cluster;
+    uint8_t *bytes = malloc(length + 1);
+    enum ws_status status = bytes ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+    uint32_t n = (uint32_t)folder->origin;
+    for (bool on = true; on && status == WS_OK && (fixed || is_cluster(s, n)); n = fixed ? 0 : fat_entry(&f->was, n)) {
+        const uint64_t from = fixed ? fat_root_at(s) : f->c.data_at + (uint64_t)(n - 2) * s->cluster;
+        status = ws_source_read(f->volume, from, bytes, length, error);
+        for (size_t at = 0; status == WS_OK && on && at + 32 <= length; at += 32)
+            on = bytes[at] != 0 && on_record(f, bytes + at, from + at);
+        if (fixed) break;
+    }
+    free(bytes);
+    return status;
+}
+
+/* Those of the file that goes: the pieces of its long name, which may begin in another cluster, and its own. */
+static bool note_gone(struct making *f, const uint8_t *e, uint64_t at) {
+    const bool piece = e[0] != 0xe5 && (e[11] & 0x3f) == 0x0f, own = at == f->file->work2;
+    if (piece && e[0] & 0x40) f->gones = 0;
+    if (!piece && !own) f->gones = 0;
+    if ((piece || own) && f->gones < sizeof f->gone / sizeof f->gone[0]) f->gone[f->gones++] = at;
+    return !own;
+}
+
+static bool note_taken(struct making *f, const uint8_t *e, uint64_t at) {
+    (void)at;
+    f->taken |= e[0] != 0xe5 && !(e[11] & 8) && memcmp(e, f->name, sizeof f->name) == 0;
+    return !f->taken;
+}
+
+/* A name of its own, and the pieces of a long one. */
+static enum ws_status name_it(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
+    enum { TRIES = 4096 };
+    const char *name = f->c.room->put_name;
+    if (!name || f->old) return WS_OK;
+    const size_t pieces = fat_long_pieces(name);
+    if (!pieces) (void)fat_plain_short(name, f->name);
+    f->taken = pieces != 0;
+    for (unsigned i = 0; f->taken && i < TRIES; i++) {
+        fat_short_candidate(name, i, f->name);
+        f->taken = false;
+        WS_TRY(walk(f, ws_tree_root(tree), note_taken, error));
+    }
+    if (f->taken) return room_full_top(error);
+    if (pieces) fat_add_long(&f->record, name, f->name, pieces);
+    ws_text_add(&f->record, f->name, sizeof f->name); /* its place, for now */
+    ws_text_add(&f->record, (uint8_t[21]){0}, 21);
+    return ws_text_status(&f->record, error);
+}
+
+/* As many free records in a row as it needs; an end among them goes behind it. @return where; `length`: there are not
+ */
+static size_t free_records(struct making *f, uint8_t *bytes, size_t length, bool last, bool *changed) {
+    size_t run = 0, at = 0;
+    for (; at + 32 <= length && run < f->record.length; at += 32) {
+        f->ended |= !bytes[at];
+        if (f->ended) bytes[at] = 0xe5;
+        run = bytes[at] == 0xe5 ? run + 32 : 0;
+    }
+    *changed |= f->ended;
+    if (run < f->record.length) return length;
+    if (f->ended && at < length) bytes[at] = 0;
+    return f->ended && at == length && !last ? length : at - run; /* what the next cluster has is nobody's */
+}
+
+/* What is put, into records of the root folder that are free, or into its own: `length` bytes of it, from byte `from`
+ * of the volume on. */
+static enum ws_status put_record(struct making *f, uint8_t *bytes, uint64_t from, size_t length, bool last,
+                                 bool *changed, struct ws_error *error) {
     struct ws_room *room = f->c.room;
-    uint8_t name[11];
-    size_t at = 0;
-    if (!room->put_name || f->put) return WS_OK;
-    if (!fat_plain_short(room->put_name, name)) return ws_fail(error, WS_E_RANGE, "this name is no short one");
-    if (f->old && (f->old->work2 < from || f->old->work2 - from >= length)) return WS_OK; /* in another cluster */
-    if (f->old) at = (size_t)(f->old->work2 - from);
-    else
-        while (at + 32 <= length && bytes[at] != 0 && bytes[at] != 0xe5) at += 32;
-    if (at + 32 > length) return WS_OK;
-    if (bytes[at] == 0 && at + 32 < length) bytes[at + 32] = 0; /* the end is behind it now */
     uint64_t row;
-    WS_TRY(clusters_put_new(&f->c, room->put, room->put_length, &row, error));
+    if (!room->put_name || f->put) return WS_OK;
+    if (f->old && (f->old->work2 < from || f->old->work2 - from >= length)) return WS_OK; /* in another cluster */
+    size_t at = f->old ? (size_t)(f->old->work2 - from) : free_records(f, bytes, length, last, changed);
+    if (at == length) return WS_OK;
+    WS_TRY(clusters_put_new(&f->c, &row, error));
     f->put = (uint32_t)row + 2;
     *changed = true;
-    fat_record(bytes + at, name, 0x20, f->put, room->put_length, room->put_at);
+    if (f->old) memcpy(f->name, bytes + at, sizeof f->name);
+    else memcpy(bytes + at, f->record.data, f->record.length);
+    at += f->old ? 0 : f->record.length - 32;
+    fat_record(bytes + at, f->name, 0x20, f->put, room->put_length, room->put_at);
     for (uint32_t n = f->old ? (uint32_t)f->old->origin : 0; is_cluster(&f->was.s, n); n = fat_entry(&f->was, n))
         clusters_clear(f->c.used, n - 2);
     return WS_OK;
@@ -110,8 +194,9 @@ static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *clus
         const uint64_t at = f->c.data_at + (uint64_t)(n - 2) * s->cluster;
         WS_TRY(ws_source_read(f->volume, at, cluster, s->cluster, error));
         ws_hash_add(f->c.state, cluster, s->cluster);
-        bool changed = renumber(f, cluster, s->cluster, &ended);
-        if (first == s->root_cluster) WS_TRY(put_record(f, cluster, at, s->cluster, &changed, error));
+        bool changed = renumber(f, cluster, at, s->cluster, &ended);
+        const bool last = !is_cluster(s, fat_entry(&f->was, n));
+        if (first == s->root_cluster) WS_TRY(put_record(f, cluster, at, s->cluster, last, &changed, error));
         WS_TRY(clusters_put(&f->c, n - 2, cluster, changed, error));
     }
     return WS_OK;
@@ -128,8 +213,8 @@ static enum ws_status put_fixed_root(struct making *f, struct ws_error *error) {
     enum ws_status status = ws_source_read(f->volume, fat_root_at(s), root, length, error);
     if (status == WS_OK) {
         ws_hash_add(f->c.state, root, length);
-        bool changed = renumber(f, root, length, &ended);
-        status = put_record(f, root, fat_root_at(s), length, &changed, error);
+        bool changed = renumber(f, root, fat_root_at(s), length, &ended);
+        status = put_record(f, root, fat_root_at(s), length, true, &changed, error);
         if (status == WS_OK) status = clusters_put_fixed(&f->c, fat_root_at(s), root, length, error);
     }
     free(root);
@@ -167,11 +252,11 @@ static enum ws_status put_tables(struct making *f, struct ws_error *error) {
     for (uint32_t n = 0; n < 2; n++) fat_set_entry(fat, s->bits, n, raw_entry(&f->was, n));
     for (uint32_t n = 2; n - 2 < s->clusters; n++) {
         const uint32_t entry = fat_entry(&f->was, n);
-        if (entry == 0 || (is_bad(s, entry) && n - 2 < f->c.front)) continue;
+        if (entry == 0 || clusters_going(&f->c, n - 2) || (is_bad(s, entry) && n - 2 < f->c.front)) continue;
         const uint32_t value = is_end(s, entry) || is_bad(s, entry) ? entry : number_now(f, entry);
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
-    if (f->file) put_file_chain(f, fat);
+    if (f->file && !f->c.goes) put_file_chain(f, fat);
     for (uint32_t n = f->put && f->old ? (uint32_t)f->old->origin : 0; is_cluster(s, n); n = fat_entry(&f->was, n))
         fat_set_entry(fat, s->bits, n, 0);
     const uint64_t count = f->put ? ws_max_u64(ws_div_up(f->c.room->put_length, s->cluster), 1) : 0;
@@ -232,6 +317,8 @@ static enum ws_status check_mirrored(const struct making *f, struct ws_error *er
 static enum ws_status make(struct making *f, const struct ws_tree *tree, struct ws_error *error) {
     WS_TRY(take_used(f, error));
     WS_TRY(clusters_plan(&f->c, least_clusters(f->was.s.bits), WS_FAT_OVERLAY_MOST, error));
+    if (f->c.goes) WS_TRY(walk(f, f->file->parent, note_gone, error));
+    WS_TRY(name_it(f, tree, error));
     WS_TRY(put_folders(f, tree, error));
     if (f->c.room->put_name && !f->put) return room_full_top(error);
     WS_TRY(clusters_finish(&f->c, error));
@@ -260,6 +347,7 @@ enum ws_status room_fat(struct ws_room *room, struct ws_layout *layout, struct w
     status = make(&f, tree, error);
 done:
     clusters_close(&f.c);
+    ws_text_free(&f.record);
     free(f.was.bytes);
     ws_tree_close(tree);
     return status;

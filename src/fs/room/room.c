@@ -37,6 +37,7 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .front = room->front,
                              .file_at = room->file_at,
                              .file_length = room->file_length,
+                             .file_goes = room->file_goes,
                              .put_name = room->put_name,
                              .put = room->put,
                              .put_length = room->put_length,

@@ -1,0 +1,33 @@
+#!/bin/sh
+# A real live system's memory, moved between its starts: from a partition into a file and back, and to where its file lies.
+#   moved.sh SATCHEL LIVE_IMAGE FIRMWARE
+image=$2
+pc=$3
+set -- "$1" true "" # no image of the demo
+. "$(dirname "$0")/cli_common.sh"
+told() { "$satchel" keep show stick.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($1) else 1)"; }
+remembers() { ok "remembers $1" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --keep-traces; }
+stick() { # OPTION...
+    rm -f stick.img && truncate -s 900M stick.img
+    name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
+    ok "built $*" "$satchel" prepare --image "$image" --drive stick.img --confirm "$name" --afresh "$@"
+}
+
+stick --persistence 200M --data 300M
+remembers "in a partition"
+ok "moved into a file" "$satchel" keep move stick.img --in file --confirm "$name"
+ok "what was remembered is in it" told 'd["in_file"] and d["files"] > 2 and d["starts"] >= 2'
+remembers "in a file"
+ok "moved out of it" "$satchel" keep move stick.img --in partition --size 250M --confirm "$name"
+ok "all of it is there" told 'not d["in_file"] and d["files"] > 2 and d["starts"] >= 4 and d["size_bytes"] == 250 << 20'
+remembers "in a partition again"
+ok "the drive is sound" "$satchel" check stick.img
+
+stick --arrangement files --in file --persistence 200M --menu-wait 1
+remembers "in a file of the build"
+ok "it stays where it is, as a partition" "$satchel" keep move stick.img --in partition --confirm "$name"
+remembers "in that partition"
+ok "what was remembered before is there" told 'not d["in_file"] and d["starts"] >= 4'
+ok "the drive is sound" "$satchel" check stick.img
+echo "$passed passed, $failed failed"
+[ "$failed" -eq 0 ]
