@@ -50,8 +50,34 @@ class Exfat:
             head -c {each} /dev/urandom > B/behind; cp B/behind 'Long names of the harbour/deep/deeper/UPPER.TXT'; : > empty; cd ..; umount m"""
 
 
+class Ext4:
+    """The kernel's, on volumes as others make them: with all that a file may have."""
+
+    kinds = {"ext4": "", "ext4-plain": "-O ^flex_bg,^resize_inode", "ext4-dense": "-i 4096 -J size=4", "ext4-old": "-O ^64bit,^metadata_csum,^has_journal"}
+    check = "e2fsck -fn {d}"
+    seen = "mount -o ro,noload {d} m; cd m; find . ! -name . -printf '%P %y %m %U %G %l %n\\n' | sort; getfattr -dR -m - . 2>/dev/null | sort; {look}; cd ..; umount m"
+    more = "mount {d} m; for i in $(seq 40); do head -c 300000 /dev/urandom > m/n$i || break; done; rm -f m/n*5; umount m"
+
+    @staticmethod
+    def make(kind):
+        return "mkfs.ext4 -q -F -b 4096 -L TIDE " + Ext4.kinds[kind] + " {d}"
+
+    @staticmethod
+    def fill(device, most):
+        files = dice.randrange(8, 60)
+        each = min(most // files, 12 * MIB)
+        rounds = dice.randrange(2, 5)
+        return f"""mount {device} m; cd m; mkdir -p 'Long names of the harbour/deep/deeper' B
+            for k in $(seq {dice.randrange(3, 1500)}); do echo $k > "B/a longer name of number $k.txt"; done
+            for r in $(seq {rounds}); do for i in $(seq {files}); do head -c {each // rounds + 1} /dev/urandom >> "Long names of the harbour/$i.dat"; done; sync -f .; done
+            rm -f 'Long names of the harbour'/*[{dice.randrange(10)}{dice.randrange(10)}].dat B/*{dice.randrange(10)}.txt
+            head -c {each} /dev/urandom > B/behind; ln B/behind 'Long names of the harbour/deep/deeper/UPPER.TXT'; ln -s ../B/behind B/link; : > empty
+            truncate -s 200M holes; dd if=/dev/urandom of=holes bs=4k count=3 seek={dice.randrange(50000)} conv=notrunc status=none
+            chown 1000:50 B/behind; chmod 4711 B/behind; setfattr -n user.tide -v low B/behind; setfacl -m u:33:rx B; mknod B/pipe p; fallocate -l 3M B/ahead; cd ..; umount m"""
+
+
 KINDS = [(kind, how) for how in (Fat, Exfat) for kind in how.kinds]
-LOOK = "find . ! -name . -printf '%P %y %s %T@\\n' | sort && find . -type f ! -name persistence -exec sha256sum {} + | sort"
+LOOK = "find . ! -name . \\( -type d -printf '%P d %T@\\n' -o -printf '%P %y %s %T@\\n' \\) | sort && find . -type f ! -name persistence -exec sha256sum {} + | sort"
 
 
 def seen(how, device):

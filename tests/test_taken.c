@@ -15,14 +15,17 @@ struct taken {
     uint64_t data_at, data_size;
     bool in_file;
     struct ws_tree *others;
+    struct ws_ext4_geometry geometry; /* of its data volume, if that is ext4 */
 };
 
 static const struct kind {
     const char *format;
     unsigned bits;
     uint32_t cluster;
-} kinds[] = {{"fat32", 12, 16384}, {"fat32", 16, 1024}, {"exfat", 0, 4096}, {"exfat", 0, 512}, {"fat32", 12, 32768}};
-enum { KINDS = sizeof kinds / sizeof kinds[0] };
+} kinds[] = {{"fat32", 12, 16384}, {"fat32", 16, 1024},  {"exfat", 0, 4096},
+             {"exfat", 0, 512},    {"fat32", 12, 32768}, {"ext4", 0, 0}};
+enum { ALL_KINDS = sizeof kinds / sizeof kinds[0], KINDS = ALL_KINDS - 1 /* that hold a file that remembers */ };
+static unsigned marks_of(const struct kind *kind) { return kind->cluster ? TREE_MARKS : TREE_ALL; }
 
 static void put_data(struct taken *t, const struct kind *kind, struct ws_layout *layout) {
     const struct ws_fat_params fat = {.size = t->data_size,
@@ -35,9 +38,14 @@ static void put_data(struct taken *t, const struct kind *kind, struct ws_layout 
                                           .cluster = kind->cluster,
                                           .align = 4096,
                                           .hidden_sectors = t->data_at / 512};
+    struct ws_ext4_params ext4 = {.size = t->data_size, .label = "TIDE", .made_at = 1780000000};
     uint64_t size, free_bytes;
-    if (!t->files) t->files = random_tree(40 + random_below(200), TREE_MARKS, 60000 + random_below(100000));
-    if (kind->bits) OK(ws_fat_compose(&fat, t->files, t->data_at, layout, &size, &free_bytes, &error));
+    if (!t->files) t->files = random_tree(40 + random_below(200), marks_of(kind), 60000 + random_below(100000));
+    random_bytes(ext4.id.byte, 16);
+    if (!kind->cluster) {
+        OK(ws_ext4_measure(&ext4, t->files, &t->geometry, &error));
+        OK(ws_ext4_compose(&t->geometry, t->data_at, layout, WS_PHASE_SEAL, &error));
+    } else if (kind->bits) OK(ws_fat_compose(&fat, t->files, t->data_at, layout, &size, &free_bytes, &error));
     else OK(ws_exfat_compose(&exfat, t->files, t->data_at, layout, &free_bytes, &error));
 }
 
@@ -112,6 +120,7 @@ static void build_in_file(struct taken *t, const struct kind *kind) {
 static void free_taken(struct taken *t) {
     ws_tree_close(t->files);
     ws_tree_close(t->others);
+    ws_ext4_geometry_free(&t->geometry);
     free_bed(&t->b);
 }
 
@@ -155,10 +164,12 @@ static void check_data(struct taken *t, const char *format, uint64_t at, uint64_
     struct ws_node *file = t->in_file ? ws_tree_find(seen, "persistence") : NULL;
     CHECK(!t->in_file || (file && ws_node_size(file) == t->b.size && file->work == t->b.at - at));
     if (file) ws_tree_drop(seen, file);
-    compare_trees(seen, t->files, TREE_MARKS);
+    compare_trees(seen, t->files, strcmp(format, "ext4") == 0 ? TREE_ALL : TREE_MARKS);
     save_source(slice, scratch("data.img"));
-    const char *judge = format[0] == 'e' ? "fsck.exfat" : "fsck.fat";
-    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("data.img")))
+    const char *judge = strcmp(format, "ext4") == 0    ? "e2fsck -f"
+                        : strcmp(format, "exfat") == 0 ? "fsck.exfat"
+                                                       : "fsck.fat";
+    if (shell(NULL, "command -v %s", judge) == 0 && shell(&out, "%s -n '%s'", judge, scratch("data.img")))
         fail_at(__FILE__, __LINE__, "%s", out.data);
     ws_text_free(&out);
     ws_tree_close(seen);
@@ -188,8 +199,8 @@ static void check_behind(struct taken *t, const char *format, const struct ws_ne
 }
 
 static void a_neighbour_gives_what_it_has_free(void) {
-    for (int round = 0; round < cases_of(4 * KINDS); round++) {
-        const struct kind *kind = &kinds[round % KINDS];
+    for (int round = 0; round < cases_of(4 * ALL_KINDS); round++) {
+        const struct kind *kind = &kinds[(round + ALL_KINDS - 1) % ALL_KINDS];
         struct taken t;
         struct ws_neighbour n, after;
         struct ws_source *slice = NULL;
@@ -252,9 +263,9 @@ static void a_file_gets_another_length(void) {
 
 static void a_cut_while_room_is_taken_loses_nothing(void) {
     uint8_t *first = malloc(BED_DRIVE);
-    const int all = cases_of(2 * KINDS); /* each of them, or a few */
+    const int all = cases_of(2 * KINDS + 1); /* each of them, or a few */
     for (int n = 0; n < all; n++) {
-        const size_t k = all < 2 * KINDS ? random_below(2 * KINDS) : (size_t)n;
+        const size_t k = all < 2 * KINDS + 1 ? random_below(2 * KINDS + 1) : (size_t)n;
         const struct kind *kind = &kinds[k / 2];
         struct taken t;
         struct ws_neighbour after, is;

@@ -36,6 +36,10 @@ struct ws_ext4_params {
     uint64_t resize; /**< with `over`, bytes: another size than that volume has; 0: the same. Larger only as far as it
                         keeps room for descriptors (grow_to); smaller, what stands behind the end is moved. The source
                         of a volume that grows need not be longer than it was. */
+    uint64_t
+        later; /**< with `over`, bytes, a multiple of 4096: it begins so much later than that volume, and ends where
+                  that does. Content keeps its place on the drive where nothing else comes to stand there; all else
+                  is as of a fresh volume, whatever made that one. Its label and UUID stay. 0: it does not */
 };
 
 struct ws_ext4_run;
@@ -82,7 +86,8 @@ struct ws_ext4_geometry {
  * scratch fields, so one tree is measured and composed at a time. Owners, modes, times with nanoseconds, extended
  * attributes, links, devices are kept, and holes that the files' sources tell are not stored.
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
- *         fit (the text says how much is missing); WS_E_NOMEM
+ *         fit (the text says how much is missing); WS_E_NOMEM; with `later`, WS_E_UNSUPPORTED for a volume with
+ * features of which its files' names, attributes and contents do not tell
  */
 WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
                                           struct ws_ext4_geometry *geometry, struct ws_error *error);

@@ -1,9 +1,10 @@
-/* room.h — room made inside a FAT or exFAT volume in use: at its front, which goes to what stands before it; for a file
- * that lies in one piece and stays so, with another length; or for a file that is put at its top. A file in one piece
- * may go, too, alone or with all of the volume before its end.
+/* room.h — room made inside a FAT, exFAT or ext4 volume in use: at its front, which goes to what stands before it; for
+ * a file that lies in one piece and stays so, with another length; or for a file that is put at its top. A file in one
+ * piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front alone.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
- * times, attributes and short names stay to the byte. Follows the FAT File System Specification 1.03, and the exFAT
+ * times, attributes and short names stay to the byte; of ext4 owners, modes, times of change and attributes do, and
+ * times of access and creation begin anew. Follows the FAT File System Specification 1.03, and the exFAT
  * one, revision 1.00.
  */
 #ifndef WILD_SATCHEL_ROOM_H
@@ -29,7 +30,7 @@ struct ws_room {
     char format[12];                    /**< "fat16", "fat32", "exfat" ... */
     char label[48];                     /**< of the volume */
     uint64_t size, free_bytes;          /**< as it is */
-    uint64_t step;                      /**< bytes: a cluster */
+    uint64_t step;                      /**< bytes: a cluster; of ext4 1 MiB */
     uint64_t most;                      /**< bytes that could go, or that the file could have */
     uint64_t row;                       /**< bytes: the longest file that could be put */
     uint64_t put_place;                 /**< byte of the volume at which what is put begins */
@@ -46,7 +47,7 @@ struct ws_room {
  * Work it out. One of them at a time, but that the front may go together with a file.
  * @param layout  of the drive: what is moved as its body, everything else as its seal; neither the partition table nor
  *                the file's own content is among it. NULL: it is only looked at
- * @return WS_E_NOTFOUND if it is neither FAT nor exFAT, or no file begins there in one piece; WS_E_REFUSED for one that
+ * @return WS_E_NOTFOUND if it is none of them, or no file begins there in one piece; WS_E_REFUSED for one that
  *         was not unmounted, with what to do; WS_E_FORMAT for damage; WS_E_UNSUPPORTED for one whose tables are not
  *         alike; WS_E_RANGE for more than `most`, or a front that is no multiple of `step`; WS_E_SPACE for more than
  *         `row`, or a full top folder

@@ -125,7 +125,7 @@ static enum ws_status begin(struct ws_kept *k, struct keep_taking **out, struct 
     if (!t) return ws_fail(error, WS_E_NOMEM, "out of memory for what stands behind");
     enum ws_status status = look(k, t, error);
     if (status == WS_OK && !t->gives && !t->swaps)
-        status = refuse(error, t->any ? "what stands there is no data volume of FAT or exFAT, and no swap"
+        status = refuse(error, t->any ? "what stands there is no data volume of FAT, exFAT or ext4, and no swap"
                                       : "nothing stands there");
     if (status == WS_OK) *out = t;
     else keep_taking_close(t);
@@ -228,11 +228,17 @@ enum ws_status keep_table_taken(const struct ws_kept *k, struct ws_table *table,
     return done ? WS_OK : ws_fail(error, WS_E_RANGE, "the partition table has no place for what moves");
 }
 
+/* What it was read from may be another thing's by now. */
+static bool has_moved(const struct keep_taking *t, const struct ws_extent *e) {
+    const bool inside = t->gives && !t->room.file_at && e->at >= t->place.at + t->room.front;
+    return e->from == t->slice || (inside && e->phase == WS_PHASE_BODY && e->at < t->place.at + t->place.length);
+}
+
 enum ws_status keep_lasting(const struct ws_kept *k, struct ws_layout **out, struct ws_error *error) {
     WS_TRY(ws_layout_create(ws_layout_size(k->layout), out, error));
     for (size_t i = 0; i < ws_layout_count(k->layout); i++) {
         const struct ws_extent *e = ws_layout_extent(k->layout, i);
-        if (k->taking && e->from == k->taking->slice) continue;
+        if (k->taking && has_moved(k->taking, e)) continue;
         WS_TRY(ws_layout_add(*out, e->at, e->length, e->from, e->from_at, e->phase, error));
     }
     return ws_layout_seal(*out, error);

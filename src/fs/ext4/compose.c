@@ -244,7 +244,7 @@ enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *g, uint64_t at, st
     WS_TRY(ext4_data_source(g, &c.data, error));
     WS_TRY(ws_layout_own(layout, c.data, error));
     for (uint32_t i = 0; i < g->groups; i++) WS_TRY(put_group(&c, i, error));
-    if (g->over)
+    if (ext4_over_itself(g))
         WS_TRY(
             ws_layout_add_bytes(layout, at + g->over->journal_head * BLOCK, g->over->journal, BLOCK, c.fixed, error));
     for (uint64_t d = 0; d < g->data_used;) {

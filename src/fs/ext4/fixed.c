@@ -26,7 +26,7 @@ uint64_t ext4_super_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
 
 /* Does a group that is added to a volume have its tables for itself? Those before it in its flex group have theirs. */
 static bool stands_alone(const struct ws_ext4_geometry *g, uint32_t group) {
-    return g->over && group - group % g->flex_groups < g->over->groups;
+    return ext4_over_itself(g) && group - group % g->flex_groups < g->over->groups;
 }
 
 uint64_t ext4_front_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
@@ -36,7 +36,7 @@ uint64_t ext4_front_blocks(const struct ws_ext4_geometry *g, uint32_t group) {
 }
 
 struct ws_ext4_tables ext4_tables_of(const struct ws_ext4_geometry *g, uint32_t group) {
-    return g->over ? g->over->tables[group] : ext4_fresh_tables(g, group);
+    return ext4_over_itself(g) ? g->over->tables[group] : ext4_fresh_tables(g, group);
 }
 
 /* Packed at the front of the first group of its flex group. */

@@ -76,7 +76,7 @@ static uint64_t content_blocks(const struct ws_ext4_geometry *g, size_t item) {
 uint64_t ext4_placed(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape) {
     const struct ws_ext4_sparse *sparse = ext4_sparse_of(g, item);
     uint64_t head = (uint64_t)shape->tree + (shape->xattr_block ? 1 : 0);
-    return head + (sparse && sparse->in_place ? 0 : shape->content);
+    return head + (sparse ? sparse->placed : shape->content);
 }
 
 /* Also notes for each run between holes how many extents stand before it. */
@@ -160,11 +160,11 @@ static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_
         g->inodes_a_group = (uint32_t)per_group;
         g->table_blocks = g->inodes_a_group / INODES_A_BLOCK;
         g->gdt_blocks = (uint32_t)ws_div_up((uint64_t)g->groups * DESC_SIZE, BLOCK);
-        if (!g->over) g->reserved_blocks = ext4_choose_reserve(g);
+        if (!ext4_over_itself(g)) g->reserved_blocks = ext4_choose_reserve(g);
         g->flex_groups = 16;
         while (g->flex_groups > 1 && (uint64_t)g->flex_groups * (2 + g->table_blocks) > BLOCKS_A_GROUP / 2)
             g->flex_groups /= 2;
-        const bool as_it_is = g->over && g->groups <= g->over->groups && g->blocks >= g->over->blocks;
+        const bool as_it_is = ext4_over_itself(g) && g->groups <= g->over->groups && g->blocks >= g->over->blocks;
         if (as_it_is || ext4_group_blocks(g, g->groups - 1) >= ext4_front_blocks(g, g->groups - 1) + 50u) return WS_OK;
         if (g->groups == 1) return ws_fail(error, WS_E_SPACE, "the volume cannot hold its own structures");
         g->blocks = (uint64_t)(g->groups - 1) * BLOCKS_A_GROUP;
@@ -212,7 +212,7 @@ static enum ws_status place_items(struct ws_ext4_geometry *g, struct ws_error *e
             uint64_t missing = 0;
             for (; i < g->items; i++) {
                 const struct ws_ext4_sparse *has = ext4_sparse_of(g, i);
-                missing += has && has->in_place ? 1 : content_blocks(g, i) + 1;
+                missing += (has ? has->placed : content_blocks(g, i)) + 1;
             }
             char size[24];
             return ws_fail(error, WS_E_SPACE, "the files need about %s more than this volume has%s",
@@ -237,7 +237,7 @@ static uint64_t bytes_written(const struct ws_ext4_geometry *g) {
         if (ext4_inodes_in_group(g, i)) blocks++;
         blocks += ext4_table_written(g, i);
     }
-    return (blocks + (g->over ? 1 : 0)) * BLOCK; /* the journal's head */
+    return (blocks + (ext4_over_itself(g) ? 1 : 0)) * BLOCK; /* the journal's head */
 }
 
 enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree, struct ws_ext4_geometry *g,

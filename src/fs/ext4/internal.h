@@ -92,6 +92,9 @@ bool ext4_add_span(struct ws_ext4_spans *spans, uint64_t block, uint64_t blocks)
 uint64_t ext4_span_blocks(const struct ws_ext4_spans *spans); /* in all of them */
 /* How many of their blocks stand before this block of the volume. */
 uint64_t ext4_span_below(const struct ws_ext4_spans *spans, uint64_t block);
+/* The first block from this one on that is in none of the spans, or if it is in none itself, that is in one; `end` at
+ * most. @param in  out: is it in one? */
+uint64_t ext4_span_edge(const struct ws_ext4_spans *spans, uint64_t block, uint64_t end, bool *in);
 /* Set the bits of a group's bitmap for the first `most` blocks of the spans, where they stand in this group. */
 void ext4_span_bits(const struct ws_ext4_spans *spans, uint64_t most, uint32_t group, uint8_t *bitmap);
 void ext4_fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to);
@@ -138,7 +141,7 @@ struct ext4_shape {
 /* A stretch of a file between holes. */
 struct ws_ext4_run {
     uint64_t logical, blocks; /* of the file */
-    uint64_t before;          /* blocks stored before this run */
+    uint64_t before;          /* blocks stored in data space before this run */
     uint64_t extents_before;
     uint64_t block; /* where it stands on the volume that is there; 0: it gets a place in data space */
 };
@@ -147,7 +150,7 @@ struct ws_ext4_sparse {
     size_t item;
     size_t first, runs;
     struct ext4_shape shape;
-    bool in_place; /* all of its runs stand there already */
+    uint64_t placed; /* blocks that get a place in data space: all but the runs that stand there already */
 };
 /* Blocks of data space that an item takes. */
 uint64_t ext4_placed(const struct ws_ext4_geometry *g, size_t item, const struct ext4_shape *shape);
@@ -171,7 +174,10 @@ struct ws_ext4_over {
     bool log_in_use;         /* its journal holds changes not yet in place */
     uint64_t blocks;         /* it has; more or less than the new one, where that is of another size */
     uint32_t groups;
+    uint64_t later; /* blocks: what stands there is counted from so much earlier */
 };
+/* Is it made over that very volume, whose structures stay where they are? */
+static inline bool ext4_over_itself(const struct ws_ext4_geometry *g) { return g->over && !g->over->later; }
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
 /* Where its tables stand; its free blocks become the data space. */
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error);

@@ -5,7 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { COMPAT_FAST_COMMIT = 0x400, J_CSUMS = 8 | 16 };
+enum { COMPAT_FAST_COMMIT = 0x400, COMPAT_ORPHAN_FILE = 0x1000, J_CSUMS = 8 | 16 };
 static const uint32_t incompat_ours = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG;
 static const uint32_t ro_ours =
     RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM;
@@ -19,6 +19,45 @@ static uint64_t wide(const uint8_t *d, size_t low, size_t high) {
     return ws_load_le32(d + low) | (uint64_t)ws_load_le32(d + high) << 32;
 }
 
+/* What a volume may have whose files' names, attributes and contents tell all that is in it. */
+enum {
+    COMPAT_TOLD = COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_RESIZE_INODE | COMPAT_DIR_INDEX | COMPAT_FAST_COMMIT |
+                  COMPAT_ORPHAN_FILE,
+    INCOMPAT_TOLD = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG | INCOMPAT_CSUM_SEED |
+                    INCOMPAT_LARGEDIR,
+    RO_TOLD =
+        RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_GDT_CSUM | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM
+};
+
+static enum ws_status gives_nothing(struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot give its front: %s", what);
+    return ws_fail_next(error, "save what is to be kept, and build the drive anew");
+}
+
+/* Its beginning moves: nothing of its structures stays but names and numbers. */
+static enum ws_status open_later(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s,
+                                 struct ws_error *error) {
+    if (facts->needs_recovery || !facts->clean) return gives_nothing(error, "it was not shut down");
+    if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_TOLD ||
+        ws_load_le32(s + 0x64) & ~(uint32_t)RO_TOLD || !(ws_load_le32(s + 0x64) & RO_SPARSE_SUPER))
+        return gives_nothing(error, "it has other features");
+    if (facts->block_size != BLOCK || ws_load_le32(s + 0x20) != BLOCKS_A_GROUP)
+        return gives_nothing(error, "its blocks have another size");
+    if (g->params.later % BLOCK || g->params.later + WS_EXT4_LEAST > facts->size)
+        return ws_fail(error, WS_E_RANGE, "of this ext4 volume whole blocks can go, but for %u MiB",
+                       (unsigned)(WS_EXT4_LEAST >> 20));
+    g->over->later = g->params.later / BLOCK;
+    g->over->blocks = facts->size / BLOCK;
+    g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
+    g->params.size = facts->size / BLOCK * BLOCK - g->params.later;
+    g->params.id = facts->id;
+    g->params.bytes_an_inode = (uint32_t)ws_min_u64(facts->size / ws_max_u64(facts->inodes, 1), UINT32_MAX);
+    memcpy(g->params.seed.byte, s + 0xec, 16);
+    memcpy(g->params.label, facts->label, sizeof g->params.label);
+    g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
+    return WS_OK;
+}
+
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error) {
     uint8_t s[1024];
     struct ws_ext4_facts facts;
@@ -28,6 +67,10 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     WS_GO(ws_ext4_probe(g->params.over, &facts, error));
     WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
     WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
+    if (g->params.later) {
+        status = open_later(g, &facts, s, error);
+        goto done;
+    }
     uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
     if (facts.needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
         WS_GO(not_ours(error, "its last changes stand in quick commits"));
@@ -87,6 +130,69 @@ static enum ws_status take_group(struct ws_ext4_geometry *g, const struct ext4_v
     return WS_OK;
 }
 
+static struct ws_ext4_tables tables_there(const struct ext4_volume *v, uint64_t group) {
+    const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
+    if (v->desc_size >= DESC_SIZE)
+        return (struct ws_ext4_tables){wide(d, 0x00, 0x20), wide(d, 0x04, 0x24), wide(d, 0x08, 0x28)};
+    return (struct ws_ext4_tables){ws_load_le32(d), ws_load_le32(d + 4), ws_load_le32(d + 8)};
+}
+
+/* Bits for the groups in which tables of any group stand. */
+static void note_tables(const struct ext4_volume *v, uint8_t *holds) {
+    for (uint64_t i = 0; i < v->groups; i++) {
+        const struct ws_ext4_tables t = tables_there(v, i);
+        const uint64_t end = t.inode_table + ws_div_up((uint64_t)v->inodes_a_group * v->facts.inode_size, BLOCK);
+        const uint64_t places[] = {t.block_bitmap, t.inode_bitmap, t.inode_table, end};
+        for (size_t k = 0; k < 4; k++)
+            if (places[k] / BLOCKS_A_GROUP < v->groups)
+                holds[places[k] / BLOCKS_A_GROUP / 8] |= (uint8_t)(1u << places[k] / BLOCKS_A_GROUP % 8);
+    }
+}
+
+/* A group's bitmap there. One that was never written is left alone if structures stand in it. */
+static enum ws_status load_bitmap(const struct ext4_volume *v, const uint8_t *holds, uint64_t group,
+                                  uint8_t bitmap[BLOCK], struct ws_error *error) {
+    const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
+    if (!(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
+        return ws_source_read(v->source, tables_there(v, group).block_bitmap * BLOCK, bitmap, BLOCK, error);
+    const bool alone = ext4_has_super((uint32_t)group) || holds[group / 8] >> group % 8 & 1;
+    memset(bitmap, alone ? 0xff : 0, BLOCK);
+    return WS_OK;
+}
+
+/* Free blocks there, counted from the new beginning, but for those of structures here. */
+static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
+    const uint64_t later = g->over->later, last = ws_min_u64(ws_max_u64(end, later) - later, g->blocks);
+    for (uint64_t at = ws_max_u64(from, later) - later, to; at < last; at = to) {
+        bool taken;
+        to = ext4_span_edge(&g->fixed, at, last, &taken);
+        if (!taken && !ext4_add_span(&g->space, at, to - at))
+            return ws_fail(error, WS_E_NOMEM, "out of memory for a list of free blocks");
+    }
+    return WS_OK;
+}
+
+/* What is free there, and of no structure here, is the data space. */
+static enum ws_status take_free_later(struct ws_ext4_geometry *g, const struct ext4_volume *v, struct ws_error *error) {
+    uint8_t bitmap[BLOCK];
+    uint8_t *holds = calloc(1, v->groups / 8 + 1);
+    enum ws_status status = holds ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for %u groups", v->groups);
+    if (holds) note_tables(v, holds);
+    for (uint64_t group = 0; group < v->groups && status == WS_OK; group++) {
+        const uint64_t first = group * BLOCKS_A_GROUP, blocks = ws_min_u64(BLOCKS_A_GROUP, v->blocks - first);
+        if (first + blocks <= g->over->later) continue;
+        status = load_bitmap(v, holds, group, bitmap, error);
+        for (uint64_t i = 0, from; i < blocks && status == WS_OK; i++) {
+            if (bitmap[i / 8] >> i % 8 & 1) continue;
+            for (from = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
+            status = add_free(g, first + from, first + i, error);
+        }
+    }
+    free(holds);
+    WS_TRY(status);
+    return g->space.count ? WS_OK : ws_fail(error, WS_E_SPACE, "the volume that is there has no block free");
+}
+
 /* The journal as it is after a clean shutdown, all in it done: whatever lies in its log is of older transactions. */
 static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volume *v, struct ws_error *error) {
     uint8_t inode[INODE_SIZE];
@@ -99,7 +205,6 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
     if (size == 0 || size % BLOCK || size > 64ull << 30) return not_ours(error, "its journal has an odd length");
     WS_TRY(ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, error));
     enum ws_status status = ext4_begin_sparse(g, 0, error);
-    if (status == WS_OK) g->sparse[0].in_place = true;
     for (size_t i = 0; i < count && status == WS_OK; i++) {
         uint64_t at = g->sparse[0].shape.content;
         if (runs[i].at == WS_RUN_HOLE) status = not_ours(error, "its journal has holes");
@@ -153,6 +258,11 @@ enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
     if (v.blocks != g->over->blocks || v.groups != g->over->groups) WS_GO(not_ours(error, "its groups are others"));
+    if (g->over->later) {
+        WS_GO(ext4_list_fixed(g, error));
+        WS_GO(take_free_later(g, &v, error));
+        goto done;
+    }
     WS_GO(share_descriptors(g, error));
     g->over->table_used = calloc(g->groups, sizeof *g->over->table_used);
     g->over->tables = calloc(g->groups, sizeof *g->over->tables);
@@ -189,6 +299,24 @@ static struct ws_piece follow(const struct ws_source *over, const struct ws_sour
     return piece;
 }
 
+/* A run, counted from the new beginning: what of it may stay does, the rest gets a place in data space. */
+static enum ws_status add_placed(struct ws_ext4_geometry *g, const struct ws_ext4_run *run, struct ws_error *error) {
+    const uint64_t later = g->over->later;
+    if (!later) return ext4_add_run(g, run->logical, run->logical + run->blocks, run->block, error);
+    for (uint64_t at = 0, to; at < run->blocks; at = to) {
+        const uint64_t block = run->block + at;
+        bool taken = true;
+        if (block < later) to = ws_min_u64(run->blocks, at + (later - block));
+        else if (block - later >= g->blocks) to = run->blocks;
+        else
+            to = at + (ext4_span_edge(&g->fixed, block - later,
+                                      ws_min_u64(block - later + (run->blocks - at), g->blocks), &taken) -
+                       (block - later));
+        WS_TRY(ext4_add_run(g, run->logical + at, run->logical + to, taken ? 0 : block - later, error));
+    }
+    return WS_OK;
+}
+
 /* @return whether all of the file is there; the row has its runs then, else nothing of use */
 static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_node *node, bool *there,
                                  struct ws_error *error) {
@@ -200,7 +328,8 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
         length = piece.length;
         const bool hole = piece.kind == WS_PIECE_HOLE;
         if (at % BLOCK || (!hole && (piece.kind != WS_PIECE_BASE || piece.at % BLOCK))) return WS_OK;
-        if (!hole && ws_div_up(piece.at + length, BLOCK) > g->blocks) return WS_OK; /* behind the new end */
+        if (!hole && !g->over->later && ws_div_up(piece.at + length, BLOCK) > g->blocks)
+            return WS_OK; /* behind the new end */
         if (hole) continue;
         uint64_t logical = at / BLOCK;
         uint64_t block = piece.at / BLOCK;
@@ -209,21 +338,20 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
             run.blocks += blocks;
             continue;
         }
-        WS_TRY(ext4_add_run(g, run.logical, run.logical + run.blocks, run.block, error));
+        WS_TRY(add_placed(g, &run, error));
         run = (struct ws_ext4_run){logical, blocks, 0, 0, block};
     }
     *there = true;
-    return ext4_add_run(g, run.logical, run.logical + run.blocks, run.block, error);
+    return add_placed(g, &run, error);
 }
 
 enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kept, struct ws_error *error) {
     const struct ws_node *node = g->item[item].node;
-    *kept = item == 0; /* the journal's row is made already */
-    if (*kept || node->kind != WS_NODE_FILE || !node->content || !node->content->size) return WS_OK;
+    *kept = item == 0 && !g->over->later; /* the journal's row is made already */
+    if (*kept || !node || node->kind != WS_NODE_FILE || !node->content || !node->content->size) return WS_OK;
     WS_TRY(ext4_begin_sparse(g, item, error));
     WS_TRY(find_place(g, node, kept, error));
     if (!*kept) g->sparses--; /* made anew, if it has holes */
-    else g->sparse[g->sparses - 1].in_place = true;
     return WS_OK;
 }
 
@@ -297,7 +425,7 @@ void ws_ext4_spare(const struct ws_ext4_geometry *g, uint64_t *at, uint64_t *len
         *at = (g->space.span[i].block + used) * BLOCK;
         *length = (blocks - used) * BLOCK;
     }
-    const struct ws_ext4_sparse *journal = g->over && !g->over->log_in_use ? &g->sparse[0] : NULL;
+    const struct ws_ext4_sparse *journal = ext4_over_itself(g) && !g->over->log_in_use ? &g->sparse[0] : NULL;
     for (size_t i = 0; journal && i < journal->runs; i++) {
         const struct ws_ext4_run *r = &g->run[journal->first + i];
         const uint64_t head = r->block == g->over->journal_head;

@@ -46,6 +46,17 @@ uint64_t ext4_span_below(const struct ws_ext4_spans *s, uint64_t block) {
     return s->span[i].before + ws_min_u64(block - s->span[i].block, s->span[i + 1].before - s->span[i].before);
 }
 
+uint64_t ext4_span_edge(const struct ws_ext4_spans *s, uint64_t block, uint64_t end, bool *in) {
+    *in = false;
+    for (size_t i = s->count ? span_of(s, block, true) : 0; i < s->count; i++) {
+        const uint64_t first = s->span[i].block, last = first + (s->span[i + 1].before - s->span[i].before);
+        if (last <= block) continue;
+        *in = first <= block;
+        return ws_min_u64(end, *in ? last : first);
+    }
+    return end;
+}
+
 void ext4_fill_bits(uint8_t *bitmap, uint64_t from, uint64_t to) {
     while (from < to && from % 8) {
         bitmap[from / 8] |= (uint8_t)(1u << (from % 8));
@@ -90,5 +101,5 @@ uint32_t ext4_inodes_in_group(const struct ws_ext4_geometry *g, uint32_t group) 
 
 uint32_t ext4_table_written(const struct ws_ext4_geometry *g, uint32_t group) {
     uint32_t blocks = (uint32_t)ws_div_up(ext4_inodes_in_group(g, group), INODES_A_BLOCK);
-    return g->over && g->over->table_used[group] > blocks ? g->over->table_used[group] : blocks;
+    return ext4_over_itself(g) && g->over->table_used[group] > blocks ? g->over->table_used[group] : blocks;
 }

@@ -15,8 +15,9 @@ enum ws_status ext4_add_run(struct ws_ext4_geometry *g, uint64_t from, uint64_t 
     struct ws_ext4_run *runs = ext4_grown(g->run, s->first + s->runs, &g->runs_room, sizeof *runs);
     if (!runs) return ws_fail(error, WS_E_NOMEM, "out of memory for a file with many holes");
     g->run = runs;
-    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->shape.content, 0, block};
+    runs[s->first + s->runs++] = (struct ws_ext4_run){from, end - from, s->placed, 0, block};
     s->shape.content += end - from;
+    s->placed += block ? 0 : end - from;
     return WS_OK;
 }
 

@@ -61,9 +61,10 @@ enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *b
  * somebody has what is marked as free */
 enum ws_status clusters_finish(struct clusters *c, struct ws_error *error);
 
-/* fat.c, exfat.c */
+/* fat.c, exfat.c, ext4.c */
 enum ws_status room_fat(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
 enum ws_status room_exfat(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
+enum ws_status room_ext4(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
 /* room.c */
 enum ws_status room_in_use(struct ws_error *error);
 enum ws_status room_full_top(struct ws_error *error);

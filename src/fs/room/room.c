@@ -29,8 +29,8 @@ enum ws_status room_find_old(struct ws_room *room, const struct ws_tree *tree, c
 }
 
 enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
-    static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *, struct ws_error *) = {room_fat,
-                                                                                                       room_exfat};
+    static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *,
+                                           struct ws_error *) = {room_fat, room_exfat, room_ext4};
     enum ws_status status = WS_E_NOTFOUND;
     *room = (struct ws_room){.volume = room->volume,
                              .at = room->at,
@@ -44,6 +44,9 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .put_at = room->put_at};
     for (size_t i = 0; i < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; i++)
         status = kinds[i](room, layout, error);
-    if (status == WS_E_NOTFOUND) ws_fail(error, status, "there is neither a FAT nor an exFAT volume here");
+    if (status == WS_E_NOTFOUND)
+        ws_fail(error, status,
+                room->file_at || room->put_name ? "there is neither a FAT nor an exFAT volume here"
+                                                : "there is no volume of FAT, exFAT or ext4 here");
     return status;
 }
