@@ -89,6 +89,15 @@ expect 0 "1 more are the system's own" "$satchel" prove gorse --on own-pc --proo
 "$satchel" bench start hut "Gorse 32" --type "mkdir /srv/neap" >/dev/null 2>&1
 mdel -i "b/$gorse.drive@@$(data_at)" ::/notes
 json 'd["rounds"][0]["verdict"] == "kept" and d["rounds"][1]["earlier"]["deleted_again"] == 1 and d["rounds"][1]["earlier"]["lost"] == 0' "$satchel" prove gorse --on own-pc --proof data.proof --called hut --json
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --drive gorse --confirm "$gorse" --afresh
+mkfs.ext4 -q -F -b 4096 -L TIDE -E offset="$(data_at)" "b/$gorse.drive" 8G 2>/dev/null # as others make it
+expect 0 "WHICH-PC" "$satchel" prove gorse --on own-pc --proof ext4.proof
+"$satchel" bench start hut "Gorse 32" --type "mkdir /srv/ebb" >/dev/null 2>&1
+debugfs -w -R "write notes neap-notes" "b/$gorse.drive?offset=$(data_at)" 2>/dev/null
+expect 0 "3 in people" "$satchel" prove gorse --on own-pc --proof ext4.proof --called hut
+ok "the volume is in the proof" grep -q "(TIDE)/neap-notes" ext4.proof
+expect 0 "has more room" "$satchel" keep grow gorse --size 2G --take-from-data --confirm "$gorse"
+expect 0 "is sound" "$satchel" check gorse
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --data 8G --data-on exfat --drive gorse --confirm "$gorse" --afresh
 expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse" --keep-traces
 expect 0 "has more room" "$satchel" keep grow gorse --size 5G --take-from-data --confirm "$gorse"

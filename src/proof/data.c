@@ -29,6 +29,18 @@ static enum ws_status add_all(struct ws_snapshot *to, const struct ws_snapshot *
     return snapshot_settle(to) == WS_OK ? WS_OK : ws_fail(error, WS_E_FORMAT, "a path stands twice in a snapshot");
 }
 
+/* One of people's own: that every PC shows, or ext4 from which nothing is started. What remembers is told by itself. */
+static bool is_data(const struct look *look, const struct ws_partition *p, const struct ws_format *format,
+                    const struct ws_tree *files) {
+    static const char *const starts[] = {"vmlinu", "grub", "loader", "boot", "etc"};
+    if (format->everywhere) return true;
+    if (look->memory.volume_at >= p->at && look->memory.volume_at < p->at + p->length) return false;
+    for (const struct ws_node *n = ws_tree_root(files)->first; n; n = n->next)
+        for (size_t i = 0; i < sizeof starts / sizeof starts[0]; i++)
+            if (strncmp(n->name, starts[i], strlen(starts[i])) == 0) return false;
+    return true;
+}
+
 /* The volume's files under a folder that names it, in the folder that is "/" to the system; what remembers in a file of
  * it is told by itself. Of files as they were times tell, and sizes. */
 static enum ws_status add_volume(const struct ws_source *drive, const struct ws_partition *p,
@@ -42,8 +54,9 @@ static enum ws_status add_volume(const struct ws_source *drive, const struct ws_
     enum ws_status status;
     WS_GO(ws_source_slice(drive, p->at, p->length, &slice, error));
     const struct ws_format *format = ws_format_of(slice, &facts);
-    if (!format || !format->everywhere || !format->read) goto done;
+    if (!format || !format->read || (!format->everywhere && strcmp(format->word, "ext4") != 0)) goto done;
     if (format->read(slice, &files, NULL, NULL) != WS_OK) goto done; /* damaged: its owner's matter, not the proof's */
+    if (!is_data(look, p, format, files)) goto done;
     (void)snprintf(path, sizeof path, "%s" SNAPSHOT_DATA "%u%s%s%s", look->top, p->number, facts.label[0] ? " (" : "",
                    facts.label, facts.label[0] ? ")" : "");
     for (struct ws_node *n = ws_tree_root(files); n; n = ws_tree_next(n))
