@@ -134,6 +134,15 @@ static void what_is_lost_is_named(void) {
     CHECK_INT(bytes, SECTOR);
     ws_tree_close(seen);
     ws_source_close(forgiving);
+    /* an inode with another byte: what it says is saved, and doubted */
+    for (size_t i = 0; i + 256 <= 8 * MIB; i += 256) /* the text of so many bytes, its owner's */
+        if (d.bytes[i + 1] >> 4 == 8 && d.bytes[i + 4] == sizeof "hut-3" - 1 && !d.bytes[i + 5]) d.bytes[i + 2] ^= 1;
+    seen = rescue(&d, &told, &forgiving);
+    CHECK_INT(told.lines, 1);
+    CHECK_HAS(told.text, "/rw/etc/hostname: its inode is not what was written");
+    CHECK(seen && same_text(seen, "rw/etc/hostname", "hut-3"));
+    ws_tree_close(seen);
+    ws_source_close(forgiving);
     /* a superblock that is gone, and descriptors: from their copies */
     make_bad(&d, 0, 8192);
     seen = rescue(&d, &told, &forgiving);

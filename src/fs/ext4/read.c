@@ -165,6 +165,10 @@ static enum ws_status enter(struct reading *r, struct ws_node *folder, uint32_t 
     if (!kind_of_mode(ws_load_le16(inode), &kind)) return file_damaged(error, ino, "a name leads to an unused inode");
     struct ws_node **known = seen_find(&r->seen, ino, false);
     if (known && kind == WS_NODE_FOLDER) return file_damaged(error, ino, "a folder stands in two places");
+    if (r->lost && !known && !ext4_rescue_is_whole(&r->v, ino, inode))
+        WS_TRY(
+            pass_over(r, folder, name, WS_E_FORMAT,
+                      "its inode is not what was written (its checksum is another): what is saved of it may be wrong"));
     enum ws_status status = ws_tree_add(r->tree, folder, name, kind, &node, error);
     if (status == WS_E_RANGE) return file_damaged(error, ino, "a file name is impossible");
     WS_TRY(status);

@@ -75,6 +75,21 @@ bool ext4_rescue_is_used(struct ext4_volume *v, uint32_t ino, uint8_t inode[INOD
     return ws_load_le16(inode) & 0xf000 && ws_load_le16(inode + 0x1a) && !ws_load_le32(inode + 0x14);
 }
 
+bool ext4_rescue_is_whole(const struct ext4_volume *v, uint32_t ino, const uint8_t inode[INODE_SIZE]) {
+    enum { OLD_SIZE = 128, LOW = 0x7c, HIGH = 0x82 };
+    const size_t size = v->facts.inode_size;
+    uint8_t copy[INODE_SIZE], number[4];
+    if (!(v->ro_compat & RO_METADATA_CSUM) || size > INODE_SIZE) return true;
+    const bool high = size > OLD_SIZE && ws_load_le16(inode + OLD_SIZE) >= 4;
+    memcpy(copy, inode, size);
+    ws_store_le16(copy + LOW, 0);
+    if (high) ws_store_le16(copy + HIGH, 0);
+    ws_store_le32(number, ino);
+    uint32_t sum = ws_crc32c(ws_crc32c(v->csum_seed, number, 4), copy + 0x64, 4);
+    sum = ws_crc32c(sum, copy, size);
+    return (uint16_t)sum == ws_load_le16(inode + LOW) && (!high || sum >> 16 == ws_load_le16(inode + HIGH));
+}
+
 enum ws_status ws_ext4_probe_copies(const struct ws_source *volume, struct ws_ext4_facts *facts,
                                     struct ws_error *error) {
     struct ws_source *patched = NULL;

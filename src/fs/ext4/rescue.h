@@ -10,5 +10,7 @@ enum ws_status ext4_rescue_super(struct ws_source *patched, bool *from_copy, str
 size_t ext4_rescue_descriptors(struct ext4_volume *volume);
 /* Is this inode somebody's? It is read, too. */
 bool ext4_rescue_is_used(struct ext4_volume *volume, uint32_t ino, uint8_t inode[INODE_SIZE]);
+/* Is its checksum right, as far as the volume has them? */
+bool ext4_rescue_is_whole(const struct ext4_volume *volume, uint32_t ino, const uint8_t inode[INODE_SIZE]);
 
 #endif
