@@ -159,7 +159,16 @@ static void show(struct telling *t) {
 static enum ws_status print_document(struct telling *t) {
     struct ws_text text = {0};
     enum ws_status status = ws_passport_json(&t->passport, &text, &t->cli->error);
-    if (status == WS_OK) cli_put_document(text.data);
+    json_t *root = status == WS_OK && onto ? json_loads(text.data, 0, NULL) : NULL;
+    if (root) { /* where the copy is, too */
+        json_object_set_new(root, "copy",
+                            cli_pack("{s:i, s:s, s:s, s:s, s:b}", "partition", (int)t->place.number, "label",
+                                     t->place.label, "format", t->place.format, "file", WS_PASSPORT_NAME, "replaced",
+                                     t->place.replaced));
+        (void)cli_print_json(root, EXIT_DONE);
+    } else if (status == WS_OK) {
+        cli_put_document(text.data);
+    }
     ws_text_free(&text);
     return status;
 }

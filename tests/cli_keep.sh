@@ -75,6 +75,8 @@ expect 3 "not given to confirm it" "$satchel" passport gorse --onto-drive
 expect 3 "does not confirm" "$satchel" passport gorse --onto-drive --confirm nobody
 expect 0 "PASSPORT.HTM on partition 4, new" "$satchel" passport gorse --onto-drive --confirm "$gorse"
 expect 0 "in the place of the earlier one" "$satchel" passport gorse --onto-drive --confirm "$gorse"
+json 'd["copy"]["partition"] == 4 and d["copy"]["file"] == "PASSPORT.HTM" and d["copy"]["replaced"]' "$satchel" passport gorse --onto-drive --confirm "$gorse" --json
+follows "$satchel" passport gorse --onto-drive --confirm "$gorse" --json
 expect 0 "is sound" "$satchel" check gorse
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --drive gorse --confirm "$gorse" --afresh
 expect 4 "one that every PC shows" "$satchel" passport gorse --onto-drive --confirm "$gorse"
