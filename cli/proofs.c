@@ -3,6 +3,7 @@
 
 #include "wild_satchel/port/linux.h"
 
+#include <malloc.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -17,6 +18,13 @@ const char *proofs_word(enum ws_verdict verdict) {
     return words[verdict];
 }
 
+/* What was read of many files, or of a long document, is freed by now: the allocator would keep it. */
+static void give_back(void) {
+#ifdef __GLIBC__
+    (void)malloc_trim(0);
+#endif
+}
+
 enum ws_status proofs_load(struct cli *cli, const char *path, struct ws_proof *proof, bool *there) {
     struct ws_text text = {0};
     struct stat s;
@@ -26,6 +34,7 @@ enum ws_status proofs_load(struct cli *cli, const char *path, struct ws_proof *p
     if (status == WS_OK) status = ws_proof_read(text.data ? text.data : "", text.length, proof, &cli->error);
     if (status != WS_OK) ws_fail_where(&cli->error, "%s", path);
     ws_text_free(&text);
+    give_back();
     return status;
 }
 
@@ -34,6 +43,7 @@ enum ws_status proofs_keep(struct cli *cli, const char *path, const struct ws_dr
     struct ws_text text = {0};
     struct cli_never never = {.count = 0};
     cli_never(&never, facts->id);
+    give_back();
     enum ws_status status = ws_proof_write(proof, true, &text, &cli->error);
     if (status == WS_OK) status = cli_keep(cli, path, text.data, text.length, format_name, false, &never);
     ws_text_free(&text);

@@ -8,7 +8,7 @@ WS_BEGIN
 
 /** One file, folder or link at a moment. */
 struct ws_shot {
-    const char *path; /**< from the tree's root on, "/" for that; the snapshot's own */
+    const char *path; /**< from the tree's root on, "/" for that; of the snapshot's own text */
     uint64_t size;    /**< bytes of a file or a link's target; of a device its numbers, (major << 32) + minor */
     int64_t mtime;    /**< seconds since 1970-01-01 UTC */
     uint32_t mtime_ns, uid, gid;
@@ -21,9 +21,11 @@ struct ws_shot {
 };
 /** All of a tree at a moment, sorted by path as strcmp() has it. Zero-initialise. */
 struct ws_snapshot {
-    struct ws_shot *shot; /**< owned */
+    const struct ws_shot *shot;
     size_t count;
-    struct ws_snapshot_text *text; /**< the paths; owned */
+    /* What it holds, and may share with others that were taken of the same paths. */
+    struct ws_snapshot_rows *rows;
+    struct ws_snapshot_text *text;
 };
 
 /** What is read of files. */
@@ -39,9 +41,8 @@ enum ws_reading {
 WS_CHECKED enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading reading,
                                            const struct ws_snapshot *before, struct ws_snapshot *snapshot,
                                            struct ws_error *error);
-/** Another of the same content. */
-WS_CHECKED enum ws_status ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to,
-                                           struct ws_error *error);
+/** Another of the same content, which both hold from then on. */
+void ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to);
 void ws_snapshot_free(struct ws_snapshot *snapshot);
 /** The entry of this path, or NULL. */
 const struct ws_shot *ws_snapshot_find(const struct ws_snapshot *snapshot, const char *path);

@@ -4,13 +4,20 @@
 #include <stdlib.h>
 #include <string.h>
 
+static int add_text(const char *bytes, size_t length, void *context) {
+    ws_text_add(context, bytes, length);
+    return 0;
+}
+
 enum ws_status doc_finish(json_t *root, struct ws_text *out, struct ws_error *error) {
-    char *text = root ? json_dumps(root, JSON_INDENT(2) | JSON_PRESERVE_ORDER) : NULL;
+    const size_t had = out->length;
+    const bool good = root && json_dump_callback(root, add_text, out, JSON_INDENT(2) | JSON_PRESERVE_ORDER) == 0;
     json_decref(root);
-    if (!text) return ws_fail(error, WS_E_NOMEM, "out of memory for a document, or a name in it is not UTF-8");
-    ws_text_puts(out, text);
+    if (!good) {
+        if (out->data) out->data[out->length = had] = '\0';
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a document, or a name in it is not UTF-8");
+    }
     ws_text_puts(out, "\n");
-    free(text);
     return ws_text_status(out, error);
 }
 

@@ -11,15 +11,14 @@
 
 /* Entries of another snapshot, but for folders that are there already. */
 static enum ws_status add_all(struct ws_snapshot *to, const struct ws_snapshot *from, struct ws_error *error) {
-    struct ws_shot *grown = realloc(to->shot, (to->count + from->count + 1) * sizeof *grown);
-    if (!grown) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
-    to->shot = grown;
+    struct ws_shot *shot = snapshot_rows(to, to->count + from->count + 1);
+    if (!shot) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
     const size_t had = to->count;
     const struct ws_snapshot there = {.shot = to->shot, .count = had};
     size_t more = 0;
     for (size_t i = 0; i < from->count; i++) {
         if (ws_snapshot_find(&there, from->shot[i].path)) continue;
-        struct ws_shot *s = &to->shot[had + more];
+        struct ws_shot *s = &shot[had + more];
         *s = from->shot[i];
         s->path = snapshot_path(to, s->path, strlen(s->path));
         if (!s->path) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
@@ -30,11 +29,9 @@ static enum ws_status add_all(struct ws_snapshot *to, const struct ws_snapshot *
 }
 
 /* One of people's own: that every PC shows, or ext4 from which nothing is started. What remembers is told by itself. */
-static bool is_data(const struct look *look, const struct ws_partition *p, const struct ws_format *format,
-                    const struct ws_tree *files) {
+static bool is_data(const struct ws_format *format, const struct ws_tree *files) {
     static const char *const starts[] = {"vmlinu", "grub", "loader", "boot", "etc"};
     if (format->everywhere) return true;
-    if (look->memory.volume_at >= p->at && look->memory.volume_at < p->at + p->length) return false;
     for (const struct ws_node *n = ws_tree_root(files)->first; n; n = n->next)
         for (size_t i = 0; i < sizeof starts / sizeof starts[0]; i++)
             if (strncmp(n->name, starts[i], strlen(starts[i])) == 0) return false;
@@ -52,11 +49,13 @@ static enum ws_status add_volume(const struct ws_source *drive, const struct ws_
     struct ws_volume_facts facts;
     char path[200];
     enum ws_status status;
+    const bool remembers = look->memory.volume_at >= p->at && look->memory.volume_at < p->at + p->length;
     WS_GO(ws_source_slice(drive, p->at, p->length, &slice, error));
     const struct ws_format *format = ws_format_of(slice, &facts);
     if (!format || !format->read || (!format->everywhere && strcmp(format->word, "ext4") != 0)) goto done;
+    if (!format->everywhere && remembers) goto done;
     if (format->read(slice, &files, NULL, NULL) != WS_OK) goto done; /* damaged: its owner's matter, not the proof's */
-    if (!is_data(look, p, format, files)) goto done;
+    if (!is_data(format, files)) goto done;
     (void)snprintf(path, sizeof path, "%s" SNAPSHOT_DATA "%u%s%s%s", look->top, p->number, facts.label[0] ? " (" : "",
                    facts.label, facts.label[0] ? ")" : "");
     for (struct ws_node *n = ws_tree_root(files); n; n = ws_tree_next(n))

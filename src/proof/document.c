@@ -121,10 +121,10 @@ static json_t *item_json(const struct ws_proof_item *i) {
 static json_t *packed_json(const struct ws_snapshot *snapshot) {
     struct ws_text text = {0};
     ws_snapshot_write(snapshot, &text);
-    char *packed = text.failed ? NULL : proof_pack(&text);
+    char *packed = ws_text_status(&text, NULL) == WS_OK ? proof_pack(&text) : NULL;
+    ws_text_free(&text);
     json_t *json = packed ? json_string(packed) : NULL;
     free(packed);
-    ws_text_free(&text);
     return json;
 }
 
@@ -354,7 +354,9 @@ static enum ws_status read_snapshots(const json_t *root, struct ws_proof *p, str
     }
     p->whole = json_is_true(json_object_get(both, "whole"));
     WS_TRY(read_snapshot(first, &p->first, error));
-    return json_is_null(last) ? ws_snapshot_copy(&p->first, &p->last, error) : read_snapshot(last, &p->last, error);
+    if (!json_is_null(last)) return read_snapshot(last, &p->last, error);
+    ws_snapshot_copy(&p->first, &p->last);
+    return WS_OK;
 }
 
 enum ws_status ws_proof_read(const char *text, size_t length, struct ws_proof *p, struct ws_error *error) {

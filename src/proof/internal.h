@@ -24,8 +24,7 @@ enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, co
                               struct look *look, struct ws_error *error);
 
 /* The proof's head from its first look, which is taken over; it goes on from there. */
-enum ws_status proof_start_from(struct ws_proof *proof, const struct ws_drive_facts *facts, struct look *look,
-                                int64_t now, struct ws_error *error);
+void proof_start_from(struct ws_proof *proof, const struct ws_drive_facts *facts, struct look *look, int64_t now);
 /* Is it of this drive's memory? */
 enum ws_status proof_is_of(const struct ws_proof *proof, const struct look *look, struct ws_error *error);
 /* A round from the look after it, which becomes the last; NULL: there is no room for it. */
@@ -36,8 +35,9 @@ void proof_judge_earlier(struct ws_proof *proof, const struct ws_round *now, boo
 /* Of all rounds one verdict. */
 void proof_conclude(struct ws_proof *proof);
 
-/* packed.c: text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4). @return NULL: out of memory */
-char *proof_pack(const struct ws_text *text);
+/* packed.c: text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4); it is freed. @return NULL: out of
+ * memory */
+char *proof_pack(struct ws_text *text);
 /* @return WS_E_FORMAT for what is no such text, or is of over 256 MiB */
 enum ws_status proof_unpack(const char *packed, struct ws_text *text, struct ws_error *error);
 

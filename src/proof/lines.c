@@ -109,9 +109,9 @@ enum ws_status ws_snapshot_read(const char *text, size_t length, struct ws_snaps
     enum ws_status status = WS_OK;
     memset(snapshot, 0, sizeof *snapshot);
     for (size_t i = 0; i < length; i++) lines += text[i] == '\n';
-    snapshot->shot = calloc(lines ? lines : 1, sizeof *snapshot->shot);
+    struct ws_shot *shot = snapshot_rows(snapshot, lines + 1);
     char *line = malloc(LINE);
-    if (!snapshot->shot || !line) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
+    if (!shot || !line) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
     for (const char *at = text, *end = text + length; at < end; number++) {
         const char *feed = memchr(at, '\n', (size_t)(end - at));
         const size_t n = feed ? (size_t)(feed - at) : LINE;
@@ -119,7 +119,7 @@ enum ws_status ws_snapshot_read(const char *text, size_t length, struct ws_snaps
         if (good) {
             memcpy(line, at, n);
             line[n] = '\0';
-            good = read_line(snapshot, line, &snapshot->shot[number], &memory);
+            good = read_line(snapshot, line, &shot[number], &memory);
         }
         if (!memory) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
         if (!good) WS_GO(ws_fail(error, WS_E_FORMAT, "line %zu of the snapshot says nothing known", number + 1));

@@ -8,10 +8,11 @@
 
 enum { MOST = 256 << 20, LEVEL = 6 };
 
-char *proof_pack(const struct ws_text *text) {
+char *proof_pack(struct ws_text *text) {
     const size_t room = ZSTD_compressBound(text->length);
     uint8_t *small = malloc(room);
     const size_t n = small ? ZSTD_compress(small, room, text->data ? text->data : "", text->length, LEVEL) : 0;
+    ws_text_free(text); /* of many files it is long */
     char *out = small && !ZSTD_isError(n) && n < INT32_MAX ? malloc((n + 2) / 3 * 4 + 1) : NULL;
     if (out) (void)EVP_EncodeBlock((unsigned char *)out, small, (int)n);
     free(small);

@@ -55,7 +55,10 @@ done:
 /* The drive as it is becomes what the next round is compared with. */
 static enum ws_status go_on_from_here(struct proving *p, struct ws_error *error) {
     struct ws_proof *proof = p->proof;
-    if (!proof->drive[0]) return proof_start_from(proof, &p->facts, &p->look, p->port->ops->wall_clock(p->port), error);
+    if (!proof->drive[0]) {
+        proof_start_from(proof, &p->facts, &p->look, p->port->ops->wall_clock(p->port));
+        return WS_OK;
+    }
     WS_TRY(proof_is_of(proof, &p->look, error));
     if (!p->look.read) return WS_OK;
     ws_snapshot_free(&proof->last);

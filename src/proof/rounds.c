@@ -23,8 +23,7 @@ void ws_proof_free(struct ws_proof *proof) {
     ws_snapshot_free(&proof->last);
 }
 
-enum ws_status proof_start_from(struct ws_proof *proof, const struct ws_drive_facts *facts, struct look *look,
-                                int64_t now, struct ws_error *error) {
+void proof_start_from(struct ws_proof *proof, const struct ws_drive_facts *facts, struct look *look, int64_t now) {
     const struct ws_memory *m = &look->memory;
     ws_visible(facts->short_name, proof->drive, sizeof proof->drive);
     ws_visible(facts->serial, proof->serial, sizeof proof->serial);
@@ -33,16 +32,15 @@ enum ws_status proof_start_from(struct ws_proof *proof, const struct ws_drive_fa
     proof->began = now;
     proof->verdict = WS_VERDICT_OPEN;
     proof->cause = m->cause;
-    if (!look->read) return WS_OK;
+    if (!look->read) return;
     ws_visible(look->facts.label, proof->volume_label, sizeof proof->volume_label);
     ws_guid_text(&look->facts.id, proof->volume);
     proof->volume_made_at = look->facts.made_at;
     proof->seen = look->evidence;
     proof->whole = look->whole;
-    WS_TRY(ws_snapshot_copy(&look->snapshot, &proof->last, error));
+    ws_snapshot_copy(&look->snapshot, &proof->last);
     proof->first = look->snapshot;
     memset(&look->snapshot, 0, sizeof look->snapshot);
-    return WS_OK;
 }
 
 enum ws_status proof_is_of(const struct ws_proof *proof, const struct look *look, struct ws_error *error) {
@@ -123,12 +121,13 @@ enum ws_status ws_proof_begin(const struct ws_source *drive, const struct ws_dri
     struct look look;
     memset(proof, 0, sizeof *proof);
     WS_TRY(proof_look(drive, facts->logical_sector, passphrase, NULL, now, &look, error));
-    enum ws_status status = proof_start_from(proof, facts, &look, now, error);
-    if (status == WS_OK && (!look.read || look.memory.cause != WS_FORGETS_NOT)) {
+    enum ws_status status = WS_OK;
+    proof_start_from(proof, facts, &look, now);
+    if (!look.read || look.memory.cause != WS_FORGETS_NOT) {
         proof->verdict = WS_VERDICT_LOST;
         (void)snprintf(proof->text, sizeof proof->text, "As it is, it will forget: %s.", look.memory.cause_text);
         status = ws_fail(error, WS_E_DIFFERENT, "%s", proof->text);
-    } else if (status == WS_OK) {
+    } else {
         proof_conclude(proof);
     }
     proof_look_free(&look);

@@ -10,17 +10,38 @@ enum { CHUNK = 256 * 1024 };
 
 struct ws_snapshot_text {
     struct ws_snapshot_text *next;
+    size_t holders; /* snapshots and further text */
     size_t length, room;
     char text[];
 };
+struct ws_snapshot_rows {
+    size_t holders;
+    struct ws_shot shot[];
+};
+
+struct ws_shot *snapshot_rows(struct ws_snapshot *snapshot, size_t count) {
+    struct ws_snapshot_rows *was = snapshot->rows, *rows = NULL;
+    const bool shared = was && was->holders > 1;
+    if (count < SIZE_MAX / sizeof rows->shot[0] - 1)
+        rows = realloc(shared ? NULL : was, sizeof *rows + count * sizeof rows->shot[0]);
+    if (!rows) return NULL;
+    if (shared) {
+        memcpy(rows->shot, was->shot, snapshot->count * sizeof rows->shot[0]);
+        was->holders--;
+    }
+    rows->holders = 1;
+    snapshot->rows = rows;
+    snapshot->shot = rows->shot;
+    return rows->shot;
+}
 
 const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t length) {
     struct ws_snapshot_text *t = snapshot->text;
-    if (!t || t->room - t->length < length + 1) {
+    if (!t || t->holders > 1 || t->room - t->length < length + 1) {
         const size_t room = length + 1 > CHUNK ? length + 1 : CHUNK;
         t = malloc(sizeof *t + room);
         if (!t) return NULL;
-        *t = (struct ws_snapshot_text){.next = snapshot->text, .room = room};
+        *t = (struct ws_snapshot_text){.next = snapshot->text, .holders = 1, .room = room};
         snapshot->text = t;
     }
     char *out = t->text + t->length;
@@ -35,7 +56,7 @@ static int by_path(const void *a, const void *b) {
 }
 
 enum ws_status snapshot_settle(struct ws_snapshot *snapshot) {
-    qsort(snapshot->shot, snapshot->count, sizeof *snapshot->shot, by_path);
+    if (snapshot->count) qsort(snapshot->rows->shot, snapshot->count, sizeof *snapshot->shot, by_path);
     for (size_t i = 1; i < snapshot->count; i++)
         if (strcmp(snapshot->shot[i - 1].path, snapshot->shot[i].path) == 0) return WS_E_FORMAT;
     return WS_OK;
@@ -98,12 +119,17 @@ enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading read
     enum ws_status status = WS_OK;
     char path[8192];
     memset(snapshot, 0, sizeof *snapshot);
-    snapshot->shot = calloc(ws_tree_count(tree), sizeof *snapshot->shot);
-    if (!snapshot->shot) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+    struct ws_shot *shot = snapshot_rows(snapshot, ws_tree_count(tree));
+    if (!shot) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+    if (before && before->text) { /* most paths are in it */
+        snapshot->text = before->text;
+        snapshot->text->holders++;
+    }
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
-        struct ws_shot *s = &snapshot->shot[snapshot->count];
+        struct ws_shot *s = &shot[snapshot->count];
         ws_node_path(n, path, sizeof path);
-        s->path = snapshot_path(snapshot, path, strlen(path));
+        const struct ws_shot *was = before ? ws_snapshot_find(before, path) : NULL;
+        s->path = was ? was->path : snapshot_path(snapshot, path, strlen(path));
         if (!s->path) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
         WS_GO(take_one(n, reading, before, s, error));
         snapshot->count++;
@@ -111,36 +137,27 @@ enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading read
     (void)snapshot_settle(snapshot);
     size_t kept = 0; /* paths of over 8 KiB are cut, and may be the same then */
     for (size_t i = 0; i < snapshot->count; i++)
-        if (!kept || strcmp(snapshot->shot[kept - 1].path, snapshot->shot[i].path) != 0)
-            snapshot->shot[kept++] = snapshot->shot[i];
+        if (!kept || strcmp(shot[kept - 1].path, shot[i].path) != 0) shot[kept++] = shot[i];
     snapshot->count = kept;
 done:
     if (status != WS_OK) ws_snapshot_free(snapshot);
     return status;
 }
 
-enum ws_status ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to, struct ws_error *error) {
-    memset(to, 0, sizeof *to);
-    to->shot = calloc(from->count ? from->count : 1, sizeof *to->shot);
-    for (size_t i = 0; to->shot && i < from->count; i++) {
-        to->shot[i] = from->shot[i];
-        to->shot[i].path = snapshot_path(to, from->shot[i].path, strlen(from->shot[i].path));
-        to->count = i + 1;
-        if (to->shot[i].path) continue;
-        to->count = i;
-        break;
-    }
-    if (to->shot && to->count == from->count) return WS_OK;
-    ws_snapshot_free(to);
-    return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+void ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to) {
+    *to = *from;
+    if (to->rows) to->rows->holders++;
+    if (to->text) to->text->holders++;
 }
 
 void ws_snapshot_free(struct ws_snapshot *snapshot) {
-    for (struct ws_snapshot_text *t = snapshot->text, *next; t; t = next) {
-        next = t->next;
+    struct ws_snapshot_text *t = snapshot->text;
+    while (t && --t->holders == 0) {
+        struct ws_snapshot_text *next = t->next;
         free(t);
+        t = next;
     }
-    free(snapshot->shot);
+    if (snapshot->rows && --snapshot->rows->holders == 0) free(snapshot->rows);
     memset(snapshot, 0, sizeof *snapshot);
 }
 

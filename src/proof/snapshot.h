@@ -6,6 +6,9 @@
 
 #include <string.h>
 
+/* Its entries, with room for `count`, to be written: not shared with another snapshot any more. NULL: out of memory,
+ * and it is as it was. */
+struct ws_shot *snapshot_rows(struct ws_snapshot *snapshot, size_t count);
 /* A path kept with the snapshot; NULL: out of memory. */
 const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t length);
 /* Entries put in order. @return WS_E_FORMAT if a path stands there twice */

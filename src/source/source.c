@@ -82,11 +82,15 @@ enum ws_status ws_source_zeros(uint64_t size, struct ws_source **source, struct 
     return ws_source_make(&zeros_ops, size, NULL, source, error);
 }
 
+struct placed_run {
+    uint64_t start; /* byte of the source */
+    uint64_t at, length;
+};
 struct runs {
+    struct ws_source source; /* first: closing it frees all */
     const struct ws_source *base;
     size_t count;
-    uint64_t *start;
-    struct ws_run run[];
+    struct placed_run run[];
 };
 
 /* The last run that starts at or before `at`. Found anew for each read: a place remembered here would be written by
@@ -96,7 +100,7 @@ static size_t run_at(const struct runs *runs, uint64_t at) {
     size_t high = runs->count;
     while (high - low > 1) {
         size_t middle = low + (high - low) / 2;
-        if (runs->start[middle] <= at) low = middle;
+        if (runs->run[middle].start <= at) low = middle;
         else high = middle;
     }
     return low;
@@ -111,7 +115,7 @@ static enum ws_status runs_read(const struct ws_source *source, uint64_t at, voi
             memset(out, 0, length);
             break;
         }
-        uint64_t skip = at - runs->start[i];
+        uint64_t skip = at - runs->run[i].start;
         if (skip >= runs->run[i].length) continue;
         size_t step = (size_t)ws_min_u64(length, runs->run[i].length - skip);
         if (runs->run[i].at == WS_RUN_HOLE) memset(out, 0, step);
@@ -127,20 +131,14 @@ static void runs_piece(const struct ws_source *source, uint64_t at, struct ws_pi
     const struct runs *runs = source->state;
     size_t i = runs->count ? run_at(runs, at) : 0;
     piece->kind = WS_PIECE_HOLE;
-    if (i >= runs->count || at - runs->start[i] >= runs->run[i].length) return; /* the tail */
-    uint64_t skip = at - runs->start[i];
+    if (i >= runs->count || at - runs->run[i].start >= runs->run[i].length) return; /* the tail */
+    uint64_t skip = at - runs->run[i].start;
     piece->length = ws_min_u64(piece->length, runs->run[i].length - skip);
     if (runs->run[i].at == WS_RUN_HOLE) return;
     *piece = ws_piece_base(runs->base, runs->run[i].at + skip, piece->length);
 }
 
-static void runs_close(struct ws_source *source) {
-    struct runs *runs = source->state;
-    free(runs->start);
-    free(runs);
-}
-
-static const struct ws_source_ops runs_ops = {runs_read, runs_close, runs_piece};
+static const struct ws_source_ops runs_ops = {runs_read, NULL, runs_piece};
 
 enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
                               struct ws_source **source, struct ws_error *error) {
@@ -152,28 +150,17 @@ enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run 
                            (unsigned long long)runs[i].at, (unsigned long long)base->size);
         total += runs[i].length;
     }
+    /* In one piece with the source itself, for there are as many as files. */
     struct runs *made = malloc(sizeof *made + count * sizeof made->run[0]);
-    uint64_t *start = malloc((count + 1) * sizeof *start);
-    if (!made || !start) {
-        free(made);
-        free(start);
-        return ws_fail(error, WS_E_NOMEM, "out of memory for a file in %zu pieces", count);
-    }
-    made->base = base;
-    made->count = count;
-    made->start = start;
+    if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for a file in %zu pieces", count);
+    *made = (struct runs){.source = {.ops = &runs_ops, .size = size, .state = made}, .base = base, .count = count};
     total = 0;
     for (size_t i = 0; i < count; i++) {
-        made->run[i] = runs[i];
-        start[i] = total;
+        made->run[i] = (struct placed_run){.start = total, .at = runs[i].at, .length = runs[i].length};
         total += runs[i].length;
     }
-    enum ws_status status = ws_source_make(&runs_ops, size, made, source, error);
-    if (status != WS_OK) {
-        free(start);
-        free(made);
-    }
-    return status;
+    *source = &made->source;
+    return WS_OK;
 }
 
 enum ws_status ws_source_slice(const struct ws_source *base, uint64_t at, uint64_t length, struct ws_source **source,
