@@ -11,6 +11,7 @@ from fillers import KINDS, SEEN, Exfat, history, others, seen
 from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
 
 moves = {"copied": 0, "stayed": 0}
+dice.shuffle(KINDS)
 
 
 def volume(place):
@@ -118,7 +119,7 @@ def case(number):
             used = shell(f"e2fsck -fn {device}")
         verdict("the kernel goes on writing to it", used.returncode == 0, used.stdout)
     if number + 1 == cases:
-        verdict("hardly any had no room", sum(moves.values()) >= cases * 0.7 and (cases < 50 or moves["stayed"]), f"{moves} of {cases}")
+        verdict("hardly any had no room", cases < 5 or sum(moves.values()) >= cases * 0.7 and (cases < 50 or moves["stayed"]), f"{moves} of {cases}")
 
 
 go("moved", case)

@@ -65,7 +65,7 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
         t->room = (struct ws_room){.volume = slice, .at = p->at};
         status = ws_make_room(&t->room, NULL, error);
         t->gives = status == WS_OK;
-        if (status == WS_E_NOTFOUND) status = WS_OK; /* it stays where it is */
+        if (status == WS_E_NOTFOUND || (status == WS_E_UNSUPPORTED && t->swaps)) status = WS_OK; /* it stays */
     }
     if (status == WS_OK && !t->slice && !next_behind(table, from)) { /* swap alone, and free space behind it */
         uint64_t first;
