@@ -310,6 +310,112 @@ static void a_cut_while_room_is_taken_loses_nothing(void) {
     free(first);
 }
 
+/* A top folder with `names` names in it, and one more put there: the checkers and our reader find all of them. */
+static void put_one_more(const struct kind *kind, size_t names, const char *name, bool whole) {
+    enum { SIZE = 40 * MIB, LENGTH = 70000 };
+    static uint8_t page[LENGTH];
+    struct ws_tree *tree = NULL, *seen = NULL;
+    struct ws_layout *layout = NULL;
+    struct ws_source *volume = NULL;
+    struct ws_text out = {0};
+    uint64_t size, free_bytes;
+    uint8_t *bytes = calloc(1, SIZE);
+    char text[40];
+    OK(ws_tree_create(&tree, &error));
+    for (size_t i = 0; i < names; i++) {
+        (void)snprintf(text, sizeof text, "A%zu", i);
+        put_text(tree, text, "low water");
+    }
+    random_bytes(page, sizeof page);
+    OK(ws_layout_create(SIZE, &layout, &error));
+    const struct ws_fat_params fat = {.size = SIZE, .bits = kind->bits, .cluster = kind->cluster};
+    const struct ws_exfat_params exfat = {.size = SIZE, .cluster = kind->cluster, .align = 4096};
+    if (kind->bits) OK(ws_fat_compose(&fat, tree, 0, layout, &size, &free_bytes, &error));
+    else OK(ws_exfat_compose(&exfat, tree, 0, layout, &free_bytes, &error));
+    OK(ws_layout_seal(layout, &error));
+    OK(ws_layout_source(layout, &volume, &error));
+    OK(ws_source_read(volume, 0, bytes, SIZE, &error));
+    ws_source_close(volume);
+    ws_layout_close(layout);
+    OK(ws_source_memory(bytes, SIZE, &volume, &error));
+    OK(ws_layout_create(SIZE, &layout, &error));
+    struct ws_room room = {
+        .volume = volume, .put_name = name, .put = whole ? page : NULL, .put_length = LENGTH, .put_at = 1790000000};
+    OK(ws_make_room(&room, layout, &error));
+    OK(ws_layout_seal(layout, &error));
+    for (size_t i = 0; i < ws_layout_count(layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(layout, i);
+        OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
+    }
+    ws_source_close(volume);
+    ws_layout_close(layout);
+    if (!whole) memcpy(bytes + room.put_place, page, LENGTH);
+    OK(ws_source_memory(bytes, SIZE, &volume, &error));
+    struct ws_volume_facts facts;
+    OK(ws_format_find(kind->format)->read(volume, &seen, &facts, &error));
+    OK(ws_tree_put(tree, name, page, LENGTH, NULL, &error));
+    compare_trees(seen, tree, 0);
+    CHECK_INT(facts.free_bytes, room.free_after);
+    save_source(volume, scratch("top.img"));
+    const char *judge = kind->bits ? "fsck.fat" : "fsck.exfat";
+    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("top.img")))
+        fail_at(__FILE__, __LINE__, "%zu names: %s", names, out.data);
+    ws_text_free(&out);
+    ws_tree_close(seen);
+    ws_tree_close(tree);
+    ws_source_close(volume);
+    free(bytes);
+}
+
+static void a_full_top_folder_gets_longer(void) {
+    static const struct kind fat = {"fat32", 32, 512}, exfat = {"exfat", 0, 512};
+    const size_t first = random_below(26);
+    for (int n = 0; n < cases_of(26); n++) {
+        const size_t names = 10 + (first + (size_t)n) % 26;
+        put_one_more(&fat, names, "persistence", false);
+        put_one_more(&exfat, names, "persistence", names % 2);
+        put_one_more(&fat, names, "PASSPORT.HTM", true);
+    }
+}
+
+/* Whatever is damaged in a neighbour, it gives or it does not: nothing is read or written out of place. */
+static void a_damaged_neighbour_is_borne(void) {
+    enum { FRONT = 2 * MIB };
+    unsigned refused = 0, gave = 0;
+    struct taken t;
+    if (!build_taken(&t, &kinds[ALL_KINDS - 1])) return;
+    uint8_t *data = t.b.drive->bytes + t.data_at;
+    for (int i = 0; i < cases_of(600); i++) {
+        struct ws_source *slice = NULL;
+        struct ws_layout *layout = NULL;
+        uint64_t at[3];
+        uint8_t was[3];
+        for (int n = 0; n < 3; n++) {
+            at[n] = i % 5 == 0 && n == 0 ? 1024 + random_below(1024) : random_below(FRONT);
+            was[n] = data[at[n]];
+            data[at[n]] = (uint8_t)random_next();
+        }
+        OK(ws_source_slice(t.b.now, t.data_at, t.data_size, &slice, &error));
+        OK(ws_layout_create(BED_DRIVE, &layout, &error));
+        struct ws_room room = {.volume = slice, .at = t.data_at, .front = MIB};
+        memset(&error, 0, sizeof error);
+        if (ws_make_room(&room, layout, &error) == WS_OK) {
+            OK(ws_layout_seal(layout, &error));
+            for (size_t k = 0; k < ws_layout_count(layout); k++)
+                CHECK(ws_layout_extent(layout, k)->at >= t.data_at + MIB);
+            gave++;
+        } else {
+            CHECK(error.what[0]);
+            refused++;
+        }
+        ws_layout_close(layout);
+        ws_source_close(slice);
+        for (int n = 2; n >= 0; n--) data[at[n]] = was[n];
+    }
+    CHECK(refused && gave);
+    free_taken(&t);
+}
+
 /* One that cannot give says why, and nothing is written. */
 static void what_cannot_give_is_left_alone(void) {
     struct taken t;
@@ -451,6 +557,8 @@ int main(int argc, char **argv) {
         {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
         {"it moves into a file and out of it", it_moves_into_a_file_and_out_of_it},
         {"a cut while it moves loses nothing", a_cut_while_it_moves_loses_nothing},
+        {"a full top folder gets longer", a_full_top_folder_gets_longer},
+        {"a damaged neighbour is borne", a_damaged_neighbour_is_borne},
         {"what cannot give is left alone", what_cannot_give_is_left_alone},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -67,6 +67,9 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
     char most[32];
     count_now(c);
     room->row = ws_min_u64(room->row, length_most);
+    if (room->put_length > length_most)
+        return ws_fail(error, WS_E_RANGE, "a file on this volume has at most %s",
+                       ws_size_counted(length_most, most, sizeof most));
     if (room->file_at && !c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
     c->goes = room->file_goes;
     c->file_will = c->file;
@@ -190,6 +193,14 @@ enum ws_status clusters_put_new(struct clusters *c, uint64_t *first, struct ws_e
         ws_layout_add_bytes(c->layout, room->at + room->put_place, whole, (size_t)(count * step), WS_PHASE_BODY, error);
     free(whole);
     return status;
+}
+
+enum ws_status clusters_take_one(struct clusters *c, uint64_t *cluster, struct ws_error *error) {
+    uint64_t row;
+    *cluster = free_row(c, 0, &row);
+    if (!row) return ws_fail(error, WS_E_SPACE, "the volume is full: its top folder has no room for one more name");
+    clusters_set(c->used, *cluster);
+    return WS_OK;
 }
 
 enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,

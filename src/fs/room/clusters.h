@@ -54,6 +54,8 @@ enum ws_status clusters_put(struct clusters *c, uint64_t cluster, const void *by
 /* A row of clusters that are free, for what is put, which goes there if it is given. @param first  out
  * @return WS_E_SPACE: there is none */
 enum ws_status clusters_put_new(struct clusters *c, uint64_t *first, struct ws_error *error);
+/* One that is free, for a folder that gets longer. @return WS_E_SPACE: there is none */
+enum ws_status clusters_take_one(struct clusters *c, uint64_t *cluster, struct ws_error *error);
 /* Structures of the volume, at a byte of it as it will be: where nothing moves, only those sectors that are others. */
 enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *bytes, size_t length,
                                   struct ws_error *error);

@@ -149,7 +149,7 @@ static enum ws_status renumber_folder(struct making *f, uint8_t *bytes, uint64_t
         const size_t entries = 1u + e[1];
         if (entries * EXFAT_ENTRY > length - at)
             return ws_fail(error, WS_E_FORMAT, "the exFAT volume is damaged: a folder ends in the middle of a file");
-        if (f->c.goes && f->file && ws_load_le32(e + EXFAT_ENTRY + 20) == f->file)
+        if (f->c.goes && f->file && entries > 1 && ws_load_le32(e + EXFAT_ENTRY + 20) == f->file)
             for (size_t i = 0; i < entries; i++) e[i * EXFAT_ENTRY] &= (uint8_t)~IN_USE;
         else WS_TRY(renumber_set(f, e, entries, error));
         at += (entries - 1) * EXFAT_ENTRY;
@@ -191,8 +191,10 @@ static enum ws_status put_set(struct making *f, uint8_t *bytes, uint64_t length,
             drop_old(f, bytes + at, entries);
     }
     const size_t needs = exfat_set_make(set, &node, (uint32_t)row + 2, room->put_length);
+    bool behind = false; /* what stands behind the end is nobody's */
     for (uint64_t at = 0, begin = 0; at + EXFAT_ENTRY <= length; at += EXFAT_ENTRY) {
-        if (bytes[at] & IN_USE) begin = at + EXFAT_ENTRY;
+        behind |= !bytes[at];
+        if (!behind && bytes[at] & IN_USE) begin = at + EXFAT_ENTRY;
         if (at + EXFAT_ENTRY - begin < needs) continue;
         bool ended = false; /* what was behind the end has no entries */
         for (uint64_t i = begin; i <= at; i += EXFAT_ENTRY) ended |= !bytes[i];
@@ -224,6 +226,22 @@ static enum ws_status load(struct making *f, const struct stream *s, uint8_t **b
     return status;
 }
 
+/* The root folder with what is put, and one cluster more if it needs that. */
+static enum ws_status put_into_root(struct making *f, uint8_t **bytes, size_t length, uint32_t last,
+                                    struct ws_error *error) {
+    uint8_t *longer = realloc(*bytes, length + f->s.cluster);
+    uint64_t more;
+    if (!longer) return ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
+    *bytes = longer;
+    memset(longer + length, 0, f->s.cluster);
+    WS_TRY(put_set(f, longer, length + f->s.cluster, error));
+    if (!longer[length]) return WS_OK;
+    WS_TRY(clusters_take_one(&f->c, &more, error));
+    ws_store_le32(f->is + 4 * (size_t)last, (uint32_t)more + 2);
+    ws_store_le32(f->is + 4 * (size_t)(more + 2), EXFAT_END);
+    return clusters_put(&f->c, more, longer + length, true, error);
+}
+
 /* @param was  the same bytes as they were */
 static enum ws_status put_stream(struct making *f, const uint8_t *was, const uint8_t *bytes, const uint32_t *list,
                                  uint64_t count, struct ws_error *error) {
@@ -248,8 +266,8 @@ static enum ws_status put_folders(struct making *f, struct ws_error *error) {
         if (was) memcpy(was, bytes, length);
         ws_hash_add(f->c.state, bytes, length);
         if (status == WS_OK) status = renumber_folder(f, bytes, length, error);
-        if (status == WS_OK && next.first == f->s.root && f->c.room->put_name)
-            status = put_set(f, bytes, length, error);
+        if (status == WS_OK && count && next.first == f->s.root && f->c.room->put_name)
+            status = put_into_root(f, &bytes, length, list[count - 1], error);
         if (status == WS_OK) status = put_stream(f, was, bytes, list, count, error);
         free(was);
         free(bytes);

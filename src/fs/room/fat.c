@@ -17,6 +17,7 @@ struct making {
     bool taken;                 /* another one has that */
     struct ws_text record;      /* owned: what stands in its folder for it */
     bool ended;                 /* the end of that folder was passed */
+    uint32_t last, longer;      /* its last cluster, and one that it gets behind that; 0: none */
     uint64_t gone[22];          /* bytes of the volume: records of the file that goes */
     size_t gones;
 };
@@ -104,7 +105,7 @@ static enum ws_status walk(struct making *f, const struct ws_node *folder,
     uint8_t *bytes = malloc(length + 1);
     enum ws_status status = bytes ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
     uint32_t n = (uint32_t)folder->origin;
-    for (bool on = true; on && status == WS_OK && (fixed || is_cluster(s, n)); n = fixed ? 0 : fat_entry(&f->was, n)) {
+    for (bool on = true; on && status == WS_OK && (fixed || is_cluster(s, n)); n = fat_entry(&f->was, n)) {
         const uint64_t from = fixed ? fat_root_at(s) : f->c.data_at + (uint64_t)(n - 2) * s->cluster;
         status = ws_source_read(f->volume, from, bytes, length, error);
         for (size_t at = 0; status == WS_OK && on && at + 32 <= length; at += 32)
@@ -187,6 +188,18 @@ static enum ws_status put_record(struct making *f, uint8_t *bytes, uint64_t from
     return WS_OK;
 }
 
+/* The root folder gets one cluster more for it. */
+static enum ws_status lengthen(struct making *f, uint32_t last, uint8_t *cluster, struct ws_error *error) {
+    uint64_t more;
+    bool changed = false;
+    WS_TRY(clusters_take_one(&f->c, &more, error));
+    f->last = last;
+    f->longer = (uint32_t)more + 2;
+    memset(cluster, 0, f->was.s.cluster);
+    WS_TRY(put_record(f, cluster, 0, f->was.s.cluster, true, &changed, error));
+    return clusters_put(&f->c, more, cluster, true, error);
+}
+
 static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *cluster, struct ws_error *error) {
     const struct fat_shape *s = &f->was.s;
     bool ended = false;
@@ -198,6 +211,7 @@ static enum ws_status put_folder(struct making *f, uint32_t first, uint8_t *clus
         const bool last = !is_cluster(s, fat_entry(&f->was, n));
         if (first == s->root_cluster) WS_TRY(put_record(f, cluster, at, s->cluster, last, &changed, error));
         WS_TRY(clusters_put(&f->c, n - 2, cluster, changed, error));
+        if (first == s->root_cluster && last && f->c.room->put_name && !f->put) WS_TRY(lengthen(f, n, cluster, error));
     }
     return WS_OK;
 }
@@ -257,6 +271,10 @@ static enum ws_status put_tables(struct making *f, struct ws_error *error) {
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
     if (f->file && !f->c.goes) put_file_chain(f, fat);
+    if (f->longer) {
+        fat_set_entry(fat, s->bits, f->last, f->longer | (raw_entry(&f->was, f->last) & 0xf0000000));
+        fat_set_entry(fat, s->bits, f->longer, fat_end_mark(s->bits) | (raw_entry(&f->was, f->longer) & 0xf0000000));
+    }
     for (uint32_t n = f->put && f->old ? (uint32_t)f->old->origin : 0; is_cluster(s, n); n = fat_entry(&f->was, n))
         fat_set_entry(fat, s->bits, n, 0);
     const uint64_t count = f->put ? ws_max_u64(ws_div_up(f->c.room->put_length, s->cluster), 1) : 0;
