@@ -101,10 +101,8 @@ const struct command commands[] = {
      "Care of what a drive remembers, without starting it. show: how full it is, what takes the room, when it will be "
      "full. clean: caches, old logs, trash; without --confirm it only tells what could go. reset: as fresh, but for "
      "--except. save: into an archive, with all attributes. restore: from one, onto this drive or another. grow, "
-     "shrink: "
-     "the room for it, into free space behind it (and what its neighbour gives) or leaving some. move: from a "
-     "partition "
-     "into a file, or out of it. journal: its system notes each of its starts. "
+     "shrink: the room for it, into free space behind it (and what its neighbour gives) or leaving some. "
+     "move: from a partition into a file, or out of it. journal: its system notes each of its starts. "
      "renew: a newer image laid under what is remembered.\n\n"
      "A change that is cut leaves the drive as it was, or is finished by `satchel build --finish DRIVE`.",
      keep_options, NULL, 1, 2, run_keep},

@@ -442,9 +442,9 @@ static void word_moving(const struct ws_moving *m, char loses[320]) {
     ws_size_counted(m->data_free, rest, sizeof rest);
     if (m->into_file)
         (void)snprintf(loses, 320,
-                       "remembers in a file \"%s\" of %s on the data volume%s then, which has %s free; its "
+                       "remembers in a file \"%s\" of %s on the %s volume%s then, which has %s free; its "
                        "partition goes, and nothing is lost",
-                       m->name, is, label, rest);
+                       m->name, is, m->data_format, label, rest);
     else if (m->stays)
         (void)snprintf(loses, 320,
                        "remembers in a partition of %s then, where its file lies; the data volume%s begins "
@@ -486,6 +486,7 @@ static enum ws_status move(struct keeping *k) {
     json_t *more = cli->json ? cli_pack("{s:o}", "moved", moving_json(&moving)) : NULL;
     conclude(k, place == 1 ? "remembers in a file" : "remembers in a partition", &cost, more);
     json_decref(more);
+    if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
     return WS_OK;
 }
 

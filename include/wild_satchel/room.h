@@ -27,17 +27,17 @@ struct ws_room {
     uint64_t put_length;
     int64_t put_at; /**< in: when, in seconds since 1970-01-01 UTC */
     /* What follows is told. */
-    char format[12];                    /**< "fat16", "fat32", "exfat" ... */
-    char label[48];                     /**< of the volume */
-    uint64_t size, free_bytes;          /**< as it is */
-    uint64_t step;                      /**< bytes: a cluster; of ext4 1 MiB */
-    uint64_t most;                      /**< bytes that could go, or that the file could have */
-    uint64_t row;                       /**< bytes: the longest file that could be put */
-    uint64_t put_place;                 /**< byte of the volume at which what is put begins */
-    uint64_t file_was;                  /**< bytes it has */
-    uint64_t free_after;                /**< bytes, with all that is wanted */
-    bool replaced;                      /**< one of that name was there */
-    uint64_t moved;                     /**< bytes of files and folders that stood there */
+    char format[12];           /**< "fat16", "fat32", "exfat" ... */
+    char label[48];            /**< of the volume */
+    uint64_t size, free_bytes; /**< as it is */
+    uint64_t step;             /**< bytes: a cluster; of ext4 1 MiB */
+    uint64_t most;       /**< bytes that could go, or that the file could have; of ext4 what goes, if any is given */
+    uint64_t row;        /**< bytes: the longest file that could be put */
+    uint64_t put_place;  /**< byte of the volume at which what is put begins */
+    uint64_t file_was;   /**< bytes it has */
+    uint64_t free_after; /**< bytes, with all that is wanted */
+    bool replaced;       /**< one of that name was there */
+    uint64_t moved;      /**< bytes of files and folders that stood there */
     char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
     struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
     size_t spares;

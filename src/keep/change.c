@@ -306,7 +306,8 @@ static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, 
         return WS_OK;
     }
     if (status == WS_E_SPACE && !error->next[0])
-        ws_fail_next(error, "make room first: until the new state is whole, both are on the drive");
+        ws_fail_next(error, k->moves ? "give it a larger size than that"
+                                     : "make room first: until the new state is whole, both are on the drive");
     return status;
 }
 

@@ -54,7 +54,8 @@ static enum ws_status check_menu(const struct ws_kept *k, bool into_file, const 
     char wanted[512], missing[64];
     ws_live_parameters(k->memory.family, into_file ? label : NULL, wanted, sizeof wanted);
     if (ws_parameters_are_set(k->memory.parameters, wanted, missing, sizeof missing)) return WS_OK;
-    ws_fail(error, WS_E_UNSUPPORTED, "the start menu would have to say where it is then: it has no %s", missing);
+    ws_fail(error, WS_E_UNSUPPORTED,
+            "the start menu says where it is kept, and would have to say otherwise: it has no %s", missing);
     return ws_fail_next(error, "save it, prepare the drive anew with %s, and put it back",
                         into_file ? "a file" : "a partition");
 }
@@ -80,7 +81,8 @@ static enum ws_status look_at_holder(const struct ws_kept *k, const struct ws_pa
                                      struct ws_error *error) {
     t->place = *p;
     WS_TRY(ws_source_slice(k->drive, p->at, p->length, &t->slice, error));
-    t->room = (struct ws_room){.volume = t->slice, .at = p->at, .put_name = k->memory.family->overlay_file};
+    t->room = (struct ws_room){
+        .volume = t->slice, .at = p->at, .put_name = k->memory.family->overlay_file, .put_length = WS_EXT4_LEAST};
     return ws_make_room(&t->room, NULL, error);
 }
 
@@ -125,11 +127,11 @@ static enum ws_status move_into_file(struct ws_kept *k, const struct ws_table *t
     WS_TRY(check_menu(k, true, t->room.label, error));
     told->most = t->room.row / PAGE * PAGE;
     if (t->room.replaced) {
-        ws_fail(error, WS_E_REFUSED, "a file of that name is on the data volume already: %s", t->room.put_name);
+        ws_fail(error, WS_E_REFUSED, "a file of that name is on its volume already: %s", t->room.put_name);
         return ws_fail_next(error, "look what it is; give it another name, or take it away");
     }
     if (size > told->most) {
-        ws_fail(error, WS_E_SPACE, "the data volume has room for a file of %s in one piece, not of %s",
+        ws_fail(error, WS_E_SPACE, "the volume that would hold it has room for a file of %s in one piece, not of %s",
                 ws_size_both(told->most, a, sizeof a), ws_size_both(size, b, sizeof b));
         return ws_fail_next(error, "give it a smaller size, or take something off that volume");
     }
@@ -154,7 +156,9 @@ static enum ws_status part_in_place(struct ws_kept *k, struct ws_moving *told, s
         ws_fail(error, WS_E_SPACE,
                 "neither the drive has free room for a partition, nor its data volume for what would "
                 "have to make way");
-        return ws_fail_next(error, "take something off that volume: it has %s free",
+        return ws_fail_next(error,
+                            "take something off that volume, which has %s free; or save it, prepare the drive anew "
+                            "with a partition, and put it back",
                             ws_size_both(t->room.free_bytes, a, sizeof a));
     }
     WS_TRY(status);
@@ -211,7 +215,12 @@ enum ws_status ws_kept_move(struct ws_kept *k, bool into_file, uint64_t size, st
     if (size && size < WS_EXT4_LEAST)
         return ws_fail(error, WS_E_RANGE, "it needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
     if (!(k->taking = calloc(1, sizeof *k->taking))) return ws_fail(error, WS_E_NOMEM, "out of memory for a move");
-    WS_TRY(plan_move(k, into_file, size, told, error));
+    const enum ws_status status = plan_move(k, into_file, size, told, error);
+    if (status != WS_OK) { /* it may be tried otherwise */
+        keep_taking_close(k->taking);
+        k->taking = NULL;
+        return status;
+    }
     k->moves = true;
     k->into_file = into_file;
     tell_data(k->taking, told);

@@ -1,5 +1,6 @@
 /* data.c — what a drive's ordinary volumes hold, beside what its system remembers: people's files of each session. */
 #include "base/bytes.h"
+#include "base/pattern.h"
 #include "proof/internal.h"
 #include "proof/snapshot.h"
 #include "system/on_drive.h"
@@ -30,11 +31,14 @@ static enum ws_status add_all(struct ws_snapshot *to, const struct ws_snapshot *
 
 /* One of people's own: that every PC shows, or ext4 from which nothing is started. What remembers is told by itself. */
 static bool is_data(const struct ws_format *format, const struct ws_tree *files) {
-    static const char *const starts[] = {"vmlinu", "grub", "loader", "boot", "etc"};
+    static const char *const starts[] = {"/vmlinu*", "/grub", "/loader", "/boot", "/etc"};
+    char path[300];
     if (format->everywhere) return true;
     for (const struct ws_node *n = ws_tree_root(files)->first; n; n = n->next)
-        for (size_t i = 0; i < sizeof starts / sizeof starts[0]; i++)
-            if (strncmp(n->name, starts[i], strlen(starts[i])) == 0) return false;
+        for (size_t i = 0; i < sizeof starts / sizeof starts[0]; i++) {
+            (void)snprintf(path, sizeof path, "/%s", n->name);
+            if (pattern_fits(starts[i], path, false)) return false;
+        }
     return true;
 }
 

@@ -57,7 +57,8 @@ static enum ws_status hash_state(struct ws_room *room, struct ws_error *error) {
     return status;
 }
 
-/* The largest front that it can do without: more is harder, but for what groups need for themselves. */
+/* The largest front that it can do without, sought only where none is given, for it takes a while: more is harder, but
+ * for what groups need for themselves. */
 static enum ws_status find_most(struct anew *a, struct ws_room *room, const struct ws_ext4_facts *facts,
                                 struct ws_error *error) {
     uint64_t low = 0, high = facts->size > WS_EXT4_LEAST ? (facts->size - WS_EXT4_LEAST) / STEP + 1 : 1;
@@ -76,12 +77,11 @@ static enum ws_status find_most(struct anew *a, struct ws_room *room, const stru
 static enum ws_status put(struct anew *a, struct ws_room *room, const struct ws_ext4_facts *facts,
                           struct ws_layout *layout, bool *owned, struct ws_error *error) {
     struct ws_source *holder = NULL;
-    char most[32];
-    if (!room->front) return WS_OK;
-    if (room->front % STEP || room->front > room->most)
-        return ws_fail(error, WS_E_RANGE, "of this volume whole MiB can go, at most %s",
-                       ws_size_counted(room->most, most, sizeof most));
-    WS_TRY(measure(a, room, facts, room->front, error));
+    if (room->front % STEP) return ws_fail(error, WS_E_RANGE, "of this volume whole MiB can go");
+    const enum ws_status status = measure(a, room, facts, room->front, error);
+    if (status == WS_E_SPACE) error->status = WS_E_RANGE;
+    if (status != WS_OK) return status == WS_E_SPACE ? WS_E_RANGE : status;
+    room->most = room->front;
     room->free_after = a->geometry.free_bytes;
     room->moved = a->geometry.data_used * BLOCK;
     struct ws_run row[WS_LOG_PIECES];
@@ -110,8 +110,8 @@ enum ws_status room_ext4(struct ws_room *room, struct ws_layout *layout, struct 
     if (!a) return ws_fail(error, WS_E_NOMEM, "out of memory for a volume");
     enum ws_status status = ws_ext4_read(room->volume, &a->tree, NULL, error);
     if (status == WS_OK) status = hash_state(room, error);
-    if (status == WS_OK) status = find_most(a, room, &facts, error);
-    if (status == WS_OK) status = put(a, room, &facts, layout, &owned, error);
+    if (status == WS_OK && !room->front) status = find_most(a, room, &facts, error);
+    if (status == WS_OK && room->front) status = put(a, room, &facts, layout, &owned, error);
     if (owned) return status;
     ws_ext4_geometry_free(&a->geometry);
     ws_tree_close(a->tree);
