@@ -524,6 +524,13 @@ static enum ws_status check_trap(struct cli *cli, const struct ws_live_renewal *
                         "was written");
 }
 
+static void conclude_renewal(struct keeping *k, const char *done, const struct ws_kept_cost *cost,
+                             const struct ws_live_renewal *told, unsigned stay) {
+    json_t *more = k->cli->json ? cli_pack("{s:o}", "renewal", keep_renewal_json(told, stay_word(stay))) : NULL;
+    conclude(k, done, cost, more);
+    json_decref(more);
+}
+
 static enum ws_status lay_under(struct keeping *k, const struct ws_source *source) {
     struct cli *cli = k->cli;
     struct ws_build_setting setting;
@@ -542,7 +549,7 @@ static enum ws_status lay_under(struct keeping *k, const struct ws_source *sourc
     keep_show_renewal(k, &told, (enum ws_stays)stay);
     if (told.same && stay == WS_STAYS_ALL) {
         const struct ws_kept_cost none = {.free_after = ws_kept_facts(k->kept)->free_bytes};
-        conclude(k, "has this very image already", &none, NULL);
+        conclude_renewal(k, "has this very image already", &none, &told, stay);
         return WS_OK;
     }
     WS_TRY(check_trap(cli, &told));
@@ -550,9 +557,7 @@ static enum ws_status lay_under(struct keeping *k, const struct ws_source *sourc
     WS_TRY(ask(k, loses, answer));
     WS_TRY(work_out(k, &cost));
     WS_TRY(carry_out(k, &result));
-    json_t *more = cli->json ? cli_pack("{s:o}", "renewal", keep_renewal_json(&told, stay_word(stay))) : NULL;
-    conclude(k, "is renewed", &cost, more);
-    json_decref(more);
+    conclude_renewal(k, "is renewed", &cost, &told, stay);
     if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
     return WS_OK;
 }

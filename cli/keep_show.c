@@ -144,14 +144,43 @@ json_t *keep_report_json(const struct keeping *k, const struct ws_kept_report *r
                     "journal", r->journal, "noted", noted_json(r));
 }
 
+static json_t *paths_json(const char path[][160], size_t count) {
+    json_t *list = json_array();
+    for (size_t i = 0; i < count; i++) json_array_append_new(list, cli_text(path[i]));
+    return list;
+}
+
 json_t *keep_renewal_json(const struct ws_live_renewal *r, const char *stay) {
-    json_t *hidden = json_array();
-    for (size_t i = 0; i < r->hidden_count; i++) json_array_append_new(hidden, cli_text(r->hidden[i]));
-    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:I, s:s}", "was", r->was, "is", r->is, "was_kernel",
-                    r->was_kernel, "kernel", r->kernel, "packages",
+    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:I, s:s, s:I, s:I, s:o, s:I, s:o}", "was", r->was,
+                    "is", r->is, "was_kernel", r->was_kernel, "kernel", r->kernel, "packages",
                     r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
-                    "hides", (json_int_t)r->hides, "hidden", hidden, "differs_bytes", (json_int_t)r->differs,
-                    "moves_bytes", (json_int_t)r->moves, "stays", stay);
+                    "hides", (json_int_t)r->hides, "hidden", paths_json(r->hidden, r->hidden_count), "differs_bytes",
+                    (json_int_t)r->differs, "moves_bytes", (json_int_t)r->moves, "stays", stay, "others",
+                    (json_int_t)r->others, "others_bytes", (json_int_t)r->others_bytes, "others_files",
+                    paths_json(r->others_path, r->others_paths), "replaced", (json_int_t)r->replaced, "replaced_files",
+                    paths_json(r->replaced_path, r->replaced_paths));
+}
+
+static void show_paths(const struct cli *cli, const char path[][160], size_t count, uint64_t all) {
+    for (size_t i = 0; i < count; i++) show_row(cli, 16, "                %s", path[i]);
+    if (all > count) show_row(cli, 16, "                and %llu more", (unsigned long long)(all - count));
+}
+
+/* Of a drive that was laid down file by file: what others did there. */
+static void show_others(const struct cli *cli, const struct ws_live_renewal *r) {
+    char size[32];
+    if (r->others)
+        show_field(
+            cli, "Beside it", "%llu file%s of others stay%s on its volume, %s%s", (unsigned long long)r->others,
+            r->others == 1 ? "" : "s", r->others == 1 ? "s" : "", ws_size_counted(r->others_bytes, size, sizeof size),
+            r->unlisted ? " (it does not say what was laid down: what the older image alone has is among them)" : "");
+    show_paths(cli, r->others_path, r->others_paths, r->others);
+    if (r->replaced)
+        show_field(cli, "Replaced",
+                   "%s%llu file%s of the older image that %s changed since: copy what is wanted of %s%s",
+                   ink(cli, INK_WARN), (unsigned long long)r->replaced, r->replaced == 1 ? "" : "s",
+                   r->replaced == 1 ? "was" : "were", r->replaced == 1 ? "it" : "them", ink(cli, INK_PLAIN));
+    show_paths(cli, r->replaced_path, r->replaced_paths, r->replaced);
 }
 
 void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r, enum ws_stays stay) {
@@ -170,6 +199,7 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
         show_field(cli, "Moves", "the image is larger: what is remembered begins %s later, and has so much less room",
                    ws_size_counted(r->moves, size, sizeof size));
     show_field(cli, "Stays", "%s", words[stay]);
+    show_others(cli, r);
     if (r->packages[0])
         show_field(cli, "Packages", "%s%s%s", r->packages_differ ? ink(cli, INK_WARN) : "",
                    r->packages_differ ? "a list of installed packages is remembered, and the newer image has another"

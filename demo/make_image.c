@@ -14,10 +14,11 @@ int main(int argc, char **argv) {
     struct demo_image image;
     struct ws_error error = {0};
     if (argc < 2) {
-        fprintf(stderr, "demo-image FILE [FAMILY|none|newer|office|office-later [MIB]]\n");
+        fprintf(stderr, "demo-image FILE [FAMILY|none|newer|newer-FAMILY|office|office-later [MIB]]\n");
         return 2;
     }
-    params.newer = argc > 2 && strcmp(argv[2], "newer") == 0;
+    params.newer = argc > 2 && strncmp(argv[2], "newer", 5) == 0;
+    if (params.newer && argv[2][5] == '-') params.family = argv[2] + 6;
     if (argc > 2 && !params.newer) params.family = strcmp(argv[2], "none") == 0 ? NULL : argv[2];
     if (argc > 3) params.ballast = strtoull(argv[3], NULL, 10) << 20;
     const bool office = argc > 2 && strncmp(argv[2], "office", 6) == 0;

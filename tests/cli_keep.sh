@@ -228,6 +228,22 @@ follows "$satchel" keep renew gorse --image curlew.iso --stays home --confirm "$
 json 'd["files"] == 1 and d["largest_files"][0]["path"] == "/home/tide/note"' "$satchel" keep show gorse --json
 expect 0 "is sound" "$satchel" check gorse
 
+# Laid down file by file: what others put beside it stays, and what they changed is named
+sorrel=$(name_of "Sorrel 64")
+expect 0 "file by file" "$satchel" prepare --image curlew.iso --arrangement files --persistence 300M --drive sorrel --confirm "$sorrel" --afresh
+expect 0 "It remembers" "$satchel" prove sorrel --on launch --confirm "$sorrel" --keep-traces
+echo "low at six" >"Tide table.txt" && mcopy -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/ && mcopy -o -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/boot/grub/grub.cfg
+expect 3 "1 file of others stays on its volume" "$satchel" keep renew sorrel --image newer.iso
+expect 3 "/boot/grub/grub.cfg" "$satchel" keep renew sorrel --image newer.iso
+expect 0 "Curlew Live 13" "$satchel" keep renew sorrel --image newer.iso --confirm "$sorrel"
+json 'd["renewal"]["differs_bytes"] == 0 and d["renewal"]["others_files"] == ["/Tide table.txt"] and not d["renewal"]["replaced"]' "$satchel" keep renew sorrel --image newer.iso --json
+follows "$satchel" keep renew sorrel --image newer.iso --confirm "$sorrel" --json
+ok "what others put there is as it was" sh -c "mcopy -n -i 'b/$sorrel.drive@@1M' '::/Tide table.txt' - | grep -q 'low at six'"
+expect 0 "is sound" "$satchel" check sorrel
+expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$sorrel"
+mcopy -o -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/loader/satchel.laid
+expect 4 "list of what was laid down" "$satchel" keep renew sorrel --image curlew.iso --confirm "$sorrel"
+
 # Every document follows its schema
 for how in "show gorse" "clean gorse" "save gorse --to other.kept" "reset gorse --confirm $gorse" "restore gorse --from tide.kept --confirm $gorse"; do
     # shellcheck disable=SC2086

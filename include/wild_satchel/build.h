@@ -13,6 +13,16 @@ WS_BEGIN
 struct ws_build;
 struct ws_batch;
 
+/** What stays where a live drive that was laid down file by file is laid down anew in its place. */
+struct ws_beside {
+    /** Files that others put on the volume of this role; `work2` of one that gives way to another of its path is 1, and
+     *  2 once it did. NULL: none. Borrowed until the build is closed. */
+    struct ws_tree *others[WS_ROLES];
+    uint64_t file_at; /**< the byte of the system's volume at which the file begins that holds what is remembered; 0: it
+                         is elsewhere */
+    const struct ws_request *request; /**< as the drive was asked for at first; NULL: it does not say */
+};
+
 /** On which drive, when, and from what a request is decided. */
 struct ws_build_setting {
     struct ws_plan_drive drive;         /**< see ws_plan_drive_of() */
@@ -32,9 +42,10 @@ struct ws_build_setting {
      * it over, whatever comes of it: close what is left. Such a build cannot be worked out again, nor continued; what
      * it writes is compared with what it read by a refresh afterwards. */
     struct ws_original *original;
-    bool compare;           /**< of a refresh: files that seem to be the same are compared byte for byte */
-    bool measure;           /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
-    struct ws_batch *batch; /**< set by ws_batch_add() alone, as is the number */
+    bool compare; /**< of a refresh: files that seem to be the same are compared byte for byte */
+    bool measure; /**< only sizes are wanted: no digest is worked out, and nothing can be carried out */
+    const struct ws_beside *beside; /**< set by ws_kept_renew() alone */
+    struct ws_batch *batch;         /**< set by ws_batch_add() alone, as is the number */
     size_t number;
 };
 

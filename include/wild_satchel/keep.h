@@ -155,17 +155,26 @@ struct ws_live_renewal {
     size_t hidden_count;
     uint64_t
         moves; /**< bytes by which the volume that remembers begins later, and is smaller, for the image is larger */
-    bool same; /**< the image on the drive is this one, as far as its files tell */
+    /** Of a drive that was laid down file by file: files that others put on the volume of its files, which stay; and
+     *  files of the older image that were changed since, in whose place the newer one's come. */
+    uint64_t others, others_bytes, replaced;
+    char others_path[WS_HIDDEN_EXAMPLES][160], replaced_path[WS_HIDDEN_EXAMPLES][160];
+    size_t others_paths, replaced_paths;
+    bool unlisted;    /**< it does not say what was laid down: all stays that the newer image does not bring */
+    bool same;        /**< the image on the drive is this one, as far as its files tell */
     uint64_t differs; /**< bytes that are to be written over older ones */
 };
 /**
  * A newer image of the same live system laid under what is remembered: menus edited anew, the other volumes where they
- * are. What differs goes through the log, which takes as much room on the volume that remembers.
+ * are. What differs goes through the log, which takes as much room on the volume that remembers. Of a drive laid down
+ * file by file the volume of its files is laid down anew in its place, as the drive itself says it was asked for
+ * (docs/laid-format.md); what others put on it stays.
  * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
  * @param path     of the image, for messages
  * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the
  *         drive that is none of this library's; WS_E_SPACE if the image reaches into what stands behind the old one,
- *         and that is not the volume that remembers, which is made anew behind it then; what ws_build_prepare() says
+ *         and that is not the volume that remembers, which is made anew behind it then; WS_E_REFUSED if the image
+ *         brings a file of the name of another's; what ws_build_prepare() says
  */
 WS_CHECKED enum ws_status ws_kept_renew(struct ws_kept *kept, const struct ws_build_setting *setting, const char *path,
                                         enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error);

@@ -48,6 +48,7 @@ struct ws_node {
     uint8_t marks;     /**< enum ws_mark_bit */
     bool reserved : 1; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content
                         */
+    bool fixed : 1;    /**< and that place is given: it begins at byte `origin` of the volume; of one file of a tree */
     bool superseded : 1, going : 1; /**< the tree's own: another node has its name and place, see ws_tree_fresh(); it is
                                        being dropped */
     uint32_t uid, gid;

@@ -99,12 +99,13 @@ static enum ws_status size_volume(struct ws_build *b, const struct ws_format *f,
     content += files + (asked.kind == WS_SIZE_LEAST ? 0 : files / 16 + 64ull * MIB);
     *size = ws_max_u64(ws_round_up(content, p->facts.align), f->least(p->drive.sector, beside ? PAGE : 0));
     if (asked.kind == WS_SIZE_BYTES) *size = ws_max_u64(*size, ws_round_up(asked.bytes, p->facts.align));
+    if (b->beside) *size = ws_round_up(asked.bytes, p->facts.align); /* as it is, unless its files need more */
     if (p->facts.align + *size > p->drive.size)
         return build_does_not_fit(error, p, p->facts.align + *size + ws_format_find("ext4")->least(512, 0));
     if (beside && !build_overlay_asked(b) && asked.kind != WS_SIZE_BYTES) *size = fill_drive(p, *size);
     if (beside) {
-        WS_TRY(try_size(b, f, *size, &room, error));
-        WS_TRY(build_reserve_overlay(b, room, error));
+        if (!b->beside) WS_TRY(try_size(b, f, *size, &room, error));
+        WS_TRY(build_reserve_overlay(b, b->beside ? UINT64_MAX : room, error));
     }
     for (;;) {
         enum ws_status status = try_size(b, f, *size, &room, error);

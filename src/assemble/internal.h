@@ -75,6 +75,7 @@ struct ws_build {
     char start_serial[16];   /* of the volume that firmware reads, as the system on the drive has it */
     struct build_twin *twin;
     struct ws_layout *layout;
+    const struct ws_beside *beside; /* what stays of the drive; NULL: nothing */
     struct ws_batch *batch; /* that it is one of; NULL: it is alone */
     size_t number;
 };
@@ -142,6 +143,10 @@ void build_unknown(const struct ws_build *build, struct ws_check_options *option
 /* files.c: the table of a drive laid out by us; and it with our start-up code, and zeros up to the first volume. */
 enum ws_status build_begin_table(struct ws_build *build, struct ws_error *error);
 enum ws_status build_add_front(struct ws_build *build, struct ws_error *error);
+
+/* beside.c: what the drive says of how it was made, among the system's files; then the files of others that stay. */
+enum ws_status build_note_laid(struct ws_build *build, struct ws_error *error);
+enum ws_status build_put_others(struct ws_build *build, enum ws_role role, struct ws_error *error);
 
 /* place.c: volumes in a row. */
 struct build_need {

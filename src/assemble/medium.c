@@ -200,7 +200,9 @@ enum ws_status build_make_medium(struct ws_build *b, const struct build_change *
     }
     WS_TRY(add_start(b, error)); /* from the menus as they were */
     WS_TRY(apply_changes(b, change, target, count, error));
-    return ws_rules_apply_after(&p->request.rules, b->tree[WS_ROLE_SYSTEM], p->facts.made_at, error);
+    WS_TRY(ws_rules_apply_after(&p->request.rules, b->tree[WS_ROLE_SYSTEM], p->facts.made_at, error));
+    WS_TRY(build_note_laid(b, error));
+    return build_put_others(b, WS_ROLE_SYSTEM, error);
 }
 
 bool build_needs_start(const struct ws_plan *p) {
@@ -224,5 +226,5 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
     }
     WS_TRY(ws_tree_put(*tree, build_program_path, program, length, &n, error));
     n->mtime = b->plan->facts.made_at;
-    return WS_OK;
+    return build_put_others(b, WS_ROLE_START, error);
 }

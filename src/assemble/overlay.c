@@ -92,6 +92,10 @@ enum ws_status build_reserve_file(struct ws_build *b, enum ws_role holder, const
     WS_TRY(ws_tree_own(tree, zeros, error));
     n->content = zeros;
     n->reserved = true; /* the volume in it is put there as a part of its own */
+    if (b->beside && holder == WS_ROLE_SYSTEM && b->beside->file_at) {
+        n->fixed = true; /* or stands there */
+        n->origin = b->beside->file_at;
+    }
     n->mtime = b->plan->facts.made_at;
     return WS_OK;
 }

@@ -150,6 +150,7 @@ enum ws_status ws_build_prepare(const struct ws_request *request, const struct w
     b->running = setting->original;
     b->compare = setting->compare;
     b->passphrase = setting->passphrase;
+    b->beside = setting->beside;
     b->batch = setting->batch;
     b->number = setting->number;
     b->owner = request->owner;

@@ -395,17 +395,59 @@ done:
     return status;
 }
 
+/* All that is written, as it is meant, or as a drive has it. */
+static enum ws_status hash_written(const struct ws_kept *k, const struct ws_source *drive, char hex[WS_HASH_HEX],
+                                   struct ws_error *error) {
+    enum { STEP = 1 << 20 };
+    struct ws_hash *hash = NULL;
+    uint8_t *bytes = malloc(STEP);
+    enum ws_status status =
+        bytes ? ws_hash_open(WS_HASH_SHA256, &hash, error) : ws_fail(error, WS_E_NOMEM, "out of memory for comparing");
+    for (size_t i = 0; status == WS_OK && i < ws_layout_count(k->layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(k->layout, i);
+        for (uint64_t done = 0; done < e->length;) {
+            const size_t n = (size_t)ws_min_u64(STEP, e->length - done);
+            WS_GO(ws_source_read(drive ? drive : e->from, (drive ? e->at : e->from_at) + done, bytes, n, error));
+            ws_hash_add(hash, bytes, n);
+            done += n;
+        }
+    }
+    if (status == WS_OK) ws_hash_hex(hash, hex);
+done:
+    ws_hash_close(hash);
+    free(bytes);
+    return status;
+}
+
+/* What others put on a volume came from places that are written over by now. */
+static enum ws_status same_as_meant(const struct ws_kept *k, struct ws_drive *drive, const char *meant,
+                                    struct ws_error *error) {
+    struct ws_source *now = NULL;
+    char is[WS_HASH_HEX] = "";
+    WS_TRY(ws_source_drive(drive, &now, error));
+    const enum ws_status status = hash_written(k, now, is, error);
+    ws_source_close(now);
+    WS_TRY(status);
+    if (strcmp(is, meant) == 0) return WS_OK;
+    ws_fail(error, WS_E_DIFFERENT, "what reads back is not what was written");
+    return ws_fail_next(error, "save what is on this drive: it loses data");
+}
+
 enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct ws_drive *drive,
                                  const struct ws_kept_options *options, struct ws_write_result *result,
                                  struct ws_error *error) {
     struct ws_write_options w = {.on_progress = options->on_progress, .context = options->context};
     const struct ws_check_options look = {.on_progress = options->on_progress, .context = options->context};
     struct ws_check_result seen = {0};
+    char meant[WS_HASH_HEX];
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
+    if (k->laid) WS_TRY(hash_written(k, NULL, meant, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
+    if (k->laid) WS_TRY(same_as_meant(k, drive, meant, error));
     if (k->moves_to) return same_content(k, drive, error); /* where it came from is written over by now */
+    if (k->laid) return WS_OK;
     struct ws_layout *lasting = NULL;
     enum ws_status status = keep_lasting(k, &lasting, error);
     if (status == WS_OK) status = ws_check(port, lasting, drive, &look, &seen, error);

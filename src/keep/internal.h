@@ -2,6 +2,8 @@
 #ifndef WS_KEEP_INTERNAL_H
 #define WS_KEEP_INTERNAL_H
 
+#include "plan/laid.h"
+#include "system/on_drive.h"
 #include "wild_satchel/room.h"
 #include "wild_satchel/keep.h"
 #include "wild_satchel/lock.h"
@@ -21,6 +23,17 @@ struct keep_taking {
     uint64_t end;  /* of what can be had where none gives */
 };
 
+/* Of a live drive that was laid down file by file: how, and what others put on its volumes. */
+struct keep_laid {
+    struct laid laid;       /* empty: it does not say */
+    uint64_t at, size, end; /* bytes of the drive: the volume of its files, and where that for firmware ends */
+    bool gpt;
+    const char *format; /* its word */
+    char label[48];
+    struct ws_source *slice[2]; /* owned: of that, and of that for firmware */
+    struct ws_beside beside;    /* its trees are owned */
+};
+
 struct ws_kept {
     const struct ws_source *drive;
     uint32_t sector;
@@ -36,6 +49,7 @@ struct ws_kept {
     struct ws_tree *fresh;             /* what takes its place; NULL: the edited tree itself */
     struct ws_build *build;            /* of a renewal: the drive as it would be made anew */
     struct ws_source *new_drive;       /* a view of it */
+    struct keep_laid *laid;            /* owned; NULL: its image was laid down whole */
     struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
     struct ws_source *new_table;
     uint64_t moves_to;   /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
@@ -92,6 +106,13 @@ enum ws_status keep_taken_as_it_was(const struct ws_kept *kept, const struct ws_
 enum ws_status keep_table_moved(const struct ws_kept *k, struct ws_table *table, struct ws_error *error);
 /* Rows of the volume that it leaves, from its begin on, that hold nothing. @return how many */
 size_t keep_rows_left(const struct ws_kept *k, struct ws_run *row, size_t most);
+
+/* laid.c: in k->laid; what a request for it laid down anew is; and what of the drive stays beside the newer image,
+ * once that is worked out. */
+enum ws_status keep_laid_open(struct ws_kept *kept, const struct on_drive *was, struct ws_error *error);
+void keep_laid_ask(const struct ws_kept *kept, struct ws_request *request, struct ws_build_setting *setting);
+void keep_laid_tell(const struct ws_kept *kept, struct ws_live_renewal *told);
+void keep_laid_close(struct keep_laid *laid); /* NULL is accepted */
 
 /* renew.c: all that a renewal changes outside of the volume that remembers. */
 enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);

@@ -103,6 +103,7 @@ void ws_kept_close(struct ws_kept *k) {
     ws_layout_close(k->table);
     ws_source_close(k->new_drive);
     ws_build_close(k->build);
+    keep_laid_close(k->laid); /* the build borrows from it */
     ws_lock_close(k->relock);
     ws_source_close(k->open);
     ws_layout_close(k->open_layout);

@@ -23,24 +23,24 @@ static enum ws_status refuse(struct ws_error *error, const char *what, const cha
 }
 
 /* The drive asked for anew, arranged as it is: what of that is not its volumes is what changes. */
-static enum ws_status make_anew(struct ws_kept *k, const struct ws_build_setting *setting, const char *path, bool whole,
-                                const struct ws_medium *was, struct ws_error *error) {
+static enum ws_status make_anew(struct ws_kept *k, const struct ws_build_setting *setting, const char *path,
+                                struct ws_error *error) {
     const struct ws_memory *m = &k->memory;
+    struct ws_build_setting anew = *setting;
     struct ws_request *r = malloc(sizeof *r);
     if (!r) return ws_fail(error, WS_E_NOMEM, "out of memory for a request");
-    ws_request_begin(r, whole ? WS_KIND_LIVE_WHOLE : WS_KIND_LIVE_FILES);
+    ws_request_begin(r, k->laid ? WS_KIND_LIVE_FILES : WS_KIND_LIVE_WHOLE);
     (void)snprintf(r->input[WS_INPUT_IMAGE].path, sizeof r->input[WS_INPUT_IMAGE].path, "%s", path);
-    struct ws_wanted *w = ws_request_want(r, WS_ROLE_PERSISTENCE);
-    w->size.kind = WS_SIZE_LEAST;
-    w->locked = m->locked;
-    w->place = m->in_file ? WS_PLACE_FILE : WS_PLACE_PARTITION;
-    if (m->in_file) ws_request_want(r, WS_ROLE_DATA)->size.kind = WS_SIZE_LEAST;
-    if (!whole) {
-        struct ws_wanted *files = ws_request_want(r, WS_ROLE_SYSTEM);
-        (void)snprintf(files->label, sizeof files->label, "%s", was->name[WS_BY_LABEL]);
-        files->size = ws_size_of(0); /* set below */
+    if (k->laid) {
+        keep_laid_ask(k, r, &anew);
+    } else {
+        struct ws_wanted *w = ws_request_want(r, WS_ROLE_PERSISTENCE);
+        w->size.kind = WS_SIZE_LEAST;
+        w->locked = m->locked;
+        w->place = m->in_file ? WS_PLACE_FILE : WS_PLACE_PARTITION;
+        if (m->in_file) ws_request_want(r, WS_ROLE_DATA)->size.kind = WS_SIZE_LEAST;
     }
-    enum ws_status status = ws_build_prepare(r, setting, &k->build, error);
+    enum ws_status status = ws_build_prepare(r, &anew, &k->build, error);
     free(r);
     return status;
 }
@@ -206,32 +206,50 @@ static enum ws_status compare(struct ws_kept *k, uint64_t *end, struct ws_live_r
     return WS_OK;
 }
 
-static enum ws_status lay_under(struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
-                                struct ws_live_renewal *told, struct ws_error *error) {
-    const uint64_t image_end = ws_plan_facts(ws_build_plan(k->build))->image_end;
-    struct ws_table *table = malloc(sizeof *table);
-    uint64_t first = UINT64_MAX, end;
-    size_t count;
+/* Where the image ends, or the volumes that hold its files: on the drive as it would be made anew. */
+static uint64_t end_anew(const struct ws_kept *k) {
+    const struct ws_plan *p = ws_build_plan(k->build);
+    const struct ws_volume *start = ws_plan_volume(p, WS_ROLE_START);
+    const struct ws_volume *files = ws_plan_volume(p, WS_ROLE_SYSTEM);
+    if (!k->laid) return ws_plan_facts(p)->image_end;
+    return start ? ws_max_u64(start->at + start->size, files->at + files->size) : files->at + files->size;
+}
+
+/* What stands behind the older image begins at `first`; the volume that remembers may begin later. */
+static enum ws_status make_way(struct ws_kept *k, uint64_t first, struct ws_error *error) {
+    const uint64_t image_end = end_anew(k);
     char a[32], b[32];
-    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
-    enum ws_status status = WS_OK;
-    const struct ws_partition *p = ws_table_partitions(was->table, &count);
-    const uint64_t was_end = was->medium.iso ? ws_iso_facts(was->medium.iso)->size : 0;
-    for (size_t i = 0; i < count; i++)
-        if (p[i].mbr_type != 0xee && p[i].at >= was_end) first = ws_min_u64(first, p[i].at);
     k->moves_to = 0;
-    if (image_end > first && first == k->memory.volume_at && !k->lock && !k->memory.in_file) {
+    if (k->laid && ws_plan_volume(ws_build_plan(k->build), WS_ROLE_SYSTEM)->at != k->laid->at)
+        return refuse(error, "its files stand where a drive like this does not have them",
+                      "save what it remembers, prepare it anew, and put that back");
+    if (image_end <= first) return WS_OK;
+    if (first == k->memory.volume_at && !k->lock && !k->memory.in_file) {
         k->moves_to = ws_round_up(image_end, MIB);
         k->moves_size =
             k->memory.volume_at + k->facts.size > k->moves_to ? k->memory.volume_at + k->facts.size - k->moves_to : 0;
         k->untouched = false;
-    } else if (image_end > first) {
-        ws_fail(error, WS_E_SPACE, "the newer image reaches to %s, and what stands behind the older one begins at %s",
-                ws_size_counted(image_end, a, sizeof a), ws_size_counted(first, b, sizeof b));
-        WS_GO(ws_fail_next(
-            error,
-            "save what it remembers (that takes all of it), prepare the drive with the newer image, and put it back"));
+        return WS_OK;
     }
+    ws_fail(error, WS_E_SPACE, "the newer image reaches to %s, and what stands behind the older one begins at %s",
+            ws_size_counted(image_end, a, sizeof a), ws_size_counted(first, b, sizeof b));
+    return ws_fail_next(
+        error,
+        "save what it remembers (that takes all of it), prepare the drive with the newer image, and put it back");
+}
+
+static enum ws_status lay_under(struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
+                                struct ws_live_renewal *told, struct ws_error *error) {
+    struct ws_table *table = malloc(sizeof *table);
+    uint64_t first = UINT64_MAX, end;
+    size_t count;
+    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
+    enum ws_status status = WS_OK;
+    const struct ws_partition *p = ws_table_partitions(was->table, &count);
+    const uint64_t was_end = k->laid ? k->laid->end : was->medium.iso ? ws_iso_facts(was->medium.iso)->size : 0;
+    for (size_t i = 0; i < count; i++)
+        if (p[i].mbr_type != 0xee && p[i].at >= was_end) first = ws_min_u64(first, p[i].at);
+    WS_GO(make_way(k, first, error));
     *table = *is->table;
     WS_GO(put_volumes(k, table, was->table, ws_min_u64(first, k->drive->size), error));
     WS_GO(ws_layout_create(k->drive->size, &k->table, error));
@@ -270,11 +288,8 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     if (k->memory.system)
         return refuse(error, "it is a full one", "a full system is renewed by a plan of the kind renewal");
     WS_GO(on_drive_open(k->drive, k->sector, &was, error));
-    const bool whole = was.medium.iso != NULL;
-    if (!whole)
-        WS_GO(refuse(error, "it was laid down file by file",
-                     "save what it remembers, prepare the drive with the newer image, and put it back"));
-    WS_GO(make_anew(k, setting, path, whole, &was.medium, error));
+    if (!was.medium.iso) WS_GO(keep_laid_open(k, &was, error));
+    WS_GO(make_anew(k, setting, path, error));
     const struct ws_live_family *family = ws_plan_family(ws_build_plan(k->build));
     if (!family || strcmp(family->word, k->memory.family->word) != 0)
         WS_GO(refuse(error, "the newer image belongs to another family of live systems",
@@ -288,6 +303,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     WS_GO(leave(k, stays, error));
     WS_GO(lay_under(k, &was, &is, told, error));
     told->moves = k->moves_to ? k->moves_to - k->memory.volume_at : 0;
+    if (k->laid) keep_laid_tell(k, told);
     told->same = told->differs == 0;
 done:
     on_drive_close(&is);

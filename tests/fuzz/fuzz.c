@@ -1,6 +1,7 @@
 /* fuzz.c — every parser and document under a coverage-guided fuzzer, one row each. The first byte of an input chooses
  * the row; WS_FUZZ_TARGET=NAME gives all inputs to one. Their order is that of the seeds in fuzz.sh. */
 #include "boot/code/linux/table.h"
+#include "plan/laid.h"
 #include "wild_satchel/port/sim.h"
 #include "wild_satchel/contents.h"
 #include "wild_satchel/wild_satchel.h"
@@ -160,6 +161,18 @@ static void proof(const struct input *in) {
     }
     ws_text_free(&text);
     free(proof);
+}
+static void laid(const struct input *in) {
+    struct ws_tree *volume = NULL;
+    struct laid l;
+    if (ws_tree_create(&volume, NULL) == WS_OK &&
+        ws_tree_put(volume, LAID_PATH, in->text, in->length, NULL, NULL) == WS_OK &&
+        laid_read(volume, &l, NULL) == WS_OK) {
+        (void)laid_has(&l, ws_tree_next(ws_tree_root(l.files)) ? ws_tree_next(ws_tree_root(l.files))
+                                                               : ws_tree_root(l.files));
+        laid_free(&l);
+    }
+    ws_tree_close(volume);
 }
 static void lost(void *context, const char *path, const char *what) { (void)context, (void)path, (void)what; }
 static void rescue(const struct input *in) {
@@ -609,19 +622,15 @@ static void used(const struct input *in) {
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
-} targets[] = {{"image", image},         {"ext4", ext4},       {"fat", fat},
-               {"table", table},         {"menu", menu},       {"plan", plan},
-               {"bench", bench},         {"archive", archive}, {"squashfs", squashfs},
-               {"list", list},           {"exfat", exfat},     {"start", start},
-               {"entries", entries},     {"rules", rules},     {"family", family},
-               {"trial", trial},         {"mark", mark},       {"loader", loader},
-               {"contents", contents},   {"memory", memory},   {"fat_edit", fat_edit},
-               {"journal", journal},     {"shown", shown},     {"request", request},
-               {"initrd", initrd},       {"over", over},       {"change", change},
-               {"carry", carry},         {"lock", lock},       {"grow", grow},
-               {"container", container}, {"udf", udf},         {"original", original},
-               {"used", used},           {"kept", kept},       {"proof", proof},
-               {"rescue", rescue},       {"cut", cut}};
+} targets[] = {
+    {"image", image},         {"ext4", ext4},       {"fat", fat},           {"table", table},       {"menu", menu},
+    {"plan", plan},           {"bench", bench},     {"archive", archive},   {"squashfs", squashfs}, {"list", list},
+    {"exfat", exfat},         {"start", start},     {"entries", entries},   {"rules", rules},       {"family", family},
+    {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
+    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
+    {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
+    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept},
+    {"proof", proof},         {"rescue", rescue},   {"cut", cut},           {"laid", laid}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {

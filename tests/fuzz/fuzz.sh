@@ -90,5 +90,7 @@ build/fuzz/satchel prove build/fuzz/z.img --on own-pc --proof build/fuzz/z.proof
 printf 'd 755 0 0 4096 1.000000000 00000000 - /\nF 644 0 0 3 1.000000000 0000abcd %064d /a\\nb\n' 7 >build/fuzz/z.lines && seed 35 build/fuzz/z.lines proof-lines
 seed 36 build/fuzz/volume.img rescue
 seed 37 build/fuzz/esp cut-fat && seed 37 build/fuzz/x.vol cut-exfat
+rm -f build/fuzz/w.* && build/fuzz/satchel plan --image build/fuzz/demo.iso --arrangement files --drive build/fuzz/w.img --make 400M --save build/fuzz/w.plan >/dev/null && build/fuzz/satchel build build/fuzz/w.plan --confirm "$(build/fuzz/satchel drives build/fuzz/w.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
+mcopy -n -o -i build/fuzz/w.img@@1M ::/loader/satchel.laid build/fuzz/doc && seed 38 build/fuzz/doc laid
 unset ASAN_OPTIONS
 exec build/fuzz/tests/fuzz -max_total_time="$seconds" -max_len=1000000 -rss_limit_mb=2048 -timeout=20 -print_final_stats=1 "$seeds"

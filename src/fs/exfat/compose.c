@@ -1,4 +1,5 @@
 /* compose.c — an exFAT volume from a tree: everything contiguous, in reading order. */
+#include "fs/around.h"
 #include "fs/exfat/internal.h"
 
 #include <stdlib.h>
@@ -12,7 +13,7 @@ struct composing {
     size_t upcase_bytes; /* of the table itself, without what fills its last cluster */
     uint32_t upcase_sum;
     uint64_t bitmap_bytes, bitmap_clusters, upcase_clusters;
-    uint64_t used; /* clusters */
+    struct around clusters;
 };
 
 static enum ws_status bad_node(struct ws_error *error, const struct ws_node *n, const char *what) {
@@ -110,18 +111,22 @@ static enum ws_status shape(struct composing *c, struct ws_error *error) {
 
 /* Bitmap, up-case table, root, then all else in reading order. */
 static enum ws_status place(struct composing *c, struct ws_error *error) {
-    uint64_t next = 2 + c->bitmap_clusters + c->upcase_clusters;
+    const uint64_t first = c->bitmap_clusters + c->upcase_clusters;
+    if (!around_begin(&c->clusters, c->tree, c->s.heap_at * c->s.sector, c->s.cluster,
+                      first + clusters_of(c, ws_tree_root(c->tree)))) /* the root's chain follows theirs */
+        return ws_fail(error, WS_E_UNSUPPORTED, "a file is to stay where the exFAT volume has no place for it");
+    c->clusters.next += first;
+    c->clusters.used = first;
     for (struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         n->work2 = clusters_of(c, n);
-        n->work = n->work2 ? next : 0;
-        next += n->work2;
+        n->work = n->work2 ? around_take(&c->clusters, n, n->work2) : 0;
     }
     c->s.root = (uint32_t)ws_tree_root(c->tree)->work;
-    c->used = next - 2;
-    if (c->used <= c->s.clusters) return WS_OK;
+    const uint64_t end = around_end(&c->clusters) - 2;
+    if (end <= c->s.clusters) return WS_OK;
     char need[24];
     return ws_fail(error, WS_E_SPACE, "the files need %s more than the exFAT volume has",
-                   ws_size_counted((c->used - c->s.clusters) * c->s.cluster, need, sizeof need));
+                   ws_size_counted((end - c->s.clusters) * c->s.cluster, need, sizeof need));
 }
 
 static uint64_t place_of(const struct composing *c, uint64_t at, uint64_t cluster) {
@@ -231,7 +236,7 @@ static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws
     region[109] = shift;
     region[110] = 1;
     region[111] = 0x80;
-    region[112] = (uint8_t)(c->used * 100 / s->clusters);
+    region[112] = (uint8_t)(c->clusters.used * 100 / s->clusters);
     memset(region + 120, 0xf4, 390); /* halt: there is no code here to start */
     region[510] = 0x55;
     region[511] = 0xaa;
@@ -271,16 +276,23 @@ static enum ws_status add_fat(const struct composing *c, uint64_t at, struct ws_
     return ws_layout_add(layout, table + bytes, rest, zeros, 0, WS_PHASE_BODY, error);
 }
 
+static void mark_used(uint8_t *bits, uint64_t from, uint64_t to) {
+    for (from -= 2, to -= 2; from < to && from % 8; from++) bits[from / 8] |= (uint8_t)(1u << from % 8);
+    if (from >= to) return;
+    memset(bits + from / 8, 0xff, (size_t)((to - from) / 8));
+    if (to % 8) bits[to / 8] |= (uint8_t)((1u << to % 8) - 1);
+}
+
 static enum ws_status add_bitmap(const struct composing *c, uint64_t at, struct ws_layout *layout,
                                  struct ws_error *error) {
     uint64_t room = c->bitmap_clusters * c->s.cluster;
-    uint64_t full = c->used / 8;
+    const struct around *a = &c->clusters;
     struct ws_source *zeros = NULL;
-    size_t head = (size_t)ws_min_u64(ws_round_up(full + 1, c->s.sector), room);
+    size_t head = (size_t)ws_min_u64(ws_round_up((around_end(a) - 2) / 8 + 1, c->s.sector), room);
     uint8_t *bits = calloc(1, head);
     if (!bits) return ws_fail(error, WS_E_NOMEM, "out of memory for an allocation bitmap");
-    memset(bits, 0xff, (size_t)full);
-    if (c->used % 8) bits[full] = (uint8_t)((1u << (c->used % 8)) - 1);
+    mark_used(bits, 2, a->next);
+    if (a->from != UINT64_MAX) mark_used(bits, a->from, a->behind);
     uint64_t place = place_of(c, at, 2);
     enum ws_status status = ws_layout_add_bytes(layout, place, bits, head, WS_PHASE_BODY, error);
     free(bits);
@@ -321,7 +333,7 @@ enum ws_status ws_exfat_compose(const struct ws_exfat_params *params, struct ws_
     c.upcase_sum = exfat_checksum(0, (const uint8_t *)c.upcase.data, c.upcase.length, false);
     WS_GO(shape(&c, error));
     WS_GO(place(&c, error));
-    if (free_bytes) *free_bytes = (c.s.clusters - c.used) * c.s.cluster;
+    if (free_bytes) *free_bytes = (c.s.clusters - c.clusters.used) * c.s.cluster;
     if (!layout) goto done;
     WS_GO(add_boot(&c, at, layout, error));
     WS_GO(add_fat(&c, at, layout, error));

@@ -1,4 +1,5 @@
 /* compose.c — a FAT volume from a tree: every file in one piece, folders before files. */
+#include "fs/around.h"
 #include "fs/fat/internal.h"
 
 #include <stdio.h>
@@ -11,7 +12,7 @@ struct composing {
     const struct ws_fat_params *params;
     struct ws_tree *tree;
     struct fat_shape s;
-    uint64_t used; /* clusters */
+    struct around clusters;
 };
 
 size_t fat_long_pieces(const char *name) {
@@ -82,7 +83,8 @@ static bool choose_shape(struct composing *c, uint64_t size) {
 }
 
 static enum ws_status place(struct composing *c, struct ws_error *error) {
-    uint64_t next = 2;
+    if (!around_begin(&c->clusters, c->tree, fat_data_at(&c->s), c->s.cluster, 0))
+        return ws_fail(error, WS_E_UNSUPPORTED, "a file is to stay where the FAT volume has no place for it");
     for (struct ws_node *n = ws_tree_root(c->tree); n; n = ws_tree_next(n)) {
         char path[200];
         if ((n->kind != WS_NODE_FOLDER && n->kind != WS_NODE_FILE) || n->same_as) {
@@ -113,10 +115,9 @@ static enum ws_status place(struct composing *c, struct ws_error *error) {
             return ws_fail_where(error, "%s", ws_node_path(n, path, sizeof path));
         }
         n->work2 = clusters_of(c, n);
-        n->work = n->work2 ? next : 0;
-        next += n->work2;
+        n->work = n->work2 ? around_take(&c->clusters, n, n->work2) : 0;
     }
-    c->used = next - 2;
+    if (c->s.bits == 32) c->s.root_cluster = (uint32_t)ws_tree_root(c->tree)->work;
     return WS_OK;
 }
 
@@ -274,6 +275,11 @@ static void chains_piece(const struct ws_source *source, uint64_t at, struct ws_
 
 static void chains_close(struct ws_source *source) { free(source->state); }
 
+static int by_place(const void *a, const void *b) {
+    const uint64_t x = *(const uint64_t *)a, y = *(const uint64_t *)b; /* first clusters */
+    return x < y ? -1 : x > y;
+}
+
 static enum ws_status add_tables(const struct composing *c, uint64_t at, struct ws_layout *layout,
                                  struct ws_error *error) {
     static const struct ws_source_ops ops = {chains_read, chains_close, chains_piece};
@@ -287,6 +293,7 @@ static enum ws_status add_tables(const struct composing *c, uint64_t at, struct 
         t->chain[t->count].first = n->work;
         t->chain[t->count++].last = n->work + n->work2 - 1;
     }
+    qsort(t->chain, t->count, sizeof t->chain[0], by_place);
     uint64_t bytes = c->s.fat_sectors * c->s.sector;
     enum ws_status status = ws_source_make(&ops, bytes, t, &source, error);
     if (status != WS_OK) {
@@ -341,8 +348,8 @@ static enum ws_status add_boot(const struct composing *c, uint64_t at, struct ws
     uint8_t info[FAT_SECTOR_MOST] = {0};
     ws_store_le32(info, 0x41615252);
     ws_store_le32(info + 484, 0x61417272);
-    ws_store_le32(info + 488, (uint32_t)(s->clusters - c->used));
-    ws_store_le32(info + 492, (uint32_t)(2 + c->used));
+    ws_store_le32(info + 488, (uint32_t)(s->clusters - c->clusters.used));
+    ws_store_le32(info + 492, (uint32_t)around_end(&c->clusters));
     ws_store_le32(info + 508, 0xaa550000);
     WS_TRY(ws_layout_add_bytes(layout, at + s->sector, info, s->sector, WS_PHASE_BODY, error));
     return ws_layout_add_bytes(layout, at + 7ull * s->sector, info, s->sector, WS_PHASE_BODY, error);
@@ -405,10 +412,11 @@ enum ws_status ws_fat_compose(const struct ws_fat_params *params, struct ws_tree
         return ws_fail(error, WS_E_RANGE, "a FAT volume of %llu bytes is not possible", (unsigned long long)wanted);
     WS_TRY(place(&c, error));
     *size = wanted;
-    if (c.used > c.s.clusters)
+    const uint64_t end = around_end(&c.clusters) - 2;
+    if (end > c.s.clusters)
         return ws_fail(error, WS_E_SPACE, "the files need %llu clusters, the FAT volume has %llu",
-                       (unsigned long long)c.used, (unsigned long long)c.s.clusters);
-    if (free_bytes) *free_bytes = (c.s.clusters - c.used) * c.s.cluster;
+                       (unsigned long long)end, (unsigned long long)c.s.clusters);
+    if (free_bytes) *free_bytes = (c.s.clusters - c.clusters.used) * c.s.cluster;
     if (!layout) return WS_OK;
     WS_TRY(add_boot(&c, at, layout, error));
     WS_TRY(add_tables(&c, at, layout, error));
