@@ -90,7 +90,7 @@ void keep_show_report(const struct cli *cli, const struct keeping *k, const stru
     char a[48], b[48], since[32], last[32];
     show_line(cli, INK_BOLD, "%s", k->facts.short_name);
     show_field(cli, "Remembers in", "%s \"%s\", %s%s",
-               m->system    ? "the system's own volume"
+               m->system    ? m->in_file ? "a file that is the system's own volume" : "the system's own volume"
                : m->in_file ? "an overlay file"
                             : "a partition",
                f->label, m->system ? "a full system" : m->family->title, m->locked ? ", locked" : "");

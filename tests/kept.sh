@@ -1,10 +1,13 @@
 #!/bin/sh
 # A real live system's memory, cared for between its starts: grown, saved, reset, put back; what was remembered before is there
 # afterwards, and the kernel sees the new size.
-#   kept.sh SATCHEL LIVE_IMAGE FIRMWARE
+#   kept.sh SATCHEL LIVE_IMAGE FIRMWARE [WORDS OF PREPARE]
 image=$2
 pc=$3
-set -- "$1" true "" # no image of the demo
+satchel=$1
+shift 3
+asked=$*
+set -- "$satchel" true "" # no image of the demo
 . "$(dirname "$0")/cli_common.sh"
 told() { "$satchel" keep show stick.img --json | python3 -c "import json, sys; d = json.load(sys.stdin); sys.exit(0 if ($1) else 1)"; }
 volume() { # COMMAND...: on the remembered volume, as volume.img; it is put back
@@ -18,7 +21,8 @@ mark() { echo "low water at six" >marker && e2fsck -fy volume.img >/dev/null && 
 
 truncate -s 900M stick.img
 name=$("$satchel" drives stick.img --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["name"])')
-ok "built" "$satchel" prepare --image "$image" --persistence 200M --drive stick.img --confirm "$name"
+# shellcheck disable=SC2086
+ok "built" "$satchel" prepare --image "$image" $asked --persistence 200M --drive stick.img --confirm "$name"
 ok "remembers" "$satchel" prove stick.img --confirm "$name" --on "$pc" --wait 400 --keep-traces
 ok "marked" volume mark
 ok "grown" "$satchel" keep grow stick.img --size 700M --confirm "$name"

@@ -62,9 +62,11 @@ static void end(struct bed *b) {
     memory_drive_free(b->drive);
 }
 
-/* Both volumes, by programs that know nothing of this one. */
-static void judge(const struct bed *b) {
-    const struct ws_volume *v[] = {VOLUME(b->p, DATA), VOLUME(b->p, SYSTEM)};
+/* Both volumes, by programs that know nothing of this one; the system's is so large by now, or 0: as planned. */
+static void judge_sized(const struct bed *b, uint64_t size) {
+    struct ws_volume system = *VOLUME(b->p, SYSTEM);
+    const struct ws_volume *v[] = {VOLUME(b->p, DATA), &system};
+    if (size) system.size = size;
     const bool exfat = strcmp(v[0]->format, "exfat") == 0;
     const char *const judges[] = {exfat ? "fsck.exfat -n" : "fsck.fat -n", "e2fsck -fn"};
     for (int i = 0; i < 2; i++) {
@@ -79,6 +81,8 @@ static void judge(const struct bed *b) {
         unlink(path);
     }
 }
+
+static void judge(const struct bed *b) { judge_sized(b, 0); }
 
 /* Our start-up code over the drive, as it is; what it would start. */
 static bool starts(const struct bed *b, const char *firmware, struct ws_rehearsal *r) {
@@ -326,6 +330,53 @@ static void it_is_renewed_in_its_file(void) {
     }
 }
 
+/* Larger and smaller where it lies: all of the root is there, and it starts. */
+static void its_file_gets_larger_and_smaller(void) {
+    static const uint64_t sizes[] = {300 * MIB, 120 * MIB};
+    for (int i = 0; i < 2; i++) {
+        struct ws_tree *tree = root_for_file("loop.ko"), *root = NULL, *before = NULL;
+        struct ws_kept_options o = {0};
+        struct ws_write_result result;
+        struct ws_rehearsal r;
+        struct ws_source *slice = NULL, *was = NULL;
+        struct bed b;
+        begin(&b, i ? "fat32" : "exfat");
+        OK(prepare(&b, tree));
+        lay_down(&b);
+        const struct ws_volume system = *VOLUME(b.p, SYSTEM);
+        uint8_t *copy = malloc(system.size);
+        memcpy(copy, b.drive->bytes + system.at, system.size);
+        OK(ws_source_memory(copy, system.size, &was, &error));
+        OK(ws_ext4_read(was, &before, NULL, &error));
+        o.confirm = b.drive->facts.short_name;
+        for (size_t k = 0; k < sizeof sizes / sizeof sizes[0]; k++) {
+            struct ws_kept *kept = NULL;
+            uint64_t least, most;
+            OK(ws_kept_open(b.now, 512, NULL, &kept, &error));
+            CHECK(ws_kept_memory(kept)->system && ws_kept_memory(kept)->in_file);
+            OK(ws_kept_bounds(kept, &least, &most, &error));
+            CHECK(least < sizes[k] && most >= 300 * MIB);
+            OK(ws_kept_resize(kept, sizes[k], &error));
+            OK(ws_kept_prepare(kept, 1790000500, NULL, &error));
+            OK(ws_kept_carry_out(kept, plain_port(), &b.drive->drive, &o, &result, &error));
+            ws_kept_close(kept);
+            judge_sized(&b, sizes[k]);
+            CHECK(starts(&b, "BIOS", &r));
+            ws_rehearsal_free(&r);
+        }
+        OK(ws_source_slice(b.now, system.at, sizes[1], &slice, &error));
+        OK(ws_ext4_read(slice, &root, NULL, &error));
+        compare_trees(root, before, TREE_ALL);
+        ws_tree_close(root);
+        ws_tree_close(before);
+        ws_source_close(slice);
+        ws_source_close(was);
+        free(copy);
+        end(&b);
+        ws_tree_close(tree);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"it starts from its file", it_starts_from_its_file},
@@ -333,6 +384,7 @@ int main(int argc, char **argv) {
         {"what cannot stand in a file is refused", what_cannot_stand_in_a_file_is_refused},
         {"volumes in files are told apart", volumes_in_files_are_told_apart},
         {"it is renewed in its file", it_is_renewed_in_its_file},
+        {"its file gets larger and smaller", its_file_gets_larger_and_smaller},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

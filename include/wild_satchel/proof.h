@@ -45,7 +45,7 @@ struct ws_memory {
     char parameters[1024];                /**< of the default entry */
     char wanted[512];                     /**< those of a live system that have to be among them */
     uint64_t volume_at, volume_size;
-    bool in_file; /**< the volume lies in an overlay file */
+    bool in_file; /**< the volume lies in a file of another one */
     struct ws_ext4_facts volume;
 };
 /** @param sector  bytes: what the drive's table counts in */

@@ -202,10 +202,9 @@ enum ws_status ws_kept_bounds(const struct ws_kept *k, uint64_t *least, uint64_t
     const uint64_t begin = begin_of(k);
     const bool odd = k->lock && begin + k->volume->size + (1 << 20) < k->memory.volume_size;
     uint64_t end = k->memory.in_file ? 1 : room_of(k);
-    const char *why = k->memory.in_file && k->memory.system ? "it is a full system in a file"
-                      : odd                                 ? "its lock was made for a part of its place"
-                      : !end                                ? "it is no partition by itself"
-                                                            : NULL;
+    const char *why = odd    ? "its lock was made for a part of its place"
+                      : !end ? "it is no partition by itself"
+                             : NULL;
     if (why) {
         ws_fail(error, WS_E_UNSUPPORTED, "what is remembered here cannot be of another size: %s", why);
         return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");

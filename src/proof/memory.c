@@ -137,6 +137,15 @@ static enum ws_status look_at_esp(const struct ws_source *drive, const struct ws
 }
 
 /* A full system: our start-up code chooses a kernel that names its root. @return false if it is none */
+/* A volume that begins where no partition does. */
+static bool is_in_file(const struct ws_table *table, uint64_t at) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    const size_t count = ws_table_volumes(table, list);
+    for (size_t i = 0; i < count; i++)
+        if (list[i]->at == at) return false;
+    return true;
+}
+
 static bool look_at_system(const struct ws_source *drive, const struct ws_table *table, struct ws_memory *m) {
     struct ws_rehearsal r = {.firmware = "BIOS", .sector = table->sector, .only_choose = true};
     struct ws_source *slice = NULL;
@@ -153,6 +162,7 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
         (void)because(m, WS_FORGETS_NO_SYSTEM, "%s", why.what);
         return true;
     }
+    m->in_file = is_in_file(table, m->volume_at);
     enum ws_status status = ws_source_slice(drive, m->volume_at, m->volume_size, &slice, &why);
     if (status == WS_OK) status = ws_ext4_probe(slice, &m->volume, &why);
     ws_source_close(slice);
