@@ -61,9 +61,9 @@ static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, 
     char a[32], days[48] = "";
     if (!r->a_start) {
         show_field(cli, "Full", "not known: %s",
-                   system          ? "the system itself stands on it, too"
-                   : r->starts < 3 ? "it was started too seldom to tell"
-                                   : "its starts added nothing so far");
+                   r->starts < 3 ? "it was started too seldom to tell"
+                   : system      ? "its own evidence does not tell what was added since it was laid down"
+                                 : "its starts added nothing so far");
         return;
     }
     const double left_days =
@@ -106,6 +106,10 @@ void keep_show_report(const struct cli *cli, const struct keeping *k, const stru
     show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
                day_of(r->since, since), day_of(r->last, last),
                f->needs_recovery ? "; switched off without a shutdown" : "");
+    if (r->again_files)
+        show_field(cli, "Again", "%llu file%s of %s, there before, %s written to in its last session",
+                   (unsigned long long)r->again_files, r->again_files == 1 ? "" : "s",
+                   ws_size_counted(r->again_bytes, a, sizeof a), r->again_files == 1 ? "was" : "were");
     if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
     show_outlook(cli, r, m->system, cli->port->ops->wall_clock(cli->port));
     if (r->journal && !r->noted_count) show_field(cli, "Journal", "it notes its starts from the next one on");
@@ -113,6 +117,7 @@ void keep_show_report(const struct cli *cli, const struct keeping *k, const stru
     if (m->cause != WS_FORGETS_NOT) show_field(cli, "Beware", "%s", m->cause_text);
     show_things(cli, "folder", r->folder, r->folder_count, r->bytes);
     show_things(cli, "file", r->file, r->file_count, r->bytes);
+    show_things(cli, "file written again", r->again, r->again_count, r->bytes);
     keep_show_cleanable(cli, r->cleanable);
     show_noted(cli, r);
 }
@@ -130,7 +135,7 @@ json_t *keep_report_json(const struct keeping *k, const struct ws_kept_report *r
     const struct ws_memory *m = ws_kept_memory(k->kept);
     const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
     return cli_pack("{s:s, s:s, s:s, s:s, s:b, s:b, s:b, s:I, s:I, s:I, s:I, s:I, s:I, s:i, s:I, s:I, s:I, s:I, s:o, "
-                    "s:s, s:o, s:o, s:o, s:b, s:o}",
+                    "s:s, s:o, s:o, s:I, s:I, s:o, s:o, s:b, s:o}",
                     "format", "wild-satchel-keep", "drive", k->facts.short_name, "family",
                     m->system ? "system" : m->family->word, "label", f->label, "in_file", m->in_file, "locked",
                     m->locked, "clean", f->clean, "size_bytes", (json_int_t)r->size, "free_bytes",
@@ -140,8 +145,9 @@ json_t *keep_report_json(const struct keeping *k, const struct ws_kept_report *r
                     "bytes_a_start", (json_int_t)r->a_start, "starts_left",
                     r->a_start ? json_integer((json_int_t)r->starts_left) : json_null(), "cause",
                     ws_forgets_name(m->cause), "largest_folders", things_json(r->folder, r->folder_count),
-                    "largest_files", things_json(r->file, r->file_count), "cleanable", keep_tally_json(r->cleanable),
-                    "journal", r->journal, "noted", noted_json(r));
+                    "largest_files", things_json(r->file, r->file_count), "again_files", (json_int_t)r->again_files,
+                    "again_bytes", (json_int_t)r->again_bytes, "written_again", things_json(r->again, r->again_count),
+                    "cleanable", keep_tally_json(r->cleanable), "journal", r->journal, "noted", noted_json(r));
 }
 
 static json_t *paths_json(const char path[][160], size_t count) {

@@ -151,6 +151,11 @@ expect 4 "full system is itself" "$satchel" keep reset sorrel --confirm "$(name_
 expect 4 "live system's" "$satchel" keep restore sorrel --from tide.kept --confirm "$(name_of "Sorrel 64")"
 expect 0 "is saved in" "$satchel" keep save sorrel --to sorrel.kept
 expect 4 "full system's, and this is a live one" "$satchel" keep restore gorse --from sorrel.kept --confirm "$gorse"
+# What was added since it was laid down tells when it will be full
+json 'd["bytes_a_start"] == 0 and d["starts_left"] is None' "$satchel" keep show sorrel --json
+for n in 1 2 3 4; do "$satchel" bench start hut "Sorrel 64" --type "echo tide $n > /srv/note$n" >/dev/null; done
+json 'd["bytes_a_start"] > 0 and d["starts_left"] > 1000' "$satchel" keep show sorrel --json
+expect 0 "more starts" "$satchel" keep show sorrel
 expect 0 "remembers what was saved" "$satchel" keep restore sorrel --from sorrel.kept --confirm "$(name_of "Sorrel 64")"
 expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$(name_of "Sorrel 64")"
 
@@ -212,6 +217,12 @@ json 'len(d["noted"]) == 2 and d["noted"][1] == {"at": "2026-11-21T06:00:00Z", "
 expect 0 "has no start journal any more" "$satchel" keep journal gorse --off --confirm "$gorse"
 json 'not d["journal"] and d["noted"] == []' "$satchel" keep show gorse --json
 expect 2 "with a system that remembers" "$satchel" plan --image curlew.iso --drive teasel --kind replica --start-journal
+# What is written again and again is told by itself
+json 'd["again_files"] == 0 and d["written_again"] == []' "$satchel" keep show gorse --json
+"$satchel" bench start hut "Gorse 32" --type "echo low > /srv/tide.log" >/dev/null
+"$satchel" bench start hut "Gorse 32" --type "echo high >> /srv/tide.log" --type "echo new > /srv/other" >/dev/null
+json 'd["again_files"] == 1 and d["written_again"][0]["path"] == "/srv/tide.log"' "$satchel" keep show gorse --json
+expect 0 "written to in its last session" "$satchel" keep show gorse
 
 # A newer image under what is remembered; a list of packages of the older one is a trap
 "$demo_image" newer.iso newer && "$demo_image" other.iso casper || exit 1

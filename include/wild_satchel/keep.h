@@ -59,12 +59,18 @@ struct ws_kept_report {
     uint64_t taken_away;                   /**< names of the image that the system deleted */
     struct ws_kept_thing folder[WS_KEPT_THINGS], file[WS_KEPT_THINGS]; /**< the largest, in descending order */
     size_t folder_count, file_count;
+    /** Files that were there before its last session, and were written to in it: the largest, and all of them. What is
+     *  written again each time wears the flash and costs no room. */
+    struct ws_kept_thing again[WS_KEPT_THINGS];
+    size_t again_count;
+    uint64_t again_files, again_bytes;
     struct ws_left_out cleanable[WS_LEAVES]; /**< what ws_kept_clean() would take, by enum ws_leave */
     unsigned starts;                         /**< how often it was mounted */
     int64_t since, last;    /**< made, and written to last: seconds since 1970-01-01 UTC; 0 if not told */
     uint64_t flash_written; /**< bytes ever written to the volume, as it counts them itself */
-    /** Bytes that a start adds, over all so far; of live systems alone, which begin with nothing, and from the third
-     *  start on; else 0. */
+    /** Bytes that a start adds, over all so far, from the third start on: of live systems, which begin with nothing, and
+     *  of full ones by what was made since they were laid down, where most of what they hold was laid down at once; else
+     *  0. */
     uint64_t a_start;
     struct ws_journal_start noted[WS_JOURNAL_STARTS]; /**< by its start journal, the last one last */
     size_t noted_count;

@@ -53,6 +53,7 @@ struct ws_node {
                                        being dropped */
     uint32_t uid, gid;
     int64_t mtime; /**< seconds since 1970-01-01 UTC */
+    int64_t born;  /**< likewise: when it was made, where the file system tells (ext4, FAT, exFAT); 0: not known */
     uint32_t mtime_ns;
     uint32_t major, minor;           /**< WS_NODE_CHAR and WS_NODE_BLOCK */
     uint32_t children;               /**< the tree's own: of a folder */

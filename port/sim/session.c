@@ -184,7 +184,7 @@ static enum ws_status upper_folder(struct sim_session *s, const char *path, size
         }
         if (!next) {
             WS_TRY(ws_tree_add(s->kept, at, name, WS_NODE_FOLDER, &next, error));
-            at->mtime = next->mtime = s->now;
+            at->mtime = next->mtime = next->born = s->now;
             low = low ? ws_node_child(low, name) : NULL;
             if (low) WS_TRY(take_up(s, next, error));
         } else {
@@ -225,7 +225,7 @@ static enum ws_status put_file(struct sim_session *s, const char *path, const ch
     }
     if (!file) {
         WS_GO(ws_tree_add(s->kept, folder, slash ? slash + 1 : path, WS_NODE_FILE, &file, error));
-        folder->mtime = s->now;
+        folder->mtime = file->born = s->now;
         if (low && low->kind == WS_NODE_FILE) WS_GO(take_up(s, file, error));
     }
     WS_GO(ws_source_memory(text.data ? text.data : "", text.length, &content, error));

@@ -40,6 +40,7 @@ static enum ws_status put_one(struct ws_tree *tree, struct ws_node *theirs, stru
     n->marks = theirs->marks;
     n->mtime = theirs->mtime;
     n->mtime_ns = theirs->mtime_ns;
+    n->born = theirs->born;
     return WS_OK;
 }
 

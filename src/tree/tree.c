@@ -230,6 +230,7 @@ void tree_take_over(struct ws_node *node, const struct ws_node *from) {
     node->gid = from->gid;
     node->mtime = from->mtime;
     node->mtime_ns = from->mtime_ns;
+    node->born = from->born;
     node->major = from->major;
     node->minor = from->minor;
     node->content = from->content;

@@ -160,7 +160,7 @@ size_t exfat_set_make(uint8_t set[EXFAT_SET_MOST], const struct ws_node *n, uint
     set[0] = ENTRY_FILE;
     set[1] = (uint8_t)(1 + names);
     ws_store_le16(set + 4, fat_attributes_of(n));
-    store_time(set + 8, &set[20], &set[22], n->mtime, n->mtime_ns);
+    store_time(set + 8, &set[20], &set[22], n->born ? n->born : n->mtime, n->born ? 0 : n->mtime_ns);
     store_time(set + 12, &set[21], &set[23], n->mtime, n->mtime_ns);
     store_time(set + 16, NULL, &set[24], n->mtime, 0);
     s[0] = ENTRY_STREAM;

@@ -152,7 +152,9 @@ static enum ws_status add_node(struct reading *r, struct ws_node *folder, const 
     WS_TRY(status);
     if (ws_tree_count(r->tree) > NODES_MOST) return damaged(error, "it lists more files than can be");
     fat_take_attributes(node, (uint8_t)attributes);
+    uint32_t unused;
     node->mtime = load_time(set + 12, set[21], set[23], &node->mtime_ns);
+    node->born = load_time(set + 8, set[20], set[22], &unused);
     if (is_folder) {
         node->work = first;
         node->work2 = size << 1 | (s[1] & 2 ? 1 : 0);

@@ -170,7 +170,7 @@ enum ws_status ext4_make_inode(const struct ws_ext4_geometry *g, uint32_t ino, u
         store_time(out, 0x08, 0x8c, time, ns);
         store_time(out, 0x0c, 0x84, time, ns);
         store_time(out, 0x10, 0x88, time, ns);
-        store_time(out, 0x90, 0x94, g->params.made_at, 0);
+        store_time(out, 0x90, 0x94, node && node->born ? node->born : g->params.made_at, 0);
         if (node && node->kind == WS_NODE_LINK && shape.content == 0) {
             memcpy(out + 0x28, node->target, (size_t)size);
             flags = 0;

@@ -70,6 +70,8 @@ static void load_time(const uint8_t *inode, struct ws_node *node) {
     uint32_t extra = ws_load_le16(inode + 0x80) >= 0x0c ? ws_load_le32(inode + 0x88) : 0;
     node->mtime = (int64_t)(int32_t)ws_load_le32(inode + 0x10) + ((int64_t)(extra & 3) << 32);
     node->mtime_ns = extra >> 2;
+    if (ws_load_le16(inode + 0x80) >= 0x18)
+        node->born = (int64_t)(int32_t)ws_load_le32(inode + 0x90) + ((int64_t)(ws_load_le32(inode + 0x94) & 3) << 32);
 }
 
 static enum ws_status load_xattrs(struct reading *r, const uint8_t *inode, struct ws_node *node,

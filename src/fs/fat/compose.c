@@ -130,6 +130,12 @@ static void store_time(uint8_t *e, int64_t seconds) {
     ws_store_le16(e + 24, (uint16_t)(stamp >> 16));
 }
 
+static void store_born(uint8_t *e, int64_t seconds) {
+    uint32_t stamp = ws_dos_time(seconds);
+    ws_store_le16(e + 14, (uint16_t)stamp);
+    ws_store_le16(e + 16, (uint16_t)(stamp >> 16));
+}
+
 void fat_record(uint8_t e[32], const uint8_t name[11], uint8_t attributes, uint64_t cluster, uint64_t size,
                 int64_t time) {
     memset(e, 0, 32);
@@ -184,6 +190,7 @@ static enum ws_status make_folder(const struct composing *c, const struct ws_nod
         bool is_folder = n->kind == WS_NODE_FOLDER;
         if (pieces) fat_add_long(out, n->name, names[i], pieces);
         add_entry(out, names[i], fat_attributes_of(n), n->work, is_folder ? 0 : ws_node_size(n), n->mtime);
+        if (n->born && !out->failed) store_born((uint8_t *)out->data + out->length - 32, n->born);
     }
     free(names);
     return ws_text_status(out, error);

@@ -208,6 +208,7 @@ static enum ws_status add_entry(struct reading *r, struct ws_node *folder, const
     uint32_t first = ws_load_le16(e + 26) | (s->bits == 32 ? (uint32_t)ws_load_le16(e + 20) << 16 : 0);
     uint32_t size = ws_load_le32(e + 28);
     node->mtime = load_time(e);
+    node->born = ws_time_of_dos((uint32_t)ws_load_le16(e + 16) << 16 | ws_load_le16(e + 14));
     fat_take_attributes(node, e[11]);
     node->origin = first;
     node->work = first >= 2 ? fat_data_at(s) + (uint64_t)(first - 2) * s->cluster : 0;
