@@ -145,6 +145,12 @@ static void show_evidence(const struct cli *cli, const struct ws_round *r) {
         show_field(cli, "Written", "%s in this session",
                    ws_size_counted(e->written_bytes - r->before.written_bytes, size, sizeof size));
     show_field(cli, "Free", "%s", ws_size_counted(e->free_bytes, size, sizeof size));
+    if (e->data_in_use)
+        show_field(cli, "Data", "%s%u of %u volume%s not ejected%s, by what %s", ink(cli, INK_WARN), e->data_in_use,
+                   e->data_volumes, e->data_volumes == 1 ? "" : "s", ink(cli, INK_PLAIN),
+                   e->data_in_use == 1 ? "it says itself" : "they say themselves");
+    else if (e->data_volumes)
+        show_field(cli, "Data", "%u volume%s, ejected", e->data_volumes, e->data_volumes == 1 ? "" : "s");
     if (e->errors) show_field(cli, "Errors", "%s%u recorded%s", ink(cli, INK_BAD), e->errors, ink(cli, INK_PLAIN));
     const struct ws_survived *s = &r->survived;
     if (s->survive + s->again + s->deleted + s->lost)

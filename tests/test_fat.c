@@ -245,6 +245,49 @@ static void every_size_goes_with_its_clusters(void) {
     CHECK(made > (size_t)cases_of(60) * 5 / 2);
 }
 
+/* Not ejected, as one kind of system marks it in the boot sector, another in the table. */
+static void the_mark_of_a_volume_in_use_is_seen(void) {
+    static const struct {
+        unsigned bits;
+        uint64_t size, at;
+        uint8_t bit; /* of the boot sector, set then; below byte 16: of the second entry of the table, cleared then */
+    } cases[] = {{12, 2 * MIB, 37, 1},
+                 {16, 32 * MIB, 37, 1},
+                 {16, 32 * MIB, 3, 0x80},
+                 {32, 64 * MIB, 65, 1},
+                 {32, 64 * MIB, 7, 0x08}};
+    struct ws_tree *tree = random_tree(20, TREE_SHORT, 20000);
+    for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) {
+        struct ws_fat_params p = {.size = cases[i].size, .bits = cases[i].bits, .made_at = 1790000000};
+        struct ws_source *view = NULL, *used = NULL;
+        struct ws_layout *layout = NULL;
+        struct ws_fat_facts facts;
+        uint64_t size, at = cases[i].at;
+        uint8_t byte;
+        OK(ws_layout_create(p.size, &layout, &error));
+        OK(ws_fat_compose(&p, tree, 0, layout, &size, NULL, &error));
+        OK(ws_layout_seal(layout, &error));
+        OK(ws_layout_source(layout, &view, &error));
+        OK(ws_fat_probe(view, &facts, &error));
+        CHECK(facts.clean);
+        OK(ws_source_patched(view, size, &used, &error));
+        if (at < 16) { /* the second entry of the table */
+            uint8_t boot[16];
+            OK(ws_source_read(view, 0, boot, sizeof boot, &error));
+            at += (uint64_t)(boot[14] | boot[15] << 8) * 512;
+        }
+        OK(ws_source_read(view, at, &byte, 1, &error));
+        byte ^= cases[i].bit;
+        OK(ws_source_patch(used, at, &byte, 1, &error));
+        OK(ws_fat_probe(used, &facts, &error));
+        if (facts.clean) fail_at(__FILE__, __LINE__, "FAT%u, byte %llu", cases[i].bits, (unsigned long long)at);
+        ws_source_close(used);
+        ws_source_close(view);
+        ws_layout_close(layout);
+    }
+    ws_tree_close(tree);
+}
+
 static void what_fat_cannot_hold_is_said(void) {
     struct ws_tree *tree = NULL;
     struct ws_node *n = NULL;
@@ -322,6 +365,7 @@ int main(int argc, char **argv) {
         {"attributes are kept", attributes_are_kept},
         {"200 random trees come back as they were", random_trees_come_back_as_they_were},
         {"every size goes with its clusters", every_size_goes_with_its_clusters},
+        {"the mark of a volume in use is seen", the_mark_of_a_volume_in_use_is_seen},
         {"what FAT cannot hold is said", what_fat_cannot_hold_is_said},
         {"sectors are counted in 32 bits", sectors_are_counted_in_32_bits},
         {"files are replaced", files_are_replaced},

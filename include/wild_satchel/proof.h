@@ -104,6 +104,8 @@ struct ws_evidence {
     uint64_t size, free_bytes;
     uint32_t errors;     /**< recorded */
     bool needs_recovery; /**< it was not shut down */
+    /** Ordinary volumes on the drive, and of those such whose own mark says that they were not ejected. */
+    uint32_t data_volumes, data_in_use;
 };
 
 /** One session with the drive, and what came of it. */

@@ -60,6 +60,8 @@ static enum ws_status add_volume(const struct ws_source *drive, const struct ws_
     if (!format->everywhere && remembers) goto done;
     if (format->read(slice, &files, NULL, NULL) != WS_OK) goto done; /* damaged: its owner's matter, not the proof's */
     if (!is_data(format, files)) goto done;
+    look->evidence.data_volumes++;
+    look->evidence.data_in_use += !facts.clean;
     (void)snprintf(path, sizeof path, "%s" SNAPSHOT_DATA "%u%s%s%s", look->top, p->number, facts.label[0] ? " (" : "",
                    facts.label, facts.label[0] ? ")" : "");
     for (struct ws_node *n = ws_tree_root(files); n; n = ws_tree_next(n))

@@ -9,7 +9,9 @@
 #include <string.h>
 
 static void take_evidence(const struct ws_ext4_facts *f, int64_t now, struct ws_evidence *e) {
-    *e = (struct ws_evidence){.seen_at = now,
+    *e = (struct ws_evidence){.data_volumes = e->data_volumes,
+                              .data_in_use = e->data_in_use,
+                              .seen_at = now,
                               .mounts = f->mounts,
                               .mounted_at = f->mounted_at,
                               .written_at = f->written_at,

@@ -50,6 +50,7 @@ static enum ws_status parse_boot(const struct ws_source *source, const uint8_t *
     f->bits = s->bits;
     f->cluster = s->cluster;
     f->size = s->sectors * s->sector;
+    f->clean = !(b[s->bits == 32 ? 65 : 37] & 1); /* as some systems mark it there, others in the table */
     size_t n = 11;
     while (n > 0 && label[n - 1] == ' ') n--;
     memcpy(f->label, label, n);
@@ -84,7 +85,7 @@ static enum ws_status load_fat(struct reading *r, struct ws_error *error) {
     for (uint32_t c = 2; c < r->t.s.clusters + 2; c++)
         if (fat_entry(&r->t, c) == 0) r->facts.free_bytes += r->t.s.cluster;
     uint32_t flags = fat_entry(&r->t, 1);
-    r->facts.clean = r->t.s.bits == 12 || (r->t.s.bits == 16 ? flags & 0x8000 : flags & 0x08000000);
+    r->facts.clean &= r->t.s.bits == 12 || (r->t.s.bits == 16 ? flags & 0x8000 : flags & 0x08000000);
     return WS_OK;
 }
 
@@ -298,7 +299,7 @@ static bool take_own_count(struct reading *r) {
     if (ws_load_le32(info) != 0x41615252 || ws_load_le32(info + 484) != 0x61417272 || count > r->t.s.clusters)
         return false;
     r->facts.free_bytes = (uint64_t)count * r->t.s.cluster;
-    r->facts.clean = ws_load_le32(head + 4) & 0x08000000;
+    r->facts.clean &= (ws_load_le32(head + 4) & 0x08000000) != 0;
     return true;
 }
 
