@@ -16,7 +16,9 @@ static const char schema[] =
     "kind TEXT, title TEXT, image TEXT, image_sha256 TEXT, layout_sha256 TEXT, plan TEXT, "
     "good INTEGER NOT NULL, verdict TEXT NOT NULL);"
     "CREATE INDEX IF NOT EXISTS run_of_drive ON run (drive, at);"
-    "PRAGMA user_version = 1;";
+    "CREATE TABLE IF NOT EXISTS image (sha256 TEXT PRIMARY KEY, at INTEGER NOT NULL, path TEXT NOT NULL, "
+    "verdict TEXT NOT NULL);"
+    "PRAGMA user_version = 2;";
 
 /* XDG Base Directory Specification; of a simulated bench, with it. WILD_SATCHEL_HISTORY names another, empty: none.
  * @return false for none */
@@ -106,6 +108,28 @@ void history_note(struct cli *cli, const char *command, const struct ws_drive_fa
     cli->error = kept;
 }
 
+void history_note_image(struct cli *cli, const char *sha256, const char *image, const char *verdict) {
+    static const char insert[] = "INSERT OR REPLACE INTO image (sha256, at, path, verdict) VALUES (?,?,?,?)";
+    char path[PATH_ROOM];
+    sqlite3 *db = NULL;
+    sqlite3_stmt *row = NULL;
+    const struct ws_error kept = cli->error;
+    if (!find_place(cli, path)) return;
+    enum ws_status status = cli_open_port(cli);
+    if (status == WS_OK) status = open_it(cli, path, true, &db);
+    if (status == WS_OK && sqlite3_prepare_v2(db, insert, -1, &row, NULL) == SQLITE_OK) {
+        (void)sqlite3_bind_text(row, 1, sha256, -1, SQLITE_STATIC);
+        (void)sqlite3_bind_int64(row, 2, cli->port->ops->wall_clock(cli->port));
+        (void)sqlite3_bind_text(row, 3, image, -1, SQLITE_STATIC);
+        (void)sqlite3_bind_text(row, 4, verdict, -1, SQLITE_STATIC);
+        if (sqlite3_step(row) != SQLITE_DONE) status = failed(cli, db, path);
+    }
+    if (status != WS_OK && !cli->json) note("  not noted in the history: %s: %s\n", path, cli->error.what);
+    (void)sqlite3_finalize(row);
+    (void)sqlite3_close(db);
+    cli->error = kept;
+}
+
 static const char *text_of(sqlite3_stmt *row, int column) {
     const unsigned char *text = sqlite3_column_text(row, column);
     return text ? (const char *)text : "";
@@ -162,6 +186,28 @@ size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws
     (void)sqlite3_finalize(row);
     (void)sqlite3_close(db);
     return count;
+}
+
+bool history_of_image(struct cli *cli, const char *sha256, char verdict[300]) {
+    char path[PATH_ROOM];
+    struct stat s;
+    sqlite3 *db = NULL;
+    sqlite3_stmt *row = NULL;
+    bool found = false;
+    const struct ws_error kept = cli->error;
+    if (!sha256[0] || !find_place(cli, path) || stat(path, &s) != 0 || open_it(cli, path, false, &db) != WS_OK) {
+        cli->error = kept;
+        return false;
+    }
+    /* a history of an earlier form has no such table */
+    if (sqlite3_prepare_v2(db, "SELECT verdict FROM image WHERE sha256 = ?1", -1, &row, NULL) == SQLITE_OK) {
+        (void)sqlite3_bind_text(row, 1, sha256, -1, SQLITE_STATIC);
+        found = sqlite3_step(row) == SQLITE_ROW;
+        if (found) ws_visible(text_of(row, 0), verdict, 300);
+    }
+    (void)sqlite3_finalize(row);
+    (void)sqlite3_close(db);
+    return found;
 }
 
 int history_show(struct cli *cli, const char *drive) {

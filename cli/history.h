@@ -13,6 +13,10 @@ void history_note(struct cli *cli, const char *command, const struct ws_drive_fa
  *  @return how many; 0 also where there is no history, or it cannot be read */
 size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws_passport_event *event, size_t most,
                   char plan[1024]);
+/** Note what was found of an image, by its SHA-256; in the place of what was found before. */
+void history_note_image(struct cli *cli, const char *sha256, const char *image, const char *verdict);
+/** @return false if nothing is noted of it */
+bool history_of_image(struct cli *cli, const char *sha256, char verdict[300]);
 /** `satchel drives --history`: all, or those of one drive, the latest first. @return an exit code */
 int history_show(struct cli *cli, const char *drive);
 

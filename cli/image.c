@@ -1,5 +1,6 @@
 /* image.c — satchel image: what an image is, whether it is the published one. */
 #include "cli/commands.h"
+#include "cli/history.h"
 
 #include "wild_satchel/port/linux.h"
 
@@ -291,6 +292,17 @@ const struct poptOption image_options[] = {
      "do not compare with a list that lies beside the image, nor look for a root in an archive", NULL},
     POPT_TABLEEND};
 
+/* For the passports of drives that are made from it. */
+static void note_found(struct cli *cli, const char *path, const struct compared *c) {
+    char verdict[700];
+    if (!c->as_published || c->kind != WS_HASH_SHA256) return;
+    if (c->signer[0]) (void)snprintf(verdict, sizeof verdict, "the published one, signed by %s", c->signer);
+    else
+        (void)snprintf(verdict, sizeof verdict, "the published one%s; no signature was checked",
+                       c->list[0] ? ", by its list of checksums" : "");
+    history_note_image(cli, c->hex, path, verdict);
+}
+
 /* An image file: what it is, how much it needs, and whether it is the published one. */
 static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_source **source, struct ws_image *image,
                                    struct compared *c) {
@@ -309,6 +321,7 @@ static enum ws_status look_at_file(struct cli *cli, const char *path, struct ws_
     WS_TRY(ws_image_needs(image, &packages, &c->least, &c->comfortable, &cli->error));
     if (published || !quick) WS_TRY(compare(cli, path, published, c));
     WS_TRY(check_signature(cli, path, keyring, c));
+    note_found(cli, path, c);
     if (!hash || (c->hex[0] && c->kind == WS_HASH_SHA256)) return WS_OK;
     c->kind = WS_HASH_SHA256;
     c->as_published = false;

@@ -33,6 +33,9 @@ struct telling {
     struct ws_proof proof;
     struct ws_trial trial;
     struct ws_plan *plan;
+    struct ws_origin origin;
+    struct ws_outlook outlook[WS_OUTLOOKS];
+    char checked[300];
     struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
     struct ws_passport_place place; /* of the copy on the drive */
 };
@@ -84,6 +87,18 @@ static enum ws_status read_documents(struct telling *t) {
     return WS_OK;
 }
 
+/* What the drive itself tells of its making, and where what is on it starts. */
+static void look_without_plan(struct telling *t, const struct ws_source *source) {
+    struct ws_image image = {0};
+    struct ws_error ignored;
+    if (ws_origin_look(source, t->facts.logical_sector, &t->origin, &ignored) == WS_OK) t->passport.origin = &t->origin;
+    if (t->facts.logical_sector == 512 && ws_image_inspect(source, &image, &ignored) == WS_OK) {
+        ws_outlook_of(&image, t->facts.logical_sector, t->outlook);
+        t->passport.outlook = t->outlook;
+    }
+    ws_image_free(&image);
+}
+
 static enum ws_status look(struct telling *t) {
     struct cli *cli = t->cli;
     struct ws_drive *drive = NULL;
@@ -92,6 +107,7 @@ static enum ws_status look(struct telling *t) {
     busy_begin(cli, "looking at %.60s", t->facts.short_name);
     if (status == WS_OK) status = ws_contents_look(source, t->facts.logical_sector, false, &t->contents, &cli->error);
     if (status == WS_OK) status = ws_memory_look(source, t->facts.logical_sector, &t->memory, &cli->error);
+    if (status == WS_OK && !t->plan) look_without_plan(t, source);
     busy_end();
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
@@ -140,7 +156,8 @@ static void show(struct telling *t) {
     show_line(cli, INK_BOLD, "%s", t->facts.short_name);
     show_field(cli, "Seems to be", "%s", t->contents.guess);
     show_field(cli, "Plan", "%s",
-               p->plan ? ws_plan_facts(p->plan)->title : "none: the page says less of where it starts");
+               p->plan ? ws_plan_facts(p->plan)->title : "none: the page goes by what is on the drive");
+    if (p->checked) show_field(cli, "Its image", "%s", p->checked);
     if (p->proof)
         show_field(cli, "Proof", "%zu round%s, %s", p->proof->rounds, p->proof->rounds == 1 ? "" : "s",
                    proofs_word(p->proof->verdict));
@@ -191,6 +208,8 @@ int run_passport(struct cli *cli, const char *const word[]) {
     if (plan_path || noted[0]) WS_GO(read_plan(t, plan_path ? plan_path : noted, plan_path != NULL));
     WS_GO(read_documents(t));
     WS_GO(look(t));
+    const char *sha256 = t->plan ? ws_plan_request(t->plan)->input[WS_INPUT_IMAGE].sha256 : t->origin.sha256;
+    if (history_of_image(cli, sha256, t->checked)) t->passport.checked = t->checked;
     if (to) WS_GO(keep_page(t));
     if (onto) WS_GO(lay_down(t));
     if (cli->json) WS_GO(print_document(t));

@@ -252,6 +252,15 @@ follows "$satchel" keep renew sorrel --image newer.iso --confirm "$sorrel" --jso
 ok "what others put there is as it was" sh -c "mcopy -n -i 'b/$sorrel.drive@@1M' '::/Tide table.txt' - | grep -q 'low at six'"
 expect 0 "is sound" "$satchel" check sorrel
 expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$sorrel"
+# Without its plan its passport goes by what it says itself, and by what was found of its image
+rm -f ./*.plan
+json 'd["plan"] is None and d["origin"]["title"] == "CURLEW_LIVE_12" and d["image_checked"] is None and [s["starts"] for s in d["starts"]] == [True, True, True]' "$satchel" passport sorrel --json
+sha256sum newer.iso >SHA256SUMS
+export WILD_SATCHEL_HISTORY=history.db
+expect 0 "The checksum is the published one" "$satchel" image newer.iso
+json 'd["origin"]["image_sha256"] == "'"$(cut -d" " -f1 SHA256SUMS)"'" and "no signature was checked" in d["image_checked"]' "$satchel" passport sorrel --json
+follows "$satchel" passport sorrel --json
+export WILD_SATCHEL_HISTORY=
 mcopy -o -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/loader/satchel.laid
 expect 4 "list of what was laid down" "$satchel" keep renew sorrel --image curlew.iso --confirm "$sorrel"
 

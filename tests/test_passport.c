@@ -45,6 +45,9 @@ struct all {
     struct ws_memory memory;
     struct ws_proof proof;
     struct ws_trial trial;
+    struct ws_origin origin;
+    struct ws_outlook outlook[WS_OUTLOOKS];
+    char checked[300];
     struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
     struct ws_passport passport;
 };
@@ -94,12 +97,20 @@ static struct all *everything(int kind) {
         fill(a->event[i].what, sizeof a->event[i].what, kind);
         fill(a->event[i].verdict, sizeof a->event[i].verdict, kind);
     }
+    fill(a->origin.title, sizeof a->origin.title, kind);
+    fill(a->origin.sha256, 65, 0);
+    a->origin.made_at = 1795800000;
+    fill(a->checked, sizeof a->checked, kind);
+    for (size_t i = 0; i < WS_OUTLOOKS; i++) fill(a->outlook[i].why, sizeof a->outlook[i].why, kind);
     a->passport = (struct ws_passport){.made_at = 1795800000,
                                        .drive = &a->facts,
                                        .kind = "stick or card",
                                        .contents = &a->contents,
                                        .memory = &a->memory,
                                        .proof = &a->proof,
+                                       .origin = &a->origin,
+                                       .outlook = a->outlook,
+                                       .checked = a->checked,
                                        .trial = &a->trial,
                                        .event = a->event,
                                        .events = WS_PASSPORT_EVENTS_MOST};

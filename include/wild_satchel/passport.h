@@ -27,16 +27,30 @@ struct ws_passport_event {
 };
 enum { WS_PASSPORT_EVENTS_MOST = 64 };
 
+/** What a drive itself says of what it was made from: one that was laid down file by file. */
+struct ws_origin {
+    char title[WS_TITLE_ROOM]; /**< of the image */
+    char sha256[WS_HASH_HEX];  /**< of that; empty: not known */
+    uint64_t size;             /**< bytes */
+    int64_t made_at;           /**< seconds since 1970-01-01 UTC */
+};
+/** @return WS_E_NOTFOUND if it says nothing */
+WS_CHECKED enum ws_status ws_origin_look(const struct ws_source *drive, uint32_t sector, struct ws_origin *origin,
+                                         struct ws_error *error);
+
 /** What a passport is made from. All is borrowed; what may be NULL is left out of it. */
 struct ws_passport {
-    int64_t made_at;                       /**< seconds since 1970-01-01 UTC */
-    const struct ws_drive_facts *drive;    /**< never NULL */
-    const char *kind;                      /**< of drive, in words: "stick or card" */
-    const struct ws_contents *contents;    /**< never NULL */
-    const struct ws_memory *memory;        /**< may be NULL */
-    const struct ws_plan *plan;            /**< by which it was built; may be NULL */
-    const struct ws_proof *proof;          /**< may be NULL */
-    const struct ws_trial *trial;          /**< may be NULL */
+    int64_t made_at;                    /**< seconds since 1970-01-01 UTC */
+    const struct ws_drive_facts *drive; /**< never NULL */
+    const char *kind;                   /**< of drive, in words: "stick or card" */
+    const struct ws_contents *contents; /**< never NULL */
+    const struct ws_memory *memory;     /**< may be NULL */
+    const struct ws_plan *plan;         /**< by which it was built; may be NULL */
+    const struct ws_origin *origin;     /**< for one without a plan; may be NULL */
+    const struct ws_outlook *outlook;   /**< WS_OUTLOOKS, of the drive as it is, for one without a plan; may be NULL */
+    const char *checked;                /**< what was found of its image: whose signature; may be NULL */
+    const struct ws_proof *proof;       /**< may be NULL */
+    const struct ws_trial *trial;       /**< may be NULL */
     const struct ws_passport_event *event; /**< the latest first */
     size_t events;
 };

@@ -86,6 +86,11 @@ struct ws_outlook {
     char why[480];
 };
 enum { WS_OUTLOOKS = 3 }; /**< BIOS, UEFI, UEFI with Secure Boot on */
+struct ws_image;
+/** On which PCs an image, or a drive as it is, starts.
+ *  @param image   inspected; NULL: nothing that starts
+ *  @param sector  bytes: of the drive */
+void ws_outlook_of(const struct ws_image *image, uint32_t sector, struct ws_outlook outlook[WS_OUTLOOKS]);
 
 struct ws_plan;
 /** The image of a plan that was read is elsewhere now. It is still known by its digest; when it was last changed is

@@ -125,6 +125,23 @@ static void look_at_loaders_of_files(struct ws_image *image, const struct ws_tre
     ws_tree_close(esp);
 }
 
+/* Of a drive with an MBR firmware looks through every FAT volume, whatever its type says (UEFI Specification 2.10,
+ * sections 3.5.1.1 and 13.3.1). @return false if none has a loader */
+static bool look_at_plain_volumes(struct ws_image *image) {
+    for (size_t i = 0; i < image->table.mbr_count && !image->loaders; i++) {
+        const struct ws_partition *p = &image->table.mbr[i];
+        struct ws_source *slice = NULL;
+        struct ws_tree *tree = NULL;
+        if (!ws_inside(p->at, p->length, image->source->size) ||
+            ws_source_slice(image->source, p->at, p->length, &slice, NULL) != WS_OK)
+            continue;
+        if (ws_fat_read(slice, &tree, NULL, NULL) == WS_OK) look_at_loaders(image, tree);
+        ws_tree_close(tree);
+        ws_source_close(slice);
+    }
+    return image->loaders > 0;
+}
+
 static enum ws_status count_menu(void *context, const struct ws_node *file, const struct ws_menu *menu,
                                  struct ws_error *error) {
     struct ws_image *image = context;
@@ -320,6 +337,8 @@ enum ws_status ws_image_inspect(const struct ws_source *source, struct ws_image 
     }
     if (image->kind == WS_IMAGE_DISC && image->loaders == 0)
         look_at_loaders_of_files(image, ws_iso_tree(image->iso), NULL);
+    if (!esp && image->kind == WS_IMAGE_DRIVE && image->table.kind == WS_TABLE_MBR)
+        esp_by_table = look_at_plain_volumes(image);
     judge_starts(image, esp_by_table);
     if (image->iso && image->family && image->live_entries == 0)
         ws_findings_add(&image->findings, WS_WARNING, "no start menu was found that could be told to remember");

@@ -82,15 +82,19 @@ static void look_at_uefi(const struct ws_image *image, struct ws_outlook *o) {
 }
 
 void plan_look_out(struct ws_plan *plan, const struct ws_image *image) {
+    ws_outlook_of(image, plan->drive.sector, plan->outlook);
+}
+
+void ws_outlook_of(const struct ws_image *image, uint32_t sector, struct ws_outlook outlook[WS_OUTLOOKS]) {
     for (size_t i = 0; i < WS_OUTLOOKS; i++) {
-        struct ws_outlook *o = &plan->outlook[i];
+        struct ws_outlook *o = &outlook[i];
         o->firmware = i == 0 ? WS_FIRMWARE_BIOS : WS_FIRMWARE_UEFI;
         o->secure_boot = i == 2;
         if (!image) say(o, false, "nothing on it starts a PC");
         else if (image->table.kind == WS_TABLE_NONE)
             say(o, false, "the image has no partition table: firmware sees no drive it could start from");
-        else if (plan->drive.sector != 512)
-            say(o, false, "the drive has sectors of %u bytes, and the image's table counts in 512", plan->drive.sector);
+        else if (sector != 512)
+            say(o, false, "the drive has sectors of %u bytes, and the image's table counts in 512", sector);
         else if (i == 0) look_at_bios(image, o);
         else look_at_uefi(image, o);
     }

@@ -85,7 +85,12 @@ static void write_top(const struct ws_passport *p, struct ws_text *out) {
         row(out, false, "Made from", slash ? slash + 1 : image->path);
         row(out, false, "Planned", passport_day(ws_plan_facts(p->plan)->made_at, day));
         row(out, true, "SHA-256 of it", image->sha256);
+    } else if (p->origin) {
+        row(out, false, "Made from", p->origin->title);
+        row(out, false, "Laid down", passport_day(p->origin->made_at, day));
+        if (p->origin->sha256[0]) row(out, true, "SHA-256 of it", p->origin->sha256);
     }
+    if (p->checked) row(out, true, "Its image", p->checked);
     ws_text_puts(out, "</dl>\n");
 }
 
@@ -212,10 +217,11 @@ static void write_starts(const struct ws_passport *p, struct ws_text *out) {
     size_t count;
     const struct ws_start_key *key = ws_start_keys(&count);
     ws_text_puts(out, "<h2>Where it starts</h2>\n");
-    if (p->plan) {
+    const struct ws_outlook *outlook = passport_outlook(p);
+    if (outlook) {
         ws_text_puts(out, "<table>\n");
         for (size_t i = 0; i < WS_OUTLOOKS; i++) {
-            const struct ws_outlook *o = &ws_plan_outlooks(p->plan)[i];
+            const struct ws_outlook *o = &outlook[i];
             ws_text_printf(out, "<tr><td class=\"word\">%s%s</td><td class=\"word %s\">%s</td><td>",
                            o->firmware == WS_FIRMWARE_UEFI ? "UEFI" : "BIOS", o->secure_boot ? ", Secure Boot on" : "",
                            o->starts ? "good" : "bad", o->starts ? "starts" : "does not start");

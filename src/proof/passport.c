@@ -20,6 +20,7 @@ const char *passport_day(int64_t at, char out[24]) {
 
 const char *passport_title(const struct ws_passport *p, char *out, size_t room) {
     if (p->plan && ws_plan_facts(p->plan)->title[0]) ws_visible(ws_plan_facts(p->plan)->title, out, room);
+    else if (p->origin && p->origin->title[0]) ws_visible(p->origin->title, out, room);
     else if (p->contents->guess[0]) ws_visible(p->contents->guess, out, room);
     else (void)snprintf(out, room, "a drive");
     return out;
@@ -60,20 +61,33 @@ static json_t *volumes_json(const struct ws_contents *c) {
     return list;
 }
 
+const struct ws_outlook *passport_outlook(const struct ws_passport *p) {
+    return p->plan ? ws_plan_outlooks(p->plan) : p->outlook;
+}
+
+static json_t *starts_json(const struct ws_outlook *outlook) {
+    json_t *starts = json_array();
+    for (size_t i = 0; outlook && i < WS_OUTLOOKS; i++)
+        json_array_append_new(starts, json_pack("{s:s, s:b, s:b, s:o}", "firmware",
+                                                outlook[i].firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios",
+                                                "secure_boot", outlook[i].secure_boot, "starts", outlook[i].starts,
+                                                "why", text_json(outlook[i].why)));
+    return starts;
+}
+
 static json_t *plan_json(const struct ws_plan *plan) {
     if (!plan) return json_null();
-    json_t *starts = json_array();
     const struct ws_input *image = &ws_plan_request(plan)->input[WS_INPUT_IMAGE];
-    for (size_t i = 0; i < WS_OUTLOOKS; i++) {
-        const struct ws_outlook *o = &ws_plan_outlooks(plan)[i];
-        json_array_append_new(starts, json_pack("{s:s, s:b, s:b, s:o}", "firmware",
-                                                o->firmware == WS_FIRMWARE_UEFI ? "uefi" : "bios", "secure_boot",
-                                                o->secure_boot, "starts", o->starts, "why", text_json(o->why)));
-    }
     return json_pack("{s:s, s:o, s:I, s:o, s:s, s:s, s:o}", "kind", ws_kind_name(ws_plan_facts(plan)->kind), "title",
                      text_json(ws_plan_facts(plan)->title), "planned_at", (json_int_t)ws_plan_facts(plan)->made_at,
                      "image", text_json(image->path), "image_sha256", image->sha256, "layout_sha256",
-                     ws_plan_facts(plan)->fingerprint, "starts", starts);
+                     ws_plan_facts(plan)->fingerprint, "starts", starts_json(ws_plan_outlooks(plan)));
+}
+
+static json_t *origin_json(const struct ws_origin *o) {
+    if (!o) return json_null();
+    return json_pack("{s:o, s:s, s:I, s:I}", "title", text_json(o->title), "image_sha256", o->sha256, "image_bytes",
+                     (json_int_t)o->size, "made_at", (json_int_t)o->made_at);
 }
 
 static json_t *memory_json(const struct ws_memory *m) {
@@ -131,7 +145,13 @@ enum ws_status ws_passport_json(const struct ws_passport *p, struct ws_text *out
         ws_table_kind_name(p->contents->table), "volumes", volumes_json(p->contents), "plan", plan_json(p->plan),
         "memory", memory_json(p->memory), "proof", proof_json(p->proof, error), "trial", trial_json(p->trial),
         "history", events);
-    if (root) json_object_set_new(root, "keys", keys);
-    else json_decref(keys);
+    if (root) {
+        json_object_set_new(root, "keys", keys);
+        json_object_set_new(root, "starts", starts_json(passport_outlook(p)));
+        json_object_set_new(root, "origin", origin_json(p->origin));
+        json_object_set_new(root, "image_checked", p->checked ? text_json(p->checked) : json_null());
+    } else {
+        json_decref(keys);
+    }
     return doc_finish(root, out, error);
 }

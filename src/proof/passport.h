@@ -11,5 +11,7 @@ const char *passport_title(const struct ws_passport *passport, char *out, size_t
 /* How well it is known that it remembers: a verdict of the proof, else of the latest event that was one; NULL: neither
  */
 const char *passport_verdict(const struct ws_passport *passport, bool *good);
+/* On which PCs it starts, WS_OUTLOOKS of them; NULL: not known. */
+const struct ws_outlook *passport_outlook(const struct ws_passport *passport);
 
 #endif
