@@ -13,7 +13,7 @@ int main(int argc, char **argv) {
     struct demo_params params = {.family = "live-boot", .table = DEMO_MBR};
     struct demo_image image;
     struct ws_error error = {0};
-    if (argc < 2) {
+    if (argc < 2 || argv[1][0] == '-') {
         fprintf(stderr, "demo-image FILE [FAMILY|none|newer|newer-FAMILY|office|office-later [MIB]]\n");
         return 2;
     }

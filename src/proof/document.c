@@ -121,10 +121,7 @@ static json_t *item_json(const struct ws_proof_item *i) {
 }
 
 static json_t *packed_json(const struct ws_snapshot *snapshot) {
-    struct ws_text text = {0};
-    ws_snapshot_write(snapshot, &text);
-    char *packed = ws_text_status(&text, NULL) == WS_OK ? proof_pack(&text) : NULL;
-    ws_text_free(&text);
+    char *packed = proof_pack(snapshot);
     json_t *json = packed ? json_string(packed) : NULL;
     free(packed);
     return json;
@@ -343,14 +340,6 @@ static bool read_head(json_t *root, struct ws_proof *p) {
            COPY(p->console_tail, tail) && COPY(p->not_tried, json_string_value(json_object_get(root, "not_tried")));
 }
 
-static enum ws_status read_snapshot(const json_t *packed, struct ws_snapshot *snapshot, struct ws_error *error) {
-    struct ws_text text = {0};
-    enum ws_status status = proof_unpack(json_string_value(packed), &text, error);
-    if (status == WS_OK) status = ws_snapshot_read(text.data ? text.data : "", text.length, snapshot, error);
-    ws_text_free(&text);
-    return status;
-}
-
 static enum ws_status read_snapshots(const json_t *root, struct ws_proof *p, struct ws_error *error) {
     const json_t *both = json_object_get(root, "snapshots"), *first = json_object_get(both, "first"),
                  *last = json_object_get(both, "last");
@@ -360,8 +349,8 @@ static enum ws_status read_snapshots(const json_t *root, struct ws_proof *p, str
         return ws_fail_next(error, "give the document that the proof keeps");
     }
     p->whole = json_is_true(json_object_get(both, "whole"));
-    WS_TRY(read_snapshot(first, &p->first, error));
-    if (!json_is_null(last)) return read_snapshot(last, &p->last, error);
+    WS_TRY(proof_unpack(json_string_value(first), &p->first, error));
+    if (!json_is_null(last)) return proof_unpack(json_string_value(last), &p->last, error);
     ws_snapshot_copy(&p->first, &p->last);
     return WS_OK;
 }

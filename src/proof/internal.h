@@ -35,10 +35,10 @@ void proof_judge_earlier(struct ws_proof *proof, const struct ws_round *now, boo
 /* Of all rounds one verdict. */
 void proof_conclude(struct ws_proof *proof);
 
-/* packed.c: text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4); it is freed. @return NULL: out of
+/* packed.c: a snapshot as text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4). @return NULL: out of
  * memory */
-char *proof_pack(struct ws_text *text);
+char *proof_pack(const struct ws_snapshot *snapshot);
 /* @return WS_E_FORMAT for what is no such text, or is of over 256 MiB */
-enum ws_status proof_unpack(const char *packed, struct ws_text *text, struct ws_error *error);
+enum ws_status proof_unpack(const char *packed, struct ws_snapshot *snapshot, struct ws_error *error);
 
 #endif

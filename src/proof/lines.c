@@ -9,7 +9,7 @@
 /* By enum ws_node_kind. */
 static const char kinds[] = {[WS_NODE_FOLDER] = 'd', [WS_NODE_FILE] = 'f', [WS_NODE_LINK] = 'l',  [WS_NODE_CHAR] = 'c',
                              [WS_NODE_BLOCK] = 'b',  [WS_NODE_FIFO] = 'p', [WS_NODE_SOCKET] = 's'};
-enum { PATH_MOST = 8192 };
+enum { PATH_MOST = 8192, LINE = PATH_MOST * 2 + 256 };
 
 /* A name may hold any byte but 0 and "/"; lines end with a line feed. */
 static void write_path(struct ws_text *out, const char *path) {
@@ -20,17 +20,23 @@ static void write_path(struct ws_text *out, const char *path) {
     }
 }
 
-void ws_snapshot_write(const struct ws_snapshot *snapshot, struct ws_text *out) {
-    for (size_t i = 0; i < snapshot->count; i++) {
-        const struct ws_shot *s = &snapshot->shot[i];
-        char hex[65] = "-";
-        for (size_t k = 0; s->hashed && k < 32; k++) (void)snprintf(hex + 2 * k, 3, "%02x", s->sha256[k]);
-        ws_text_printf(out, "%c %o %" PRIu32 " %" PRIu32 " %" PRIu64 " %" PRId64 ".%09" PRIu32 " %08" PRIx32 " %s ",
-                       s->below ? kinds[s->kind] - 32 : kinds[s->kind], s->mode, s->uid, s->gid, s->size, s->mtime,
-                       s->mtime_ns, s->attributes, hex);
-        write_path(out, s->path);
-        ws_text_puts(out, "\n");
+void snapshot_write_row(const struct ws_shot *s, struct ws_text *out) {
+    static const char digits[] = "0123456789abcdef";
+    char hex[65] = "-";
+    for (size_t k = 0; s->hashed && k < 32; k++) {
+        hex[2 * k] = digits[s->sha256[k] >> 4];
+        hex[2 * k + 1] = digits[s->sha256[k] & 15];
     }
+    if (s->hashed) hex[64] = '\0';
+    ws_text_printf(out, "%c %o %" PRIu32 " %" PRIu32 " %" PRIu64 " %" PRId64 ".%09" PRIu32 " %08" PRIx32 " %s ",
+                   s->below ? kinds[s->kind] - 32 : kinds[s->kind], s->mode, s->uid, s->gid, s->size, s->mtime,
+                   s->mtime_ns, s->attributes, hex);
+    write_path(out, s->path);
+    ws_text_puts(out, "\n");
+}
+
+void ws_snapshot_write(const struct ws_snapshot *snapshot, struct ws_text *out) {
+    for (size_t i = 0; i < snapshot->count; i++) snapshot_write_row(&snapshot->shot[i], out);
 }
 
 static bool read_number(const char **at, int base, uint64_t most, char end, uint64_t *out) {
@@ -103,33 +109,74 @@ static bool read_line(struct ws_snapshot *snapshot, const char *at, struct ws_sh
     return read_path(snapshot, at, s, memory);
 }
 
-enum ws_status ws_snapshot_read(const char *text, size_t length, struct ws_snapshot *snapshot, struct ws_error *error) {
-    enum { LINE = PATH_MOST * 2 + 256 };
-    size_t lines = 0, number = 0;
+struct snapshot_reader {
+    struct ws_snapshot *snapshot;
+    struct ws_shot *shot;
+    size_t room, used; /* entries; bytes of `line` */
+    bool memory, bad;
+    char line[LINE];
+};
+
+enum ws_status snapshot_reader_open(struct ws_snapshot *snapshot, size_t lines, struct snapshot_reader **out,
+                                    struct ws_error *error) {
+    struct snapshot_reader *r = malloc(sizeof *r);
+    if (r) {
+        r->snapshot = snapshot;
+        r->room = lines;
+        r->used = 0;
+        r->memory = true;
+        r->bad = false;
+        r->shot = snapshot_rows(snapshot, lines + 1);
+    }
+    if (!r || !r->shot) {
+        free(r);
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+    }
+    *out = r;
+    return WS_OK;
+}
+
+bool snapshot_reader_take(struct snapshot_reader *r, const char *text, size_t length) {
+    while (length && r->memory && !r->bad) {
+        const char *feed = memchr(text, '\n', length);
+        const size_t n = feed ? (size_t)(feed - text) : length;
+        r->bad = r->used + n >= LINE || memchr(text, '\0', n) || (feed && r->snapshot->count == r->room);
+        if (r->bad) break;
+        memcpy(r->line + r->used, text, n);
+        r->used += n;
+        text += n + (feed != NULL);
+        length -= n + (feed != NULL);
+        if (!feed) break;
+        r->line[r->used] = '\0';
+        r->used = 0;
+        r->bad = !read_line(r->snapshot, r->line, &r->shot[r->snapshot->count], &r->memory);
+        if (!r->bad) r->snapshot->count++;
+    }
+    return r->memory && !r->bad;
+}
+
+enum ws_status snapshot_reader_close(struct snapshot_reader *r, bool whole, struct ws_error *error) {
+    struct ws_snapshot *snapshot = r->snapshot;
     enum ws_status status = WS_OK;
+    r->bad |= whole && r->used > 0; /* a last line that does not end */
+    if (!r->memory) status = ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+    else if (r->bad)
+        status = ws_fail(error, WS_E_FORMAT, "line %zu of the snapshot says nothing known", snapshot->count + 1);
+    if (status == WS_OK && whole) {
+        status = snapshot_settle(snapshot);
+        if (status != WS_OK) ws_fail(error, status, "the snapshot has a path twice");
+    }
+    free(r);
+    if (status != WS_OK || !whole) ws_snapshot_free(snapshot);
+    return status;
+}
+
+enum ws_status ws_snapshot_read(const char *text, size_t length, struct ws_snapshot *snapshot, struct ws_error *error) {
+    struct snapshot_reader *reader = NULL;
+    size_t lines = 0;
     memset(snapshot, 0, sizeof *snapshot);
     for (size_t i = 0; i < length; i++) lines += text[i] == '\n';
-    struct ws_shot *shot = snapshot_rows(snapshot, lines + 1);
-    char *line = malloc(LINE);
-    if (!shot || !line) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
-    for (const char *at = text, *end = text + length; at < end; number++) {
-        const char *feed = memchr(at, '\n', (size_t)(end - at));
-        const size_t n = feed ? (size_t)(feed - at) : LINE;
-        bool memory = true, good = n < LINE && !memchr(at, '\0', n);
-        if (good) {
-            memcpy(line, at, n);
-            line[n] = '\0';
-            good = read_line(snapshot, line, &shot[number], &memory);
-        }
-        if (!memory) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
-        if (!good) WS_GO(ws_fail(error, WS_E_FORMAT, "line %zu of the snapshot says nothing known", number + 1));
-        snapshot->count++;
-        at = feed + 1;
-    }
-    status = snapshot_settle(snapshot);
-    if (status != WS_OK) ws_fail(error, status, "the snapshot has a path twice");
-done:
-    free(line);
-    if (status != WS_OK) ws_snapshot_free(snapshot);
-    return status;
+    WS_TRY(snapshot_reader_open(snapshot, lines, &reader, error));
+    (void)snapshot_reader_take(reader, text, length);
+    return snapshot_reader_close(reader, true, error);
 }

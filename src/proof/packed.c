@@ -1,44 +1,96 @@
-/* packed.c — long text inside a document: compressed, and as base64. */
+/* packed.c — a snapshot inside a document: its lines compressed as they are made, and as base64. */
 #include "proof/internal.h"
+#include "proof/snapshot.h"
 
 #include <openssl/evp.h>
 #include <stdlib.h>
 #include <string.h>
 #include <zstd.h>
 
-enum { MOST = 256 << 20, LEVEL = 6 };
+enum { MOST = 256 << 20, LEVEL = 6, PIECE = 64 * 1024 };
 
-char *proof_pack(struct ws_text *text) {
-    const size_t room = ZSTD_compressBound(text->length);
-    uint8_t *small = malloc(room);
-    const size_t n = small ? ZSTD_compress(small, room, text->data ? text->data : "", text->length, LEVEL) : 0;
-    ws_text_free(text); /* of many files it is long */
-    char *out = small && !ZSTD_isError(n) && n < INT32_MAX ? malloc((n + 2) / 3 * 4 + 1) : NULL;
-    if (out) (void)EVP_EncodeBlock((unsigned char *)out, small, (int)n);
-    free(small);
+/* @return false out of memory */
+static bool squeeze(ZSTD_CCtx *context, struct ws_text *lines, bool last, struct ws_text *small) {
+    char out[PIECE / 2];
+    ZSTD_inBuffer in = {lines->data ? lines->data : "", lines->length, 0};
+    size_t left;
+    do {
+        ZSTD_outBuffer to = {out, sizeof out, 0};
+        left = ZSTD_compressStream2(context, &to, &in, last ? ZSTD_e_end : ZSTD_e_continue);
+        if (ZSTD_isError(left)) return false;
+        ws_text_add(small, out, to.pos);
+    } while (last ? left != 0 : in.pos < in.size);
+    lines->length = 0;
+    return !lines->failed && !small->failed;
+}
+
+char *proof_pack(const struct ws_snapshot *snapshot) {
+    struct ws_text lines = {0}, small = {0};
+    ZSTD_CCtx *context = ZSTD_createCCtx();
+    char *out = NULL;
+    bool good = context && !ZSTD_isError(ZSTD_CCtx_setParameter(context, ZSTD_c_compressionLevel, LEVEL));
+    for (size_t i = 0; i < snapshot->count && good; i++) {
+        snapshot_write_row(&snapshot->shot[i], &lines);
+        if (lines.length >= PIECE) good = squeeze(context, &lines, false, &small);
+    }
+    good = good && squeeze(context, &lines, true, &small) && small.length < INT32_MAX;
+    if (good) out = malloc((small.length + 2) / 3 * 4 + 1);
+    if (out) (void)EVP_EncodeBlock((unsigned char *)out, (const uint8_t *)small.data, (int)small.length);
+    (void)ZSTD_freeCCtx(context);
+    ws_text_free(&lines);
+    ws_text_free(&small);
     return out;
 }
 
-enum ws_status proof_unpack(const char *packed, struct ws_text *text, struct ws_error *error) {
+/* All of a frame, a piece at a time. @return WS_E_FORMAT for what is none */
+static enum ws_status unpack(const uint8_t *small, size_t length, bool (*piece)(void *, const char *, size_t),
+                             void *context, struct ws_error *error) {
+    ZSTD_DCtx *frames = ZSTD_createDCtx();
+    char *out = malloc(PIECE);
+    ZSTD_inBuffer in = {small, length, 0};
+    uint64_t all = 0;
+    size_t left = 1;
+    enum ws_status status = frames && out ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
+    while (status == WS_OK && left) {
+        ZSTD_outBuffer to = {out, PIECE, 0};
+        const size_t was = in.pos;
+        left = ZSTD_decompressStream(frames, &to, &in);
+        all += to.pos;
+        if (ZSTD_isError(left) || (left && !to.pos && in.pos == was)) /* base64 pads with bytes that are none of its */
+            status = ws_fail(error, WS_E_FORMAT, "a snapshot in it is damaged");
+        else if (all > MOST) status = ws_fail(error, WS_E_FORMAT, "a snapshot in it is too large");
+        else if (!piece(context, out, to.pos)) status = WS_E_FORMAT; /* it knows why */
+    }
+    free(out);
+    (void)ZSTD_freeDCtx(frames);
+    return status;
+}
+
+static bool count_lines(void *context, const char *text, size_t length) {
+    for (size_t i = 0; i < length; i++) *(size_t *)context += text[i] == '\n';
+    return true;
+}
+
+static bool read_piece(void *context, const char *text, size_t length) {
+    return snapshot_reader_take(context, text, length);
+}
+
+enum ws_status proof_unpack(const char *packed, struct ws_snapshot *snapshot, struct ws_error *error) {
     const size_t length = strlen(packed);
+    struct snapshot_reader *reader = NULL;
+    size_t lines = 0;
     enum ws_status status = WS_OK;
-    char *whole = NULL;
+    memset(snapshot, 0, sizeof *snapshot);
     uint8_t *small = length % 4 == 0 && length / 4 * 3 < INT32_MAX ? malloc(length / 4 * 3 + 1) : NULL;
-    int n = small && length ? EVP_DecodeBlock(small, (const unsigned char *)packed, (int)length) : -1;
+    const int n = small && length ? EVP_DecodeBlock(small, (const unsigned char *)packed, (int)length) : -1;
     if (n < 0) WS_GO(ws_fail(error, WS_E_FORMAT, "a snapshot in it is no base64"));
-    const unsigned long long size = ZSTD_getFrameContentSize(small, (size_t)n);
-    if (size > MOST)
-        WS_GO(ws_fail(error, WS_E_FORMAT, "a snapshot in it is not compressed as it should be, or too large"));
-    whole = malloc((size_t)size + 1);
-    if (!whole) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
-    /* base64 pads with bytes that are none of the frame's */
-    const size_t frame = ZSTD_findFrameCompressedSize(small, (size_t)n);
-    if (ZSTD_isError(frame) || ZSTD_decompress(whole, (size_t)size, small, frame) != size)
-        WS_GO(ws_fail(error, WS_E_FORMAT, "a snapshot in it is damaged"));
-    ws_text_add(text, whole, (size_t)size);
-    status = ws_text_status(text, error);
+    WS_GO(unpack(small, (size_t)n, count_lines, &lines, error));
+    if (lines > MOST / 24) WS_GO(ws_fail(error, WS_E_FORMAT, "a snapshot in it has lines that say nothing"));
+    WS_GO(snapshot_reader_open(snapshot, lines, &reader, error));
+    status = unpack(small, (size_t)n, read_piece, reader, error);
+    const enum ws_status read = snapshot_reader_close(reader, status == WS_OK, error);
+    if (status == WS_OK || read != WS_OK) status = read;
 done:
-    free(whole);
     free(small);
     return status;
 }

@@ -14,6 +14,17 @@ const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t
 /* Entries put in order. @return WS_E_FORMAT if a path stands there twice */
 enum ws_status snapshot_settle(struct ws_snapshot *snapshot);
 
+/* One entry as a line. */
+void snapshot_write_row(const struct ws_shot *shot, struct ws_text *out);
+/* Lines read as they come, in pieces of any length. `snapshot` is zeroed, with room for so many. */
+struct snapshot_reader;
+enum ws_status snapshot_reader_open(struct ws_snapshot *snapshot, size_t lines, struct snapshot_reader **reader,
+                                    struct ws_error *error);
+/* @return false once a line says nothing known, or memory is out */
+bool snapshot_reader_take(struct snapshot_reader *reader, const char *text, size_t length);
+/* @param whole  all of it was taken; else the snapshot is emptied @return what was wrong */
+enum ws_status snapshot_reader_close(struct snapshot_reader *reader, bool whole, struct ws_error *error);
+
 /* The folder under which an ordinary volume's files stand begins so; the number of its partition follows. */
 #define SNAPSHOT_DATA "/data volume "
 static inline bool snapshot_is_data(const char *path) {
