@@ -44,7 +44,7 @@ def most_told(name):
     """MiB that it could have, from what it says to a number that cannot be."""
     told = run("keep", "grow", "s.img", "--confirm", name, "--size", "900G", "--take-from-data", "--json")
     error = json.loads(told.stdout)["error"]
-    verdict("the most is told", told.returncode in (2, 4) and ("up to" in error["what"] or "can give room" in error["what"]), told.stdout)
+    verdict("the most is told", told.returncode in (2, 4) and ("up to" in error["what"] or "can give room" in error["what"] or "blocks have another size" in error["what"]), told.stdout)
     if "up to" not in error["what"]:
         return 0
     n, unit = error["what"].split("up to ")[1].split(" · ")[1].split(" ")[:2]
@@ -148,7 +148,9 @@ def case_of_file(number):
                 inside = shell(f"mcopy -n -i {d} ::/persistence file; stat -c %s file; e2fsck -fn file >&2; rm file")
             verdict("the file is sound, and so long", inside.returncode == 0 and int(inside.stdout) == size * MIB, inside.stdout + inside.stderr)
         shown = json.loads(run("keep", "show", "s.img", "--json").stdout)
-        verdict("it remembers", shown["size_bytes"] == size * MIB and shown["files"] == remembers["files"], f"{shown}")
+        # a last group of blocks that would hold hardly more than its own tables is left out
+        whole = shown["size_bytes"] == size * MIB or (shown["size_bytes"] % (128 * MIB) == 0 and 0 < size * MIB - shown["size_bytes"] < 4 * MIB)
+        verdict("it remembers", whole and shown["files"] == remembers["files"], f"{size} MiB: {shown}")
         checked = run("check", "s.img", "--json").stdout
         verdict("the drive is sound", json.loads(checked)["sound"], checked)
     with Loop(host) as d:

@@ -387,6 +387,35 @@ static void a_cut_at_every_write_leaves_the_one_or_the_other(void) {
     for (size_t i = 0; i < sizeof cases / sizeof cases[0]; i++) cut_at_every_write(&cases[i]);
 }
 
+/* A volume that remembers, behind its lock where it has one. */
+struct opened {
+    struct ws_source *slice;
+    struct ws_lock *lock;
+    struct ws_tree *tree;
+};
+
+static void open_volume(struct opened *o, const struct ws_source *drive, uint64_t at, uint64_t size, bool locked) {
+    memset(o, 0, sizeof *o);
+    OK(ws_source_slice(drive, at, size, &o->slice, &error));
+    if (locked) OK(ws_lock_open(o->slice, "fulmar over the bar", &o->lock, &error));
+    OK(ws_ext4_read(locked ? ws_lock_body(o->lock) : o->slice, &o->tree, NULL, &error));
+}
+
+static void close_volume(struct opened *o) {
+    ws_tree_close(o->tree);
+    ws_lock_close(o->lock);
+    ws_source_close(o->slice);
+}
+
+/* Something remembered behind a lock, too. */
+static void lay_journal(struct bed *b) {
+    struct ws_kept *kept = open_kept(b, true);
+    OK(ws_kept_journal(kept, true, 1790000400, &error));
+    OK(ws_kept_prepare(kept, 1790000400, NULL, &error));
+    OK(carry_out(b, kept));
+    ws_kept_close(kept);
+}
+
 /* A larger image: what is remembered is made anew behind it, and nothing of it is lost, whatever is cut. */
 static void larger_moves(const struct arranged *a, uint64_t ballast) {
     const struct demo_params was = {.family = a->family, .table = a->table},
@@ -398,19 +427,19 @@ static void larger_moves(const struct arranged *a, uint64_t ballast) {
     OK(demo_image_make(&is, &image, &error));
     struct ws_tree *theirs = a->files ? random_tree(40, TREE_SHORT | TREE_MARKS, MIB / 8) : NULL;
     if (theirs) put_others(&b, a, theirs);
-    const unsigned step = (cases_of(3) == 3 ? 1u : 3u) * (a->files ? 11u : 1u); /* that one is long */
+    if (a->locked) lay_journal(&b);
+    const unsigned step = (cases_of(3) == 3 ? 1u : 3u) * (a->files || a->locked ? 11u : 1u); /* those are long */
     const uint64_t at = b.at;
-    uint8_t *first = malloc(b.drive_size), *volume = malloc(b.size);
+    uint8_t *first = malloc(b.drive_size);
     struct ws_source *older = NULL;
-    struct ws_tree *kept_tree = NULL;
+    struct opened before;
     memcpy(first, b.drive->bytes, b.drive_size);
-    memcpy(volume, first + at, b.size);
-    OK(ws_source_memory(volume, b.size, &older, &error));
-    OK(ws_ext4_read(older, &kept_tree, NULL, &error));
+    OK(ws_source_memory(first, b.drive_size, &older, &error));
+    open_volume(&before, older, at, b.size, a->locked);
     for (uint64_t cut = 0, last = 60; cut < last; cut += step) {
         memcpy(b.drive->bytes, first, b.drive_size);
         b.at = at;
-        struct ws_kept *kept = open_kept(&b, false);
+        struct ws_kept *kept = open_kept(&b, a->locked);
         OK(work_out(&b, kept, image.source, WS_STAYS_ALL, &told));
         CHECK(told.moves >= MIB);
         b.drive->writes = 0;
@@ -437,38 +466,36 @@ static void larger_moves(const struct arranged *a, uint64_t ballast) {
         if (theirs) b.files_size = b.at - b.files_at;
         if (theirs) check_others(&b, a, theirs, "moved");
         b.files_size = files_size;
-        struct ws_source *slice = NULL;
-        struct ws_tree *tree = NULL;
-        OK(ws_source_slice(b.now, b.at, b.size - told.moves, &slice, &error));
-        OK(ws_ext4_read(slice, &tree, NULL, &error));
-        compare_trees(tree, kept_tree, TREE_ALL);
+        struct opened after;
+        open_volume(&after, b.now, b.at, b.size - told.moves, a->locked);
+        compare_trees(after.tree, before.tree, TREE_ALL);
         if (cut < 2) {
             const char *path = scratch("moved.img");
             struct ws_text out = {0};
-            save_source(slice, path);
+            save_source(a->locked ? ws_lock_body(after.lock) : after.slice, path);
             if (have_program("e2fsck") && shell(&out, "e2fsck -fn '%s'", path) != 0)
                 fail_at(__FILE__, __LINE__, "%s", out.data);
             ws_text_free(&out);
         }
-        ws_tree_close(tree);
-        ws_source_close(slice);
+        close_volume(&after);
     }
-    ws_tree_close(kept_tree);
+    close_volume(&before);
     ws_tree_close(theirs);
     ws_source_close(older);
     free(first);
-    free(volume);
     demo_image_free(&image);
     free_bed(&b);
 }
 
 static void a_larger_image_moves_what_is_remembered(void) {
     static const struct arranged cases[] = {
-        {"live-boot", DEMO_GPT, DEMO_GPT, .small = true},
+        {"live-boot", DEMO_GPT, DEMO_GPT, .keeps = 120, .small = true},
         {"dracut", DEMO_MBR, DEMO_MBR, .files = true, .gpt = true, .keeps = 250},
+        {"live-boot", DEMO_MBR, DEMO_MBR, .locked = true, .keeps = 150},
     };
     larger_moves(&cases[0], 9 * MIB);
     larger_moves(&cases[1], 120 * MIB);
+    larger_moves(&cases[2], 9 * MIB);
 }
 
 /* What others put there, and the newer image brings by the same name; and a drive that lost its list. */

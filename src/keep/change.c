@@ -32,8 +32,8 @@ static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source
     return status;
 }
 
-/* Enciphered with the key that is there: the header stays. */
-static enum ws_status lock_up(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
+/* Enciphered with the key that is there, for byte `at` of the drive: the header stays as it is. */
+static enum ws_status lock_up(struct ws_kept *k, struct ws_layout *layout, uint64_t at, struct ws_error *error) {
     const struct ws_guid none = {{0}}; /* the header is not written */
     WS_TRY(ws_layout_seal(k->open_layout, error));
     WS_TRY(ws_layout_source(k->open_layout, &k->open, error));
@@ -43,8 +43,7 @@ static enum ws_status lock_up(struct ws_kept *k, struct ws_layout *layout, struc
         const struct ws_extent *e = ws_layout_extent(k->open_layout, i);
         if ((e->at | e->length) % WS_LOCK_SECTOR)
             return ws_fail(error, WS_E_RANGE, "a part of the locked volume is no whole number of sectors");
-        WS_TRY(ws_layout_add(layout, k->memory.volume_at + ws_lock_begin(k->lock) + e->at, e->length,
-                             ws_lock_body(k->relock), e->at, e->phase, error));
+        WS_TRY(ws_layout_add(layout, at + e->at, e->length, ws_lock_body(k->relock), e->at, e->phase, error));
     }
     return WS_OK;
 }
@@ -78,8 +77,8 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
         const uint64_t at = now[i].at + begin, end = ws_min_u64(at + now[i].length, own_end);
         if (!over && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
         for (size_t j = 0; j < m; j++) {
-            const uint64_t from = ws_max_u64(at, later[j].at + k->moves_to),
-                           to = ws_min_u64(end, later[j].at + k->moves_to + later[j].length);
+            const uint64_t there = later[j].at + k->moves_to + begin_of(k), from = ws_max_u64(at, there),
+                           to = ws_min_u64(end, there + later[j].length);
             if (from < to) enter_row(row, &count, most, (struct ws_run){.at = from, .length = to - from});
         }
     }
@@ -202,9 +201,7 @@ enum ws_status ws_kept_bounds(const struct ws_kept *k, uint64_t *least, uint64_t
     const uint64_t begin = begin_of(k);
     const bool odd = k->lock && begin + k->volume->size + (1 << 20) < k->memory.volume_size;
     uint64_t end = k->memory.in_file ? 1 : room_of(k);
-    const char *why = odd    ? "its lock was made for a part of its place"
-                      : !end ? "it is no partition by itself"
-                             : NULL;
+    const char *why = odd ? "its lock was made for a part of its place" : !end ? "it is no partition by itself" : NULL;
     if (why) {
         ws_fail(error, WS_E_UNSUPPORTED, "what is remembered here cannot be of another size: %s", why);
         return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
@@ -241,7 +238,16 @@ static enum ws_status compose_over(struct ws_kept *k, struct ws_layout *layout, 
     if (!k->lock) return ws_ext4_compose(&k->geometry, k->memory.volume_at, layout, WS_PHASE_SEAL, error);
     WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
     WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
-    return lock_up(k, layout, error);
+    return lock_up(k, layout, k->memory.volume_at + begin_of(k), error);
+}
+
+/* Further back, behind its header where it is locked. */
+static enum ws_status compose_further(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
+    if (!k->lock) return ws_ext4_compose(&k->geometry, k->moves_to, layout, WS_PHASE_SEAL, error);
+    WS_TRY(ws_layout_create(k->moves_size, &k->open_layout, error));
+    WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
+    WS_TRY(lock_up(k, layout, k->moves_to + begin_of(k), error));
+    return ws_layout_add(layout, k->moves_to, ws_lock_head(k->relock)->size, k->slice, 0, WS_PHASE_SEAL, error);
 }
 
 /* The volume's part of the layout; made anew, all of it goes over something, in whole blocks. */
@@ -259,7 +265,7 @@ static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
     }
     if (!k->moves_to) return compose_over(k, k->layout, error);
     WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
-    WS_TRY(ws_ext4_compose(&k->geometry, k->moves_to, k->moved, WS_PHASE_SEAL, error));
+    WS_TRY(compose_further(k, k->moved, error));
     WS_TRY(ws_layout_seal(k->moved, error));
     WS_TRY(ws_layout_source(k->moved, &k->moved_view, error));
     for (size_t i = 0; i < ws_layout_count(k->moved); i++) {
@@ -418,7 +424,7 @@ done:
     return status;
 }
 
-/* What others put on a volume came from places that are written over by now. */
+/* What others put on a volume, or the header of a lock, came from places that are written over by now. */
 static enum ws_status same_as_meant(const struct ws_kept *k, struct ws_drive *drive, const char *meant,
                                     struct ws_error *error) {
     struct ws_source *now = NULL;
@@ -442,11 +448,12 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
-    if (k->laid) WS_TRY(hash_written(k, NULL, meant, error));
+    const bool over = k->laid || (k->lock && k->moves_to && !k->moves);
+    if (over) WS_TRY(hash_written(k, NULL, meant, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
-    if (k->laid) WS_TRY(same_as_meant(k, drive, meant, error));
-    if (k->moves_to) return same_content(k, drive, error); /* where it came from is written over by now */
-    if (k->laid) return WS_OK;
+    if (over) WS_TRY(same_as_meant(k, drive, meant, error));
+    if (k->moves_to && !k->lock) return same_content(k, drive, error); /* where it came from is written over by now */
+    if (over) return WS_OK;
     struct ws_layout *lasting = NULL;
     enum ws_status status = keep_lasting(k, &lasting, error);
     if (status == WS_OK) status = ws_check(port, lasting, drive, &look, &seen, error);

@@ -224,7 +224,7 @@ static enum ws_status make_way(struct ws_kept *k, uint64_t first, struct ws_erro
         return refuse(error, "its files stand where a drive like this does not have them",
                       "save what it remembers, prepare it anew, and put that back");
     if (image_end <= first) return WS_OK;
-    if (first == k->memory.volume_at && !k->lock && !k->memory.in_file) {
+    if (first == k->memory.volume_at && !k->memory.in_file) {
         k->moves_to = ws_round_up(image_end, MIB);
         k->moves_size =
             k->memory.volume_at + k->facts.size > k->moves_to ? k->memory.volume_at + k->facts.size - k->moves_to : 0;
