@@ -68,9 +68,9 @@ struct ws_kept_report {
     unsigned starts;                         /**< how often it was mounted */
     int64_t since, last;    /**< made, and written to last: seconds since 1970-01-01 UTC; 0 if not told */
     uint64_t flash_written; /**< bytes ever written to the volume, as it counts them itself */
-    /** Bytes that a start adds, over all so far, from the third start on: of live systems, which begin with nothing, and
-     *  of full ones by what was made since they were laid down, where most of what they hold was laid down at once; else
-     *  0. */
+    /** Bytes that a start adds, over all so far, from the third start on: of live systems, which begin with nothing,
+     * and of full ones by what was made since they were laid down, where most of what they hold was laid down at once;
+     * else 0. */
     uint64_t a_start;
     struct ws_journal_start noted[WS_JOURNAL_STARTS]; /**< by its start journal, the last one last */
     size_t noted_count;

@@ -83,9 +83,9 @@ static enum ws_status read_files(json_t *files, struct laid *laid, struct ws_err
 }
 
 static enum ws_status read_all(json_t *root, struct laid *laid, struct ws_error *error) {
-    const char *id, *title, *sha256;
-    json_int_t made_at, size;
-    json_t *request, *files;
+    const char *id = "", *title = "", *sha256 = "";
+    json_int_t made_at = 0, size = 0;
+    json_t *request = NULL, *files = NULL;
     if (json_unpack(root, "{s:s, s:i, s:s, s:I, s:{s:s, s:s, s:I!}, s:o, s:o!}", "format", &id, "version", &(int){0},
                     "id", &id, "made_at", &made_at, "image", "title", &title, "sha256", &sha256, "size", &size,
                     "request", &request, "files", &files) != 0 ||

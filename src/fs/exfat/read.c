@@ -81,6 +81,7 @@ static enum ws_status open_stream(struct reading *r, uint32_t first, bool contig
     uint64_t length = 0;
     enum ws_status status = WS_OK;
     r->in_one_piece = contiguous;
+    if (!r->s.cluster) return damaged(error, "it says no size of its clusters");
     if (contiguous) {
         if (!is_cluster(r, first) || size > (r->s.clusters - (first - 2)) * r->s.cluster)
             return damaged(error, "a file's clusters leave the volume");
