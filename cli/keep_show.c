@@ -66,6 +66,10 @@ static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, 
                                  : "its starts added nothing so far");
         return;
     }
+    if (r->starts_left > 100000) {
+        show_field(cli, "Full", "not in sight: %s a start so far", ws_size_counted(r->a_start, a, sizeof a));
+        return;
+    }
     const double left_days =
         r->starts && now > r->since ? (double)(now - r->since) / 86400 / r->starts * (double)r->starts_left : 0;
     if (left_days >= 2 && left_days < 36500) (void)snprintf(days, sizeof days, ", some %.0f days", left_days);

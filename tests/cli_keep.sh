@@ -155,7 +155,7 @@ expect 4 "full system's, and this is a live one" "$satchel" keep restore gorse -
 json 'd["bytes_a_start"] == 0 and d["starts_left"] is None' "$satchel" keep show sorrel --json
 for n in 1 2 3 4; do "$satchel" bench start hut "Sorrel 64" --type "echo tide $n > /srv/note$n" >/dev/null; done
 json 'd["bytes_a_start"] > 0 and d["starts_left"] > 1000' "$satchel" keep show sorrel --json
-expect 0 "more starts" "$satchel" keep show sorrel
+expect 0 "a start" "$satchel" keep show sorrel
 expect 0 "remembers what was saved" "$satchel" keep restore sorrel --from sorrel.kept --confirm "$(name_of "Sorrel 64")"
 expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$(name_of "Sorrel 64")"
 
