@@ -107,9 +107,20 @@ static void note_resized(struct comparing *c) {
                     ws_size_both(c->memory.volume_size, is, sizeof is), ws_size_both(v->size, was, sizeof was));
 }
 
+/* A newer image was laid under it since. */
+static void note_renewed(struct cli *cli, struct comparing *c) {
+    struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
+    char plan[1024];
+    if (!history_renewed(event, history_of(cli, &c->facts, event, WS_PASSPORT_EVENTS_MOST, plan))) return;
+    ws_findings_add(&c->findings, WS_NOTE,
+                    "a newer image was laid under what it remembers since it was built: it differs from what was "
+                    "built by all of that image");
+}
+
 /* Whose are the differences? */
-static void look_at_differences(struct comparing *c, struct ws_drive *drive) {
+static void look_at_differences(struct cli *cli, struct comparing *c, struct ws_drive *drive) {
     note_resized(c);
+    note_renewed(cli, c);
     const struct ws_check_result *r = &c->result;
     const uint32_t elsewhere = r->different_parts & ~ws_roles_in_use(kind_of(c));
     struct ws_contents *contents = malloc(sizeof *contents);
@@ -240,7 +251,7 @@ int run_check(struct cli *cli, const char *const word[]) {
     bool forgets = c->by_plan ? !ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : c->record.forgets;
     WS_GO(check_soundness(cli, &c->facts, drive, replica, forgets, &c->findings, &c->memory));
     if (c->by_plan || c->by_record) WS_GO(compare(cli, c, drive));
-    if (c->result.different_parts) look_at_differences(c, drive);
+    if (c->result.different_parts) look_at_differences(cli, c, drive);
     code = show_check(cli, c);
     history_note(cli, "check", &c->facts, NULL, NULL, code == EXIT_DONE,
                  code != EXIT_DONE            ? "not as it should be"

@@ -157,6 +157,15 @@ static void show_row_of(const struct cli *cli, sqlite3_stmt *row) {
              text_of(row, 7)[0] ? " · " : "", text_of(row, 7));
 }
 
+bool history_renewed(const struct ws_passport_event *event, size_t count) {
+    for (size_t i = 0; i < count; i++) {
+        if (strcmp(event[i].what, "keep") == 0 && event[i].good && strcmp(event[i].verdict, HISTORY_RENEWED) == 0)
+            return true;
+        if (strcmp(event[i].what, "build") == 0 || strcmp(event[i].what, "prepare") == 0) return false;
+    }
+    return false;
+}
+
 size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws_passport_event *event, size_t most,
                   char plan[PATH_ROOM]) {
     static const char select[] =
@@ -180,7 +189,8 @@ size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws
                 (struct ws_passport_event){.at = sqlite3_column_int64(row, 0), .good = sqlite3_column_int(row, 2) != 0};
             ws_visible(text_of(row, 1), e->what, sizeof e->what);
             ws_visible(text_of(row, 3), e->verdict, sizeof e->verdict);
-            if (!plan[0] && e->good) (void)snprintf(plan, PATH_ROOM, "%s", text_of(row, 4));
+            if (!plan[0] && e->good && !history_renewed(event, count))
+                (void)snprintf(plan, PATH_ROOM, "%s", text_of(row, 4));
         }
     }
     (void)sqlite3_finalize(row);

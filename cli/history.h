@@ -9,7 +9,12 @@
  *  @param done  it came to a good end */
 void history_note(struct cli *cli, const char *command, const struct ws_drive_facts *facts, const struct ws_plan *plan,
                   const char *plan_path, bool good, const char *verdict);
-/** What is noted of one drive, the latest first. @param plan  out: the plan by which it was built last; empty: none
+/** What `keep renew` is noted with. */
+#define HISTORY_RENEWED "is renewed"
+/** Was a newer image laid under what it remembers since it was built? @param event  as history_of() has them */
+bool history_renewed(const struct ws_passport_event *event, size_t count);
+/** What is noted of one drive, the latest first. @param plan  out: the plan by which it was built last; empty: none, or
+ *  it was renewed since
  *  @return how many; 0 also where there is no history, or it cannot be read */
 size_t history_of(struct cli *cli, const struct ws_drive_facts *facts, struct ws_passport_event *event, size_t most,
                   char plan[1024]);

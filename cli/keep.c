@@ -557,7 +557,7 @@ static enum ws_status lay_under(struct keeping *k, const struct ws_source *sourc
     WS_TRY(ask(k, loses, answer));
     WS_TRY(work_out(k, &cost));
     WS_TRY(carry_out(k, &result));
-    conclude_renewal(k, "is renewed", &cost, &told, stay);
+    conclude_renewal(k, HISTORY_RENEWED, &cost, &told, stay);
     if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
     return WS_OK;
 }

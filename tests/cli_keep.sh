@@ -241,6 +241,7 @@ expect 0 "is sound" "$satchel" check gorse
 
 # Laid down file by file: what others put beside it stays, and what they changed is named
 sorrel=$(name_of "Sorrel 64")
+export WILD_SATCHEL_HISTORY=history.db
 expect 0 "file by file" "$satchel" prepare --image curlew.iso --arrangement files --persistence 300M --drive sorrel --confirm "$sorrel" --afresh
 expect 0 "It remembers" "$satchel" prove sorrel --on launch --confirm "$sorrel" --keep-traces
 echo "low at six" >"Tide table.txt" && mcopy -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/ && mcopy -o -i "b/$sorrel.drive@@1M" "Tide table.txt" ::/boot/grub/grub.cfg
@@ -252,11 +253,10 @@ follows "$satchel" keep renew sorrel --image newer.iso --confirm "$sorrel" --jso
 ok "what others put there is as it was" sh -c "mcopy -n -i 'b/$sorrel.drive@@1M' '::/Tide table.txt' - | grep -q 'low at six'"
 expect 0 "is sound" "$satchel" check sorrel
 expect 0 "It remembers" "$satchel" prove sorrel --on hut --confirm "$sorrel"
-# Without its plan its passport goes by what it says itself, and by what was found of its image
-rm -f ./*.plan
+# The plan is of the older image: its passport goes by what it says itself, and by what was found of the newer one
+expect 1 "a newer image was laid under" "$satchel" check sorrel --plan "$sorrel.plan"
 json 'd["plan"] is None and d["origin"]["title"] == "CURLEW_LIVE_12" and d["image_checked"] is None and [s["starts"] for s in d["starts"]] == [True, True, True]' "$satchel" passport sorrel --json
 sha256sum newer.iso >SHA256SUMS
-export WILD_SATCHEL_HISTORY=history.db
 expect 0 "The checksum is the published one" "$satchel" image newer.iso
 json 'd["origin"]["image_sha256"] == "'"$(cut -d" " -f1 SHA256SUMS)"'" and "no signature was checked" in d["image_checked"]' "$satchel" passport sorrel --json
 follows "$satchel" passport sorrel --json
