@@ -72,6 +72,7 @@ static void ask(struct ws_request *r, const struct arranged *a) {
         ws_request_want(r, WS_ROLE_DATA)->size =
             a->in_file ? ws_size_of((a->files ? 130 : 320) * MIB) : ws_size_of(66 * MIB);
     if (a->files && a->in_file && !beside) (void)strcpy(ws_request_want(r, WS_ROLE_DATA)->format, "exfat");
+    if (a->in_file && !beside) (void)strcpy(ws_request_want(r, WS_ROLE_DATA)->label, "TIDE");
     if (!a->files) return;
     w = ws_request_want(r, WS_ROLE_SYSTEM);
     w->size = ws_size_of((a->small ? beside ? 80 : 36 : beside ? 330 : 110) * MIB);
@@ -179,6 +180,7 @@ static void every_arrangement_is_renewed(void) {
         {"dracut", DEMO_MBR_FIRST, DEMO_MBR_FIRST, .files = false},
         {"live-boot", DEMO_MBR, DEMO_MBR, .locked = true},
         {"live-boot", DEMO_MBR, DEMO_MBR, .in_file = true},
+        {"dracut", DEMO_GPT, DEMO_GPT, .in_file = true},
         {"live-boot", DEMO_MBR, DEMO_MBR, .files = true},
         {"casper", DEMO_MBR, DEMO_MBR, .files = true, .gpt = true},
         {"dracut", DEMO_MBR, DEMO_MBR, .files = true, .on = "exfat"},

@@ -114,6 +114,9 @@ void keep_laid_ask(const struct ws_kept *kept, struct ws_request *request, struc
 void keep_laid_tell(const struct ws_kept *kept, struct ws_live_renewal *told);
 void keep_laid_close(struct keep_laid *laid); /* NULL is accepted */
 
+/* kept.c: all that was worked out for a renewal. */
+void keep_forget_renewal(struct ws_kept *kept);
+
 /* renew.c: all that a renewal changes outside of the volume that remembers. */
 enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);
 

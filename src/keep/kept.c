@@ -95,15 +95,23 @@ enum ws_status ws_kept_open_damaged(const struct ws_source *drive, uint32_t sect
 
 const struct ws_findings *ws_kept_lost(const struct ws_kept *k) { return &k->lost; }
 
-void ws_kept_close(struct ws_kept *k) {
-    if (!k) return;
-    ws_layout_close(k->layout);
+void keep_forget_renewal(struct ws_kept *k) {
     ws_layout_close(k->renewed);
     ws_source_close(k->new_table);
     ws_layout_close(k->table);
     ws_source_close(k->new_drive);
     ws_build_close(k->build);
     keep_laid_close(k->laid); /* the build borrows from it */
+    k->renewed = k->table = NULL;
+    k->new_table = k->new_drive = NULL;
+    k->build = NULL;
+    k->laid = NULL;
+}
+
+void ws_kept_close(struct ws_kept *k) {
+    if (!k) return;
+    ws_layout_close(k->layout);
+    keep_forget_renewal(k);
     ws_lock_close(k->relock);
     ws_source_close(k->open);
     ws_layout_close(k->open_layout);

@@ -137,7 +137,6 @@ void keep_laid_ask(const struct ws_kept *k, struct ws_request *r, struct ws_buil
     (void)snprintf(w->format, sizeof w->format, "%s", l->format);
     (void)snprintf(w->label, sizeof w->label, "%s", l->label);
     want_as_asked(r, asked, WS_ROLE_PERSISTENCE, l->beside.file_at ? ws_size_of(k->memory.volume_size) : least);
-    if (k->memory.in_file && !l->beside.file_at) want_as_asked(r, asked, WS_ROLE_DATA, least);
     w = ws_request_want(r, WS_ROLE_PERSISTENCE);
     w->locked = k->memory.locked;
     w->place = k->memory.in_file ? WS_PLACE_FILE : WS_PLACE_PARTITION;

@@ -3,6 +3,7 @@
 #include "base/pattern.h"
 #include "keep/internal.h"
 #include "system/on_drive.h"
+#include "wild_satchel/format.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -22,9 +23,30 @@ static enum ws_status refuse(struct ws_error *error, const char *what, const cha
     return ws_fail_next(error, "%s", next);
 }
 
+/* The data volume in which the file lies that remembers, as it is: menus may name it by its label. */
+static void want_data(const struct ws_kept *k, const struct ws_table *table, struct ws_request *r) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    struct ws_wanted *w = ws_request_want(r, WS_ROLE_DATA);
+    const size_t count = ws_table_volumes(table, list);
+    w->size.kind = WS_SIZE_LEAST;
+    for (size_t i = 0; i < count; i++) {
+        struct ws_source *slice = NULL;
+        struct ws_volume_facts facts;
+        if (k->memory.volume_at < list[i]->at || k->memory.volume_at >= list[i]->at + list[i]->length ||
+            ws_source_slice(k->drive, list[i]->at, list[i]->length, &slice, NULL) != WS_OK)
+            continue;
+        const struct ws_format *format = ws_format_of(slice, &facts);
+        if (format) {
+            (void)snprintf(w->format, sizeof w->format, "%s", format->word);
+            (void)snprintf(w->label, sizeof w->label, "%s", facts.label);
+        }
+        ws_source_close(slice);
+    }
+}
+
 /* The drive asked for anew, arranged as it is: what of that is not its volumes is what changes. */
 static enum ws_status make_anew(struct ws_kept *k, const struct ws_build_setting *setting, const char *path,
-                                struct ws_error *error) {
+                                const struct ws_table *table, struct ws_error *error) {
     const struct ws_memory *m = &k->memory;
     struct ws_build_setting anew = *setting;
     struct ws_request *r = malloc(sizeof *r);
@@ -38,8 +60,8 @@ static enum ws_status make_anew(struct ws_kept *k, const struct ws_build_setting
         w->size.kind = WS_SIZE_LEAST;
         w->locked = m->locked;
         w->place = m->in_file ? WS_PLACE_FILE : WS_PLACE_PARTITION;
-        if (m->in_file) ws_request_want(r, WS_ROLE_DATA)->size.kind = WS_SIZE_LEAST;
     }
+    if (m->in_file && !(k->laid && k->laid->beside.file_at)) want_data(k, table, r);
     enum ws_status status = ws_build_prepare(r, &anew, &k->build, error);
     free(r);
     return status;
@@ -285,11 +307,12 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     enum ws_status status;
     memset(told, 0, sizeof *told);
     WS_TRY(keep_still_as_it_is(k, error));
+    keep_forget_renewal(k); /* of an attempt that was refused */
     if (k->memory.system)
         return refuse(error, "it is a full one", "a full system is renewed by a plan of the kind renewal");
     WS_GO(on_drive_open(k->drive, k->sector, &was, error));
     if (!was.medium.iso) WS_GO(keep_laid_open(k, &was, error));
-    WS_GO(make_anew(k, setting, path, error));
+    WS_GO(make_anew(k, setting, path, was.table, error));
     const struct ws_live_family *family = ws_plan_family(ws_build_plan(k->build));
     if (!family || strcmp(family->word, k->memory.family->word) != 0)
         WS_GO(refuse(error, "the newer image belongs to another family of live systems",
