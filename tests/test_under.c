@@ -24,6 +24,7 @@ struct arranged {
     uint32_t sector; /* bytes; 0: 512 */
     bool small;      /* 240 MiB instead of 400 */
     unsigned keeps;  /* MiB that remember, and no data volume; 0: usual here */
+    unsigned data;   /* MiB of a data volume beside those */
 };
 
 /* Something is remembered, as a system would leave it. */
@@ -68,6 +69,7 @@ static void ask(struct ws_request *r, const struct arranged *a) {
     w->locked = a->locked;
     w->size = ws_size_of((a->keeps ? a->keeps : a->in_file || a->sector || a->small ? 64 : 120) * (uint64_t)MIB);
     if (a->in_file) w->place = WS_PLACE_FILE;
+    if (a->data) ws_request_want(r, WS_ROLE_DATA)->size = ws_size_of(a->data * (uint64_t)MIB);
     if (!beside && !a->sector && !a->small && !a->keeps)
         ws_request_want(r, WS_ROLE_DATA)->size =
             a->in_file ? ws_size_of((a->files ? 130 : 320) * MIB) : ws_size_of(66 * MIB);
@@ -500,6 +502,64 @@ static void a_larger_image_moves_what_is_remembered(void) {
     larger_moves(&cases[2], 9 * MIB);
 }
 
+/* Where what is remembered has not so much room as differs, the log goes to where a data volume has nothing. */
+static void the_log_goes_where_there_is_room(void) {
+    static const struct arranged cases[] = {
+        {"live-boot", DEMO_MBR, DEMO_MBR, .files = true, .keeps = 24, .data = 150},
+        {"casper", DEMO_MBR, DEMO_MBR, .files = true, .gpt = true, .on = "exfat", .keeps = 24, .data = 100},
+    };
+    for (size_t i = 0; i < 2; i++) {
+        const struct arranged *a = &cases[i];
+        const struct demo_params was = {.family = a->family, .table = a->table},
+                                 is = {.family = a->family, .table = a->table, .newer = true, .ballast = 50 * MIB};
+        struct demo_image image = {0};
+        struct ws_live_renewal told;
+        struct bed b;
+        if (!build_bed(&b, &was, a)) return;
+        OK(demo_image_make(&is, &image, &error));
+        uint8_t *first = malloc(b.drive_size);
+        const uint64_t data = b.at + b.size, length = a->data * (uint64_t)MIB;
+        memcpy(first, b.drive->bytes, b.drive_size);
+        uint64_t writes = 0; /* of all of it */
+        for (unsigned turn = 0; turn < (cases_of(3) == 3 ? 6u : 3u); turn++) {
+            const uint64_t cut = turn ? writes - (turn - 1) * (writes / 6) : 0;
+            memcpy(b.drive->bytes, first, b.drive_size);
+            struct ws_kept *kept = open_kept(&b, false);
+            OK(work_out(&b, kept, image.source, WS_STAYS_ALL, &told));
+            CHECK(told.differs > 24 * MIB && !told.moves);
+            b.drive->writes = 0;
+            b.drive->fail_at_write = cut;
+            b.drive->cut = cut % CUTS;
+            enum ws_status status = carry_out(&b, kept);
+            ws_kept_close(kept);
+            b.drive->fail_at_write = 0;
+            if (!turn) writes = b.drive->writes;
+            const bool changing = ws_changing_read(b.drive->bytes, NULL);
+            if (changing) OK(ws_change_finish(plain_port(), &b.drive->drive, NULL, NULL, NULL, &error));
+            if (status == WS_OK || changing) check_drive(&b, "its log elsewhere");
+            else if (memcmp(first, b.drive->bytes, (size_t)b.at) != 0) check_drive(&b, "its last write whole");
+            if (cut) cuts_seen(!changing, changing);
+            /* the data volume has all that it had */
+            struct ws_source *older = NULL, *slice = NULL, *now = NULL;
+            struct ws_tree *x = NULL, *y = NULL;
+            OK(ws_source_memory(first, b.drive_size, &older, &error));
+            OK(ws_source_slice(older, data, length, &slice, &error));
+            OK(ws_source_slice(b.now, data, length, &now, &error));
+            OK(ws_format_find("fat32")->read(slice, &x, NULL, &error));
+            OK(ws_format_find("fat32")->read(now, &y, NULL, &error));
+            compare_trees(y, x, TREE_MARKS);
+            ws_tree_close(x);
+            ws_tree_close(y);
+            ws_source_close(now);
+            ws_source_close(slice);
+            ws_source_close(older);
+        }
+        free(first);
+        demo_image_free(&image);
+        free_bed(&b);
+    }
+}
+
 /* What others put there, and the newer image brings by the same name; and a drive that lost its list. */
 static void others_are_heard(void) {
     static const struct arranged a = {"live-boot", DEMO_MBR, DEMO_MBR, .files = true, .small = true};
@@ -569,6 +629,7 @@ int main(int argc, char **argv) {
         {"every arrangement is renewed", every_arrangement_is_renewed},
         {"a cut at every write leaves the one or the other", a_cut_at_every_write_leaves_the_one_or_the_other},
         {"a larger image moves what is remembered", a_larger_image_moves_what_is_remembered},
+        {"the log goes where there is room", the_log_goes_where_there_is_room},
         {"others are heard", others_are_heard},
         {"what does not go is said", what_does_not_go_is_said},
         {NULL, NULL}};

@@ -10,6 +10,8 @@ enum ws_status build_note_laid(struct ws_build *b, struct ws_error *error) {
     struct ws_tree *tree = b->tree[WS_ROLE_SYSTEM];
     struct ws_node *n = NULL;
     struct ws_text text = {0};
+    for (struct ws_node *f = ws_tree_next(ws_tree_root(tree)); f; f = ws_tree_next(f)) /* made on the way to a file */
+        if (f->kind == WS_NODE_FOLDER && !f->mtime) f->mtime = p->facts.made_at;
     enum ws_status status = laid_make(tree, p, asked, &text, error);
     if (status == WS_OK) status = ws_tree_put(tree, LAID_PATH, text.data, text.length, &n, error);
     if (status == WS_OK) n->mtime = p->facts.made_at;

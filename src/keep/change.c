@@ -85,7 +85,8 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     return count;
 }
 
-/* Rows of the drive outside of the volume: behind the last partition, and what ordinary volumes have free. */
+/* Rows of the drive outside of the volume: behind the last partition, and what ordinary volumes have free; not where a
+ * newer image goes. */
 static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *count) {
     const struct ws_partition *list[WS_VOLUME_PLACES];
     struct ws_table *table = malloc(sizeof *table);
@@ -95,13 +96,14 @@ static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *
     uint64_t end;
     const bool read = table && keep_table(k, table, &ignored) == WS_OK && table->kind != WS_TABLE_NONE;
     if (read) ws_table_free_tail(table, &one.at, &end);
+    if (read) one.at = ws_max_u64(one.at, k->renewed_to);
     if (read && one.at < end) {
         one.length = end - one.at;
         enter_row(row, count, WS_LOG_PIECES, one);
     }
     for (size_t i = 0, n = read ? ws_table_volumes(table, list) : 0; i < n; i++) {
         struct ws_source *slice = NULL;
-        if (!ws_inside(list[i]->at, list[i]->length, k->drive->size)) continue;
+        if (!ws_inside(list[i]->at, list[i]->length, k->drive->size) || list[i]->at < k->renewed_to) continue;
         if (ws_source_slice(k->drive, list[i]->at, list[i]->length, &slice, &ignored) != WS_OK) continue;
         const struct ws_format *format = ws_format_of(slice, &facts);
         if (format && format->spare && format->everywhere && facts.clean &&
@@ -144,7 +146,7 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     }
     k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
     all = settle_rows(k);
-    if (all < needed && !k->resize && !k->renewed && !k->moves_to) {
+    if (all < needed && !k->resize && (k->renewed || !k->moves_to)) {
         k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
         rows_elsewhere(k, k->log, &k->logs);
         all = settle_rows(k);
@@ -152,7 +154,10 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     if (all >= needed) return WS_OK;
     ws_fail(error, WS_E_SPACE, "the change itself needs %s in a few pieces beside all files, and there are %s",
             ws_size_counted(needed, needs, sizeof needs), ws_size_counted(all, has, sizeof has));
-    return ws_fail_next(error, "make room first: reset it, or clean it");
+    return ws_fail_next(error, k->renewed
+                                   ? "free so much room, or more, on it: in what it remembers, or on a data volume, "
+                                     "which has to be one that was ejected"
+                                   : "make room first: reset it, or clean it");
 }
 
 /* A drive that was copied to a larger one has its second table where the smaller one ended. */

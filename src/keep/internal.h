@@ -52,6 +52,7 @@ struct ws_kept {
     struct keep_laid *laid;            /* owned; NULL: its image was laid down whole */
     struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
     struct ws_source *new_table;
+    uint64_t renewed_to; /* byte of the drive up to which that reaches */
     uint64_t moves_to;   /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
     uint64_t moves_size; /* bytes: of that */
     bool moves;          /* between a partition and a file; in the latter with `into_file` */

@@ -242,6 +242,7 @@ static enum ws_status make_way(struct ws_kept *k, uint64_t first, struct ws_erro
     const uint64_t image_end = end_anew(k);
     char a[32], b[32];
     k->moves_to = 0;
+    k->renewed_to = ws_max_u64(image_end, k->laid ? k->laid->end : 0);
     if (k->laid && ws_plan_volume(ws_build_plan(k->build), WS_ROLE_SYSTEM)->at != k->laid->at)
         return refuse(error, "its files stand where a drive like this does not have them",
                       "save what it remembers, prepare it anew, and put that back");
