@@ -62,7 +62,7 @@ static void show_outlook(const struct cli *cli, const struct ws_kept_report *r, 
     if (!r->a_start) {
         show_field(cli, "Full", "not known: %s",
                    r->starts < 3 ? "it was started too seldom to tell"
-                   : system      ? "its own evidence does not tell what was added since it was laid down"
+                   : system      ? "nothing was added since it was laid down, as far as its own evidence tells"
                                  : "its starts added nothing so far");
         return;
     }
