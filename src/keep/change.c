@@ -229,9 +229,12 @@ enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error 
         return ws_fail(error, WS_E_USAGE, "what is remembered was edited already: open it again");
     WS_TRY(ws_kept_bounds(k, &least, &most, error));
     size = size / (1 << 20) * (1 << 20);
-    if (size < least || size > most)
-        return ws_fail(error, WS_E_RANGE, "its volume can be from %s to %s here", ws_size_both(least, a, sizeof a),
-                       ws_size_both(most, b, sizeof b));
+    if (size < least || size > most) {
+        ws_fail(error, WS_E_RANGE, "its volume can be from %s to %s here", ws_size_both(least, a, sizeof a),
+                ws_size_both(most, b, sizeof b));
+        return ws_fail_next(error, size < least ? "ask for more, or make it hold less first: clean it, or reset it"
+                                                : "ask for less");
+    }
     if (k->memory.in_file) WS_TRY(keep_in_file(k, size, &k->taking, error));
     k->resize = size;
     return WS_OK;

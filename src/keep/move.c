@@ -212,8 +212,10 @@ enum ws_status ws_kept_move(struct ws_kept *k, bool into_file, uint64_t size, st
     memset(told, 0, sizeof *told);
     told->into_file = into_file;
     WS_TRY(may_move(k, into_file, error));
-    if (size && size < WS_EXT4_LEAST)
-        return ws_fail(error, WS_E_RANGE, "it needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
+    if (size && size < WS_EXT4_LEAST) {
+        ws_fail(error, WS_E_RANGE, "it needs at least %u MiB", (unsigned)(WS_EXT4_LEAST / MIB));
+        return ws_fail_next(error, "ask for that, or leave the size as it is");
+    }
     if (!(k->taking = calloc(1, sizeof *k->taking))) return ws_fail(error, WS_E_NOMEM, "out of memory for a move");
     const enum ws_status status = plan_move(k, into_file, size, told, error);
     if (status != WS_OK) { /* it may be tried otherwise */

@@ -165,8 +165,9 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
     size = size / MIB * MIB;
     if (size <= k->memory.volume_size || size > most) {
         keep_taking_close(t);
-        return ws_fail(error, WS_E_RANGE, "its volume can be up to %s here, with all that can be taken",
-                       ws_size_both(most, a, sizeof a));
+        ws_fail(error, WS_E_RANGE, "its volume can be up to %s here, with all that can be taken",
+                ws_size_both(most, a, sizeof a));
+        return ws_fail_next(error, "ask for a size from what it has up to that");
     }
     k->taking = t;
     uint64_t end = k->memory.volume_at + size;
