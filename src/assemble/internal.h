@@ -76,7 +76,7 @@ struct ws_build {
     struct build_twin *twin;
     struct ws_layout *layout;
     const struct ws_beside *beside; /* what stays of the drive; NULL: nothing */
-    struct ws_batch *batch; /* that it is one of; NULL: it is alone */
+    struct ws_batch *batch;         /* that it is one of; NULL: it is alone */
     size_t number;
 };
 
