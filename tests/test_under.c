@@ -27,9 +27,17 @@ struct arranged {
     unsigned data;   /* MiB of a data volume beside those */
 };
 
+/* What a volume's layout has, onto the drive. */
+static void lay_at(struct bed *b, uint64_t at, const struct ws_layout *layout) {
+    for (size_t i = 0; i < ws_layout_count(layout); i++) {
+        const struct ws_extent *e = ws_layout_extent(layout, i);
+        OK(ws_source_read(e->from, e->from_at, b->drive->bytes + at + e->at, e->length, &error));
+    }
+}
+
 /* Something is remembered, as a system would leave it. */
 static void fill(struct bed *b) {
-    struct ws_source *slice = NULL, *was = NULL;
+    struct ws_source *was = NULL;
     struct ws_tree *tree = NULL, *extra = random_tree(60, TREE_ALL & ~TREE_DEVICES, 3 * MIB);
     struct ws_node *top = NULL;
     struct ws_ext4_params p = {.made_at = 1790000000, .mounts = 3};
@@ -48,12 +56,7 @@ static void fill(struct bed *b) {
     OK(ws_layout_create(b->size, &layout, &error));
     OK(ws_ext4_compose(&g, 0, layout, WS_PHASE_BODY, &error));
     OK(ws_layout_seal(layout, &error));
-    OK(ws_layout_source(layout, &slice, &error));
-    for (size_t i = 0; i < ws_layout_count(layout); i++) {
-        const struct ws_extent *e = ws_layout_extent(layout, i);
-        OK(ws_source_read(slice, e->at, b->drive->bytes + b->at + e->at, e->length, &error));
-    }
-    ws_source_close(slice);
+    lay_at(b, b->at, layout);
     ws_layout_close(layout);
     ws_ext4_geometry_free(&g);
     ws_tree_close(tree);
@@ -240,7 +243,6 @@ static void every_arrangement_is_renewed(void) {
 static void compose_files(struct bed *b, const struct arranged *a, const char *label, struct ws_tree *tree) {
     const struct ws_format *format = ws_format_find(a->on ? a->on : "fat32");
     struct ws_volume_params p = {.size = b->files_size, .sector = sector_of(b), .align = 65536, .made_at = 1790000000};
-    struct ws_source *slice = NULL;
     struct ws_layout *layout = NULL;
     for (struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         n->fixed = n->reserved = a->in_file && n->kind == WS_NODE_FILE && n->work && b->files_at + n->work == b->at;
@@ -251,12 +253,7 @@ static void compose_files(struct bed *b, const struct arranged *a, const char *l
     OK(ws_layout_create(b->files_size, &layout, &error));
     OK(format->compose(&p, tree, 0, layout, NULL, &error));
     OK(ws_layout_seal(layout, &error));
-    OK(ws_layout_source(layout, &slice, &error));
-    for (size_t i = 0; i < ws_layout_count(layout); i++) {
-        const struct ws_extent *e = ws_layout_extent(layout, i);
-        OK(ws_source_read(slice, e->at, b->drive->bytes + b->files_at + e->at, e->length, &error));
-    }
-    ws_source_close(slice);
+    lay_at(b, b->files_at, layout);
     ws_layout_close(layout);
 }
 
@@ -502,6 +499,32 @@ static void a_larger_image_moves_what_is_remembered(void) {
     larger_moves(&cases[2], 9 * MIB);
 }
 
+/* A file comes to where the log was to go, after that was worked out: it is not written over. */
+static void used_meanwhile(struct bed *b, const struct ws_source *image, uint64_t data, uint64_t length) {
+    struct ws_volume_params p = {.size = length, .sector = 512, .align = 65536, .made_at = 1790000000};
+    struct ws_live_renewal told;
+    struct ws_layout *layout = NULL;
+    struct ws_source *large = NULL;
+    struct ws_tree *tree = NULL;
+    struct ws_node *n = NULL;
+    struct ws_kept *kept = open_kept(b, false);
+    OK(work_out(b, kept, image, WS_STAYS_ALL, &told));
+    OK(ws_tree_create(&tree, &error));
+    OK(ws_tree_put(tree, "new soundings", "", 0, &n, &error));
+    OK(ws_source_zeros(20 * MIB, &large, &error));
+    OK(ws_tree_own(tree, large, &error));
+    n->content = large;
+    OK(ws_layout_create(length, &layout, &error));
+    OK(ws_format_find("fat32")->compose(&p, tree, 0, layout, NULL, &error));
+    OK(ws_layout_seal(layout, &error));
+    lay_at(b, data, layout);
+    FAILS(carry_out(b, kept), WS_E_REFUSED);
+    CHECK_HAS(error.what, "used a moment ago");
+    ws_kept_close(kept);
+    ws_layout_close(layout);
+    ws_tree_close(tree);
+}
+
 /* Where what is remembered has not so much room as differs, the log goes to where a data volume has nothing. */
 static void the_log_goes_where_there_is_room(void) {
     static const struct arranged cases[] = {
@@ -521,6 +544,7 @@ static void the_log_goes_where_there_is_room(void) {
         const uint64_t data = b.at + b.size, length = a->data * (uint64_t)MIB;
         memcpy(first, b.drive->bytes, b.drive_size);
         uint64_t writes = 0; /* of all of it */
+        used_meanwhile(&b, image.source, data, length);
         for (unsigned turn = 0; turn < (cases_of(3) == 3 ? 6u : 3u); turn++) {
             const uint64_t cut = turn ? writes - (turn - 1) * (writes / 6) : 0;
             memcpy(b.drive->bytes, first, b.drive_size);

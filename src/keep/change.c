@@ -116,17 +116,32 @@ static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *
     free(table);
 }
 
-/* In whole pages. @return bytes */
-static uint64_t settle_rows(struct ws_kept *k) {
+/* Where a log can go, in whole pages. @return bytes */
+static uint64_t find_places(const struct ws_kept *k, bool elsewhere, struct ws_run place[WS_LOG_PIECES],
+                            size_t *count) {
     uint64_t all = 0;
-    for (size_t i = 0; i < k->logs; i++) {
-        const uint64_t end = k->log[i].at + k->log[i].length;
-        k->log[i].at = ws_round_up(k->log[i].at, PAGE);
-        k->log[i].length = end > k->log[i].at ? (end - k->log[i].at) / PAGE * PAGE : 0;
-        all += k->log[i].length;
+    *count = spare_rows(k, k->memory.volume_at + begin_of(k), place, WS_LOG_PIECES);
+    if (elsewhere) rows_elsewhere(k, place, count);
+    for (size_t i = 0; i < *count; i++) {
+        const uint64_t end = place[i].at + place[i].length;
+        place[i].at = ws_round_up(place[i].at, PAGE);
+        place[i].length = end > place[i].at ? (end - place[i].at) / PAGE * PAGE : 0;
+        all += place[i].length;
     }
-    while (k->logs && !k->log[k->logs - 1].length) k->logs--;
+    while (*count && !place[*count - 1].length) --*count;
     return all;
+}
+
+/* Ordinary volumes in which the log is to stand may have been used since: is it still free there? */
+static bool places_as_they_were(const struct ws_kept *k) {
+    struct ws_run place[WS_LOG_PIECES];
+    size_t count;
+    if (!k->log_elsewhere) return true;
+    (void)find_places(k, true, place, &count);
+    bool same = count == k->logs;
+    for (size_t i = 0; same && i < count; i++)
+        same = place[i].at == k->log[i].at && place[i].length == k->log[i].length;
+    return same;
 }
 
 static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, struct ws_error *error) {
@@ -144,13 +159,9 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
         k->logs = 1;
         return WS_OK;
     }
-    k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
-    all = settle_rows(k);
-    if (all < needed && !k->resize && (k->renewed || !k->moves_to)) {
-        k->logs = spare_rows(k, volume, k->log, WS_LOG_PIECES);
-        rows_elsewhere(k, k->log, &k->logs);
-        all = settle_rows(k);
-    }
+    all = find_places(k, false, k->log, &k->logs);
+    k->log_elsewhere = all < needed && !k->resize && (k->renewed || !k->moves_to);
+    if (k->log_elsewhere) all = find_places(k, true, k->log, &k->logs);
     if (all >= needed) return WS_OK;
     ws_fail(error, WS_E_SPACE, "the change itself needs %s in a few pieces beside all files, and there are %s",
             ws_size_counted(needed, needs, sizeof needs), ws_size_counted(all, has, sizeof has));
@@ -377,7 +388,7 @@ static enum ws_status check_target(const struct ws_kept *k, struct ws_port *port
     WS_TRY(ws_drive_confirmed(&facts, options->confirm, error));
     WS_TRY(ws_source_drive(drive, &now, error));
     enum ws_status status = hash_marks(k, now, marks, error);
-    const bool other = status == WS_OK && strcmp(marks, k->marks) != 0;
+    const bool other = status == WS_OK && (strcmp(marks, k->marks) != 0 || !places_as_they_were(k));
     if (status == WS_OK && !other) status = keep_taken_as_it_was(k, now, error);
     ws_source_close(now);
     if (status != WS_E_DIFFERENT) WS_TRY(status);

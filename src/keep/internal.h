@@ -72,6 +72,7 @@ struct ws_kept {
     struct ws_lock *relock;
     struct ws_run log[WS_LOG_PIECES]; /* where the change's own log goes */
     size_t logs;
+    bool log_elsewhere; /* behind all, or on ordinary volumes, too */
     char marks[WS_HASH_HEX];
 };
 
@@ -86,6 +87,9 @@ enum ws_status keep_still_as_it_is(const struct ws_kept *kept, struct ws_error *
 const char *keep_top_path(const struct ws_kept *kept);
 /* A path as the running system has it. */
 const char *keep_path(const struct ws_node *node, const struct ws_node *top, char *out, size_t room);
+
+/* kept.c: the partition in which a byte of the drive lies. @return NULL if it lies in none */
+const struct ws_partition *keep_partition_of(const struct ws_table *table, uint64_t at);
 
 /* change.c: the drive's table, its second copy at the drive's end. */
 enum ws_status keep_table(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);
