@@ -179,11 +179,16 @@ static void show_paths(const struct cli *cli, const char path[][160], size_t cou
 /* Of a drive that was laid down file by file: what others did there. */
 static void show_others(const struct cli *cli, const struct ws_live_renewal *r) {
     char size[32];
+    if (r->unlisted)
+        show_field(cli, "Beware",
+                   "%sit does not say what was laid down%s: whatever has the name of one of the newer "
+                   "image's files is replaced by that, and all else stays",
+                   ink(cli, INK_WARN), ink(cli, INK_PLAIN));
     if (r->others)
-        show_field(
-            cli, "Beside it", "%llu file%s of others stay%s on its volume, %s%s", (unsigned long long)r->others,
-            r->others == 1 ? "" : "s", r->others == 1 ? "s" : "", ws_size_counted(r->others_bytes, size, sizeof size),
-            r->unlisted ? " (it does not say what was laid down: what the older image alone has is among them)" : "");
+        show_field(cli, "Beside it", "%llu file%s of others stay%s on its volume, %s%s", (unsigned long long)r->others,
+                   r->others == 1 ? "" : "s", r->others == 1 ? "s" : "",
+                   ws_size_counted(r->others_bytes, size, sizeof size),
+                   r->unlisted ? " (what the older image alone has is among them)" : "");
     show_paths(cli, r->others_path, r->others_paths, r->others);
     if (r->replaced)
         show_field(cli, "Replaced",
