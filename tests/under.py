@@ -56,7 +56,7 @@ def case(number):
     words += ["--system", f"{dice.choice([120, 330, 700])}M"]
     name = fresh_stick(dice.choice([1200, 2000]) << 20)
     ballast, more = dice.choice([1, 5, 20]), dice.choice([0, 3, 40])
-    shell("rm -f was.iso is.iso *.img.kept")
+    shell("rm -f was.iso is.iso")
     subprocess.run([demo_image, "was.iso", family, str(ballast)], check=True, capture_output=True)
     subprocess.run([demo_image, "is.iso", f"newer-{family}", str(ballast + more)], check=True, capture_output=True)
     made = run("prepare", "--image", "was.iso", *words, "--drive", "s.img", "--confirm", name, "--afresh")

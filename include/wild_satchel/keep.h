@@ -173,9 +173,8 @@ struct ws_live_renewal {
 /**
  * A newer image of the same live system laid under what is remembered: menus edited anew, the other volumes where they
  * are. What differs goes through the log, which takes as much free room: on the volume that remembers, behind all, or
- * on ordinary volumes that were unmounted. Of a drive laid down
- * file by file the volume of its files is laid down anew in its place, as the drive itself says it was asked for
- * (docs/laid-format.md); what others put on it stays.
+ * on ordinary volumes that were unmounted. Of a drive laid down file by file the volume of its files is laid down anew
+ * in its place, as the drive itself says it was asked for (docs/laid-format.md); what others put on it stays.
  * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
  * @param path     of the image, for messages
  * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the

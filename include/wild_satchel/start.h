@@ -71,7 +71,10 @@ bool ws_start_is_ours(const uint8_t sector[512]);
 bool ws_start_stage_is_sound(const struct ws_source *drive);
 /** Is this UEFI program ours? */
 bool ws_start_program_is_ours(const struct ws_source *program);
-/** UEFI: the program for /EFI/BOOT/BOOTX64.EFI. Not signed. */
+/** Where the firmware of x86-64 PCs looks for a program on removable drives (UEFI Specification 2.10, section 3.5.1.1).
+ */
+#define WS_UEFI_PROGRAM_PATH "EFI/BOOT/BOOTX64.EFI"
+/** UEFI: the program for that place. Not signed. */
 const uint8_t *ws_start_uefi_program(size_t *length);
 
 /** What the start-up code does with a drive when a PC runs it. */

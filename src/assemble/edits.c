@@ -247,7 +247,7 @@ void build_open_esp(struct ws_build *b) {
                       &b->esp_tree, NULL, NULL);
     if (b->esp_tree || b->plan->facts.kind != WS_KIND_LIVE_FILES || !b->image.iso) return;
     const struct ws_tree *medium = ws_iso_tree(b->image.iso); /* of an unpacked image it is one of the files */
-    if (!ws_tree_find_any_case(medium, "EFI/BOOT/BOOTX64.EFI")) (void)ws_esp_among_files(medium, &b->esp_tree, NULL);
+    if (!ws_tree_find_any_case(medium, WS_UEFI_PROGRAM_PATH)) (void)ws_esp_among_files(medium, &b->esp_tree, NULL);
 }
 
 void build_free_change(struct build_change *change) { free(change->bytes); }

@@ -325,7 +325,6 @@ bool build_rename(const struct build_names *names, enum ws_named_by by, struct w
 enum ws_status build_make_medium(struct ws_build *build, const struct build_change *change, size_t count,
                                  struct ws_error *error);
 /* The small volume with our UEFI program. */
-extern const char build_program_path[]; /* where firmware looks for a program on removable drives */
 enum ws_status build_make_start(struct ws_build *build, struct ws_error *error);
 /* Is it our program that UEFI firmware finds? */
 bool build_own_uefi(const struct ws_build *build);

@@ -70,13 +70,11 @@ static enum ws_status apply_changes(struct ws_build *b, const struct build_chang
     return WS_OK;
 }
 
-const char build_program_path[] = "EFI/BOOT/BOOTX64.EFI"; /* UEFI Specification 2.10, section 3.5.1.1 */
-
 /* The loader that x86-64 firmware would find, rules carried out: they may be what brings it there. */
 static bool find_loader(const struct ws_build *b, struct ws_loader *loader) {
-    const struct ws_node *n = ws_tree_find_any_case(b->tree[WS_ROLE_SYSTEM], build_program_path);
+    const struct ws_node *n = ws_tree_find_any_case(b->tree[WS_ROLE_SYSTEM], WS_UEFI_PROGRAM_PATH);
     if (!n || n->kind != WS_NODE_FILE || !n->content || !ws_loader_look(n->content, loader)) return false;
-    (void)snprintf(loader->path, sizeof loader->path, "/%s", build_program_path);
+    (void)snprintf(loader->path, sizeof loader->path, "/%s", WS_UEFI_PROGRAM_PATH);
     return strcmp(loader->machine, "x86-64") == 0;
 }
 
@@ -164,8 +162,8 @@ static enum ws_status add_start(struct ws_build *b, struct ws_error *error) {
     if (!build_own_uefi(b) || build_needs_start(p)) return WS_OK;
     const uint8_t *bytes = ws_start_uefi_program(&length);
     struct ws_source *content = NULL;
-    program = ws_tree_find_any_case(b->tree[WS_ROLE_SYSTEM], build_program_path);
-    if (!program) WS_TRY(ws_tree_put(b->tree[WS_ROLE_SYSTEM], build_program_path, "", 0, &program, error));
+    program = ws_tree_find_any_case(b->tree[WS_ROLE_SYSTEM], WS_UEFI_PROGRAM_PATH);
+    if (!program) WS_TRY(ws_tree_put(b->tree[WS_ROLE_SYSTEM], WS_UEFI_PROGRAM_PATH, "", 0, &program, error));
     WS_TRY(ws_source_memory(bytes, length, &content, error));
     WS_TRY(ws_tree_own(b->tree[WS_ROLE_SYSTEM], content, error));
     program->content = content;
@@ -224,7 +222,7 @@ enum ws_status build_make_start(struct ws_build *b, struct ws_error *error) {
         return ws_chain_put(*tree, &b->chain, ws_guid_text(&id, uuid), apart ? WS_CHAIN_MENU_APART : WS_CHAIN_MENU,
                             b->plan->facts.made_at, error);
     }
-    WS_TRY(ws_tree_put(*tree, build_program_path, program, length, &n, error));
+    WS_TRY(ws_tree_put(*tree, WS_UEFI_PROGRAM_PATH, program, length, &n, error));
     n->mtime = b->plan->facts.made_at;
     return build_put_others(b, WS_ROLE_START, error);
 }

@@ -224,7 +224,7 @@ static void look_at_program(struct ws_build *b) {
     for (size_t i = 0; i < t->rows; i++) {
         struct ws_tree *tree = t->row[i].tree;
         if (!tree || !t->row[i].format->firmware) continue;
-        struct ws_node *n = ws_tree_find_any_case(tree, build_program_path);
+        struct ws_node *n = ws_tree_find_any_case(tree, WS_UEFI_PROGRAM_PATH);
         if (!n || n->kind != WS_NODE_FILE || !n->content || !ws_loader_look(n->content, &b->loader)) continue;
         (void)snprintf(b->loader.path, sizeof b->loader.path, "/EFI/BOOT/BOOTX64.EFI");
         b->have_loader = true;
@@ -283,7 +283,7 @@ static enum ws_status start_by_menu(struct ws_build *b, struct ws_error *error) 
     WS_TRY(status);
     plan_edited(b->plan, "/loader/entries", "what its own menu starts, for our start-up code");
     if (!row_of_role(t, WS_ROLE_START)) return WS_OK; /* its loader stands beside its files, and stays */
-    if (b->tree[WS_ROLE_START] && is_signed(b->tree[WS_ROLE_START], build_program_path))
+    if (b->tree[WS_ROLE_START] && is_signed(b->tree[WS_ROLE_START], WS_UEFI_PROGRAM_PATH))
         return WS_OK; /* for Secure Boot */
     if (b->tree[WS_ROLE_START]) clear_program(b->tree[WS_ROLE_START]);
     b->plan->facts.own_uefi = true;

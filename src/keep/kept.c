@@ -95,6 +95,14 @@ enum ws_status ws_kept_open_damaged(const struct ws_source *drive, uint32_t sect
 
 const struct ws_findings *ws_kept_lost(const struct ws_kept *k) { return &k->lost; }
 
+const struct ws_partition *keep_partition_of(const struct ws_table *table, uint64_t at) {
+    const struct ws_partition *list[WS_VOLUME_PLACES];
+    const size_t count = ws_table_volumes(table, list);
+    for (size_t i = 0; i < count; i++)
+        if (at >= list[i]->at && at - list[i]->at < list[i]->length) return list[i];
+    return NULL;
+}
+
 void keep_forget_renewal(struct ws_kept *k) {
     ws_layout_close(k->renewed);
     ws_source_close(k->new_table);

@@ -8,17 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 
-/* As on the image of UEFI firmware's own choice (UEFI Specification 2.10, section 3.5.1.1). */
-static const char own_program[] = "EFI/BOOT/BOOTX64.EFI";
-
-static const struct ws_partition *partition_at(const struct ws_table *table, uint64_t at) {
-    size_t count;
-    const struct ws_partition *p = ws_table_partitions(table, &count);
-    for (size_t i = 0; i < count; i++)
-        if (p[i].at == at && p[i].mbr_type != 0xee) return &p[i];
-    return NULL;
-}
-
 /* The small volume that firmware reads, behind a system's that it does not. */
 static const struct ws_partition *start_behind(const struct ws_table *table, uint64_t end) {
     const struct ws_partition *next = NULL;
@@ -72,7 +61,7 @@ static void leave_others(struct ws_kept *k) {
 }
 
 enum ws_status keep_laid_open(struct ws_kept *k, const struct on_drive *was, struct ws_error *error) {
-    const struct ws_partition *p = partition_at(was->table, was->medium.at);
+    const struct ws_partition *p = keep_partition_of(was->table, was->medium.at);
     const struct ws_format *format = NULL, *start = NULL;
     if (!p) return ws_fail(error, WS_E_UNSUPPORTED, "the system on this drive stands in no partition of its own");
     struct keep_laid *l = k->laid = calloc(1, sizeof *l);
@@ -83,7 +72,7 @@ enum ws_status keep_laid_open(struct ws_kept *k, const struct on_drive *was, str
     (void)snprintf(l->label, sizeof l->label, "%s", was->medium.name[WS_BY_LABEL]);
     WS_TRY(read_volume(k, p, WS_ROLE_SYSTEM, &format, error));
     l->format = format->word;
-    if (k->memory.in_file && k->memory.volume_at > p->at && k->memory.volume_at < p->at + p->length)
+    if (k->memory.in_file && keep_partition_of(was->table, k->memory.volume_at) == p)
         l->beside.file_at = k->memory.volume_at - p->at;
     const struct ws_partition *behind = format->firmware ? NULL : start_behind(was->table, l->end);
     if (behind) WS_TRY(read_volume(k, behind, WS_ROLE_START, &start, error));
@@ -96,15 +85,8 @@ enum ws_status keep_laid_open(struct ws_kept *k, const struct on_drive *was, str
 
 /* Of the program that firmware starts: is it ours? */
 static bool starts_by_ours(const struct keep_laid *l) {
-    const struct ws_node *n = ws_tree_find_any_case(l->beside.others[WS_ROLE_SYSTEM], own_program);
-    size_t length;
-    const uint8_t *program = ws_start_uefi_program(&length);
-    char *bytes = NULL;
-    size_t has = 0;
-    const bool same = n && n->content && ws_source_load(n->content, length, &bytes, &has, NULL) == WS_OK &&
-                      has == length && memcmp(bytes, program, length) == 0;
-    free(bytes);
-    return same;
+    const struct ws_node *n = ws_tree_find_any_case(l->beside.others[WS_ROLE_SYSTEM], WS_UEFI_PROGRAM_PATH);
+    return n && n->content && ws_start_program_is_ours(n->content);
 }
 
 static void want_as_asked(struct ws_request *r, const struct ws_request *asked, enum ws_role role,

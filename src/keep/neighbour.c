@@ -77,14 +77,11 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, struct ws_e
 
 /* The volume in which the file that remembers lies. */
 static enum ws_status look_around(const struct ws_kept *k, struct keep_taking *t, struct ws_error *error) {
-    const struct ws_partition *list[WS_VOLUME_PLACES];
     struct ws_table *table = malloc(sizeof *table);
     enum ws_status status = table ? keep_table(k, table, error) : ws_fail(error, WS_E_NOMEM, "out of memory");
-    const size_t count = status == WS_OK ? ws_table_volumes(table, list) : 0;
-    for (size_t i = 0; i < count; i++)
-        if (k->memory.volume_at > list[i]->at && k->memory.volume_at < list[i]->at + list[i]->length)
-            t->place = *list[i];
-    if (status == WS_OK && !t->place.length)
+    const struct ws_partition *p = status == WS_OK ? keep_partition_of(table, k->memory.volume_at) : NULL;
+    if (p) t->place = *p;
+    if (status == WS_OK && !p)
         status = ws_fail(error, WS_E_NOTFOUND, "the file lies in no partition that the table has");
     if (status == WS_OK) status = ws_source_slice(k->drive, t->place.at, t->place.length, &t->slice, error);
     free(table);

@@ -25,23 +25,18 @@ static enum ws_status refuse(struct ws_error *error, const char *what, const cha
 
 /* The data volume in which the file lies that remembers, as it is: menus may name it by its label. */
 static void want_data(const struct ws_kept *k, const struct ws_table *table, struct ws_request *r) {
-    const struct ws_partition *list[WS_VOLUME_PLACES];
+    const struct ws_partition *p = keep_partition_of(table, k->memory.volume_at);
     struct ws_wanted *w = ws_request_want(r, WS_ROLE_DATA);
-    const size_t count = ws_table_volumes(table, list);
+    struct ws_source *slice = NULL;
+    struct ws_volume_facts facts;
     w->size.kind = WS_SIZE_LEAST;
-    for (size_t i = 0; i < count; i++) {
-        struct ws_source *slice = NULL;
-        struct ws_volume_facts facts;
-        if (k->memory.volume_at < list[i]->at || k->memory.volume_at >= list[i]->at + list[i]->length ||
-            ws_source_slice(k->drive, list[i]->at, list[i]->length, &slice, NULL) != WS_OK)
-            continue;
-        const struct ws_format *format = ws_format_of(slice, &facts);
-        if (format) {
-            (void)snprintf(w->format, sizeof w->format, "%s", format->word);
-            (void)snprintf(w->label, sizeof w->label, "%s", facts.label);
-        }
-        ws_source_close(slice);
+    if (!p || ws_source_slice(k->drive, p->at, p->length, &slice, NULL) != WS_OK) return;
+    const struct ws_format *format = ws_format_of(slice, &facts);
+    if (format) {
+        (void)snprintf(w->format, sizeof w->format, "%s", format->word);
+        (void)snprintf(w->label, sizeof w->label, "%s", facts.label);
     }
+    ws_source_close(slice);
 }
 
 /* The drive asked for anew, arranged as it is: what of that is not its volumes is what changes. */

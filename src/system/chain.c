@@ -151,7 +151,7 @@ enum ws_status ws_chain_put(struct ws_tree *start, const struct ws_chain *c, con
     char path[WS_CHAIN_PREFIX + 64], text[256];
     struct ws_node *n = NULL;
     (void)snprintf(path, sizeof path, "EFI/BOOT/%s", c->second_name);
-    WS_TRY(copy(start, "EFI/BOOT/BOOTX64.EFI", c->first, made_at, error));
+    WS_TRY(copy(start, WS_UEFI_PROGRAM_PATH, c->first, made_at, error));
     WS_TRY(copy(start, path, c->second, made_at, error));
     (void)snprintf(path, sizeof path, "EFI/BOOT/%s",
                    strcmp(c->second_name, "grub.efi") == 0 ? "MokManager.efi" : "mmx64.efi");
