@@ -41,9 +41,10 @@ class Exfat:
     @staticmethod
     def fill(device, most):
         files = dice.randrange(8, 40)
-        each = min(most // files, 12 * MIB)
+        each = min(most // files // 2, 12 * MIB)
         rounds = dice.randrange(2, 5)
         return f"""mount.exfat-fuse {device} m >/dev/null; cd m; mkdir -p 'Long names of the harbour/deep/deeper' B
+            for k in 1 2 3; do head -c $(({most} * k / {dice.randrange(12, 20)})) /dev/urandom > "Long names of the harbour/whole$k"; done
             for k in $(seq {dice.randrange(3, 150)}); do echo $k > "B/a longer name of number $k.txt"; done
             for r in $(seq {rounds}); do for i in $(seq {files}); do head -c {each // rounds + 1} /dev/urandom >> "Long names of the harbour/$i.dat"; done; done
             rm -f 'Long names of the harbour'/*[{dice.randrange(10)}{dice.randrange(10)}].dat B/*{dice.randrange(10)}.txt

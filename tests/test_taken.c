@@ -89,7 +89,11 @@ static void build_in_file(struct taken *t, const struct kind *kind) {
     struct ws_layout *layout = NULL;
     struct ws_node *file = NULL, *folder = NULL;
     struct ws_tree *others = random_tree(40 + random_below(100), TREE_MARKS, 60000 + random_below(60000));
+    static uint8_t large[3 * MIB];
     memset(t, 0, sizeof *t);
+    random_bytes(large, sizeof large);
+    for (int i = 0; i < 3; i++)
+        OK(ws_tree_put(others, &"large"[i], large + random_below(MIB), random_below(2 * MIB), NULL, &error));
     t->in_file = true;
     if (!build_bed(&t->b, "live-boot", false)) return;
     fill_bed(&t->b, "rw", 60, 3);
@@ -310,16 +314,73 @@ static void a_cut_while_room_is_taken_loses_nothing(void) {
     free(first);
 }
 
-/* A top folder with `names` names in it, and one more put there: the checkers and our reader find all of them. */
-static void put_one_more(const struct kind *kind, size_t names, const char *name, bool whole) {
-    enum { SIZE = 40 * MIB, LENGTH = 70000 };
-    static uint8_t page[LENGTH];
-    struct ws_tree *tree = NULL, *seen = NULL;
+/* What room was made for in a whole volume, written into it. */
+static void make_room(uint8_t *bytes, uint64_t size, struct ws_room *room) {
     struct ws_layout *layout = NULL;
     struct ws_source *volume = NULL;
-    struct ws_text out = {0};
+    OK(ws_source_memory(bytes, size, &volume, &error));
+    OK(ws_layout_create(size, &layout, &error));
+    room->volume = volume;
+    OK(ws_make_room(room, layout, &error));
+    OK(ws_layout_seal(layout, &error));
+    for (size_t pass = 0; pass < 2; pass++) /* all that moves is read as it was: the body is first */
+        for (size_t i = 0; i < ws_layout_count(layout); i++) {
+            const struct ws_extent *e = ws_layout_extent(layout, i);
+            if ((e->phase == WS_PHASE_BODY) == (pass == 0))
+                OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
+        }
+    ws_layout_close(layout);
+    ws_source_close(volume);
+}
+
+enum { WHOLE = 40 * MIB };
+
+/* A volume of these files in memory. */
+static void whole_volume(const struct kind *kind, struct ws_tree *tree, uint8_t *bytes) {
+    struct ws_layout *layout = NULL;
+    struct ws_source *volume = NULL;
     uint64_t size, free_bytes;
-    uint8_t *bytes = calloc(1, SIZE);
+    memset(bytes, 0, WHOLE);
+    OK(ws_layout_create(WHOLE, &layout, &error));
+    const struct ws_fat_params fat = {.size = WHOLE, .bits = kind->bits, .cluster = kind->cluster};
+    const struct ws_exfat_params exfat = {.size = WHOLE, .cluster = kind->cluster, .align = 4096};
+    if (kind->bits) OK(ws_fat_compose(&fat, tree, 0, layout, &size, &free_bytes, &error));
+    else OK(ws_exfat_compose(&exfat, tree, 0, layout, &free_bytes, &error));
+    OK(ws_layout_seal(layout, &error));
+    OK(ws_layout_source(layout, &volume, &error));
+    OK(ws_source_read(volume, 0, bytes, WHOLE, &error));
+    ws_source_close(volume);
+    ws_layout_close(layout);
+}
+
+/* What our reader finds in it, beside one file whose content is not looked at, and what a checker says.
+ * @param at  out: where the file `place` begins; or NULL */
+static void check_whole(const struct kind *kind, uint8_t *bytes, const struct ws_tree *files, uint64_t free_bytes,
+                        const char *aside, const char *place, uint64_t *at) {
+    struct ws_source *volume = NULL;
+    struct ws_tree *seen = NULL;
+    struct ws_volume_facts facts;
+    struct ws_text out = {0};
+    OK(ws_source_memory(bytes, WHOLE, &volume, &error));
+    OK(ws_format_find(kind->format)->read(volume, &seen, &facts, &error));
+    if (at) *at = ws_tree_find(seen, place)->work;
+    if (aside) ws_tree_drop(seen, ws_tree_find(seen, aside));
+    compare_trees(seen, files, 0);
+    if (free_bytes) CHECK_INT(facts.free_bytes, free_bytes);
+    save_source(volume, scratch("whole.img"));
+    const char *judge = kind->bits ? "fsck.fat" : "fsck.exfat";
+    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("whole.img")))
+        fail_at(__FILE__, __LINE__, "%s: %s", kind->format, out.data);
+    ws_text_free(&out);
+    ws_tree_close(seen);
+    ws_source_close(volume);
+}
+
+/* A top folder with `names` names in it, and one more put there: the checkers and our reader find all of them. */
+static void put_one_more(const struct kind *kind, size_t names, const char *name, bool whole) {
+    enum { LENGTH = 70000 };
+    static uint8_t page[LENGTH];
+    struct ws_tree *tree = NULL;
     char text[40];
     OK(ws_tree_create(&tree, &error));
     for (size_t i = 0; i < names; i++) {
@@ -327,43 +388,50 @@ static void put_one_more(const struct kind *kind, size_t names, const char *name
         put_text(tree, text, "low water");
     }
     random_bytes(page, sizeof page);
-    OK(ws_layout_create(SIZE, &layout, &error));
-    const struct ws_fat_params fat = {.size = SIZE, .bits = kind->bits, .cluster = kind->cluster};
-    const struct ws_exfat_params exfat = {.size = SIZE, .cluster = kind->cluster, .align = 4096};
-    if (kind->bits) OK(ws_fat_compose(&fat, tree, 0, layout, &size, &free_bytes, &error));
-    else OK(ws_exfat_compose(&exfat, tree, 0, layout, &free_bytes, &error));
-    OK(ws_layout_seal(layout, &error));
-    OK(ws_layout_source(layout, &volume, &error));
-    OK(ws_source_read(volume, 0, bytes, SIZE, &error));
-    ws_source_close(volume);
-    ws_layout_close(layout);
-    OK(ws_source_memory(bytes, SIZE, &volume, &error));
-    OK(ws_layout_create(SIZE, &layout, &error));
-    struct ws_room room = {
-        .volume = volume, .put_name = name, .put = whole ? page : NULL, .put_length = LENGTH, .put_at = 1790000000};
-    OK(ws_make_room(&room, layout, &error));
-    OK(ws_layout_seal(layout, &error));
-    for (size_t i = 0; i < ws_layout_count(layout); i++) {
-        const struct ws_extent *e = ws_layout_extent(layout, i);
-        OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
-    }
-    ws_source_close(volume);
-    ws_layout_close(layout);
+    uint8_t *bytes = malloc(WHOLE);
+    whole_volume(kind, tree, bytes);
+    struct ws_room room = {.put_name = name, .put = whole ? page : NULL, .put_length = LENGTH, .put_at = 1790000000};
+    make_room(bytes, WHOLE, &room);
     if (!whole) memcpy(bytes + room.put_place, page, LENGTH);
-    OK(ws_source_memory(bytes, SIZE, &volume, &error));
-    struct ws_volume_facts facts;
-    OK(ws_format_find(kind->format)->read(volume, &seen, &facts, &error));
     OK(ws_tree_put(tree, name, page, LENGTH, NULL, &error));
-    compare_trees(seen, tree, 0);
-    CHECK_INT(facts.free_bytes, room.free_after);
-    save_source(volume, scratch("top.img"));
-    const char *judge = kind->bits ? "fsck.fat" : "fsck.exfat";
-    if (have_program(judge) && shell(&out, "%s -n '%s'", judge, scratch("top.img")))
-        fail_at(__FILE__, __LINE__, "%zu names: %s", names, out.data);
-    ws_text_free(&out);
-    ws_tree_close(seen);
+    check_whole(kind, bytes, tree, room.free_after, NULL, NULL, NULL);
     ws_tree_close(tree);
-    ws_source_close(volume);
+    free(bytes);
+}
+
+/* A file gets longer by less than the one behind it has, which lies in one piece: that is parted, and parted again
+ * where no free row is as long as what has to go. */
+static void a_long_neighbour_is_parted(void) {
+    static const struct kind all[] = {{"exfat", 0, 512}, {"exfat", 0, 4096}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
+    uint8_t *content = malloc(WHOLE), *bytes = malloc(WHOLE);
+    random_bytes(content, WHOLE);
+    for (size_t i = 0; i < sizeof all / sizeof all[0]; i++) {
+        const struct kind *kind = &all[i];
+        const uint64_t length = 20 * MIB + random_below(5000);
+        struct ws_tree *tree = NULL;
+        struct ws_room room = {.file_goes = true};
+        uint64_t at, still;
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_tree_put(tree, "goes", content, 6 * MIB, NULL, &error));
+        OK(ws_tree_put(tree, "grows", content, MIB, NULL, &error));
+        OK(ws_tree_put(tree, "behind", content + 7, length, NULL, &error));
+        OK(ws_tree_put(tree, "last", content + 99, 8 * MIB, NULL, &error));
+        whole_volume(kind, tree, bytes);
+        check_whole(kind, bytes, tree, 0, NULL, "goes", &room.file_at);
+        make_room(bytes, WHOLE, &room);
+        ws_tree_drop(tree, ws_tree_find(tree, "goes"));
+        check_whole(kind, bytes, tree, room.free_after, NULL, "grows", &at);
+        ws_tree_drop(tree, ws_tree_find(tree, "grows"));
+        for (uint64_t turn = 1; turn <= 2; turn++) {
+            room = (struct ws_room){.file_at = at, .file_length = MIB + turn * 4 * MIB - random_below(3000)};
+            make_room(bytes, WHOLE, &room);
+            CHECK(room.moved > 3 * MIB && room.moved < 5 * MIB);
+            check_whole(kind, bytes, tree, room.free_after, "grows", "grows", &still);
+            CHECK_INT(still, at);
+        }
+        ws_tree_close(tree);
+    }
+    free(content);
     free(bytes);
 }
 
@@ -554,6 +622,7 @@ int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a neighbour gives what it has free", a_neighbour_gives_what_it_has_free},
         {"a file gets another length", a_file_gets_another_length},
+        {"a long neighbour is parted", a_long_neighbour_is_parted},
         {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
         {"it moves into a file and out of it", it_moves_into_a_file_and_out_of_it},
         {"a cut while it moves loses nothing", a_cut_while_it_moves_loses_nothing},

@@ -71,7 +71,8 @@ static uint32_t follow(const struct making *f, const struct stream *s, uint32_t 
 static bool renumber(struct making *f, const struct stream *s) {
     bool contiguous = s->contiguous;
     for (uint64_t i = 0; contiguous && i < s->clusters; i++) clusters_claim(&f->c, s->first - 2 + i);
-    if (contiguous && s->first - 2 >= f->c.front) return true; /* none of them moves */
+    const uint64_t first = s->first - 2; /* in a row, and none of them moves */
+    if (contiguous && (first >= f->c.clear_end || first + s->clusters <= f->c.clear)) return true;
     for (uint32_t n = s->first, next; contiguous && (next = follow(f, s, n)) != 0; n = next)
         contiguous = number_now(f, next) == number_now(f, n) + 1;
     for (uint32_t n = s->first, next; !contiguous && n; n = next) {
