@@ -177,6 +177,74 @@ static void a_cut_parts_names_of_a_file(void) {
     }
 }
 
+static bool is_that(void *context, const struct ws_node *n) { return n == context; }
+
+static void make_another(const char *how, struct ws_tree *is, struct ws_node *n, struct ws_source *base,
+                         uint8_t *content) {
+    struct ws_node *file = NULL;
+    if (!strcmp(how, "gone")) ws_tree_drop(is, n);
+    if (!strcmp(how, "name")) OK(ws_tree_rename(is, n, "It", &error));
+    if (!strcmp(how, "mode")) n->mode ^= 1;
+    if (!strcmp(how, "owner")) n->gid++;
+    content[150000] ^= !strcmp(how, "content");
+    if (!strcmp(how, "content") || !strcmp(how, "read anew")) {
+        OK(ws_tree_put(is, "elsewhere", content, 199000, &file, &error));
+        n->content = file->content;
+        ws_tree_drop(is, file);
+    }
+    if (!strcmp(how, "length")) n->content = base;
+    if (!strcmp(how, "less") || !strcmp(how, "attribute")) n->xattrs = NULL; /* shared with the other */
+    if (!strcmp(how, "attribute")) OK(ws_tree_set_xattr(is, n, "user.tide", "lot", 3, &error));
+    if (!strcmp(how, "target")) OK(ws_tree_set_target(is, ws_tree_find(is, "in/deep/a link"), "nowhere", &error));
+    if (!strcmp(how, "kind")) n->kind = WS_NODE_FIFO;
+    if (!strcmp(how, "more")) put_text(is, "in/deep/more", "");
+    if (!strcmp(how, "aside")) n->content = NULL;
+}
+
+/* Whatever differs is found and named; what differs not at all costs no reading. */
+static void a_tree_that_holds_something_else_is_told(void) {
+    static const struct {
+        const char *how, *said;
+    } ways[] = {{"same", NULL},         {"gone", "is missing"}, {"name", "is missing"}, {"mode", "owner or mode"},
+                {"owner", "owner"},     {"content", "content"}, {"length", "content"},  {"attribute", "attributes"},
+                {"less", "attributes"}, {"target", "leads"},    {"kind", "kind"},       {"more", "1 names more"},
+                {"read anew", NULL},    {"aside", NULL}};
+    for (size_t i = 0; i < sizeof ways / sizeof ways[0]; i++) {
+        struct ws_tree *wanted = random_tree(60, TREE_ALL, 200000), *is = NULL;
+        struct ws_node *n = NULL, *folder = NULL, *link = NULL;
+        uint8_t *bytes = malloc(200000), *other = malloc(200000);
+        struct ws_source *base = NULL, *here[2] = {NULL};
+        OK(ws_tree_folder(wanted, "in/deep", &folder, &error));
+        OK(ws_tree_add(wanted, folder, "a link", WS_NODE_LINK, &link, &error));
+        OK(ws_tree_set_target(wanted, link, "elsewhere", &error));
+        OK(ws_tree_add(wanted, folder, "it", WS_NODE_FILE, &n, &error));
+        OK(ws_tree_set_xattr(wanted, n, "user.tide", "low", 3, &error));
+        random_bytes(bytes, 200000);
+        OK(ws_source_memory(bytes, 200000, &base, &error));
+        for (int k = 0; k < 2; k++) OK(ws_source_slice(base, 100, 199000, &here[k], &error));
+        n->content = here[0];
+        OK(ws_tree_copy(wanted, &is, &error));
+        n = ws_tree_find(is, "in/deep/it");
+        n->content = here[1]; /* another window on the same place */
+        const char *how = ways[i].how;
+        memcpy(other, bytes + 100, 199000);
+        make_another(how, is, n, base, other);
+        struct ws_node *left_out = strcmp(how, "aside") ? NULL : ws_tree_find(wanted, "in/deep/it");
+        memset(&error, 0, sizeof error);
+        const enum ws_status status = ws_tree_holds(is, wanted, 0, is_that, left_out, &error);
+        if (status != (ways[i].said ? WS_E_DIFFERENT : WS_OK)) fail_at(__FILE__, __LINE__, "%s: %s", how, error.what);
+        if (ways[i].said) CHECK_HAS(error.what, ways[i].said);
+        if (ways[i].said && strcmp(how, "more") != 0 && strcmp(how, "target") != 0) CHECK_HAS(error.what, "in/deep/it");
+        if (!strcmp(how, "more")) OK(ws_tree_holds(is, wanted, 1, NULL, NULL, &error));
+        ws_tree_close(is);
+        ws_tree_close(wanted);
+        for (int k = 0; k < 2; k++) ws_source_close(here[k]);
+        ws_source_close(base);
+        free(bytes);
+        free(other);
+    }
+}
+
 static void put_layer(struct ws_tree *medium, const char *path, const char *file, const char *text) {
     const char *folder = scratch("layer"), *packed = scratch("packed");
     struct ws_source *source = NULL;
@@ -242,6 +310,7 @@ int main(int argc, char **argv) {
         {"older marks count, too", older_marks_count_too},
         {"what is new moves", what_is_new_moves},
         {"a cut parts names of a file", a_cut_parts_names_of_a_file},
+        {"a tree that holds something else is told", a_tree_that_holds_something_else_is_told},
         {"editions are listed and chosen", editions_are_listed_and_chosen},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -126,6 +126,37 @@ static void filling_leaves_alone_what_is_there(void) {
     free(bytes);
 }
 
+/* Wherever it is cut out, over whatever stands there. */
+static void a_part_is_read_as_it_will_be(void) {
+    enum { DRIVE = 100000 };
+    static uint8_t was[DRIVE], will[DRIVE], seen[DRIVE + 50];
+    for (int round = 0; round < 200; round++) {
+        struct ws_layout *l = NULL, *over = NULL;
+        struct ws_source *base = NULL, *view = NULL;
+        random_bytes(was, sizeof was);
+        memcpy(will, was, sizeof will);
+        OK(ws_source_memory(was, sizeof was, &base, &error));
+        OK(ws_layout_create(DRIVE + 50, &l, &error));
+        for (uint64_t i = random_below(12); i > 0; i--) {
+            const uint64_t at = i * 8000 + random_below(4000), length = 1 + random_below(4000);
+            memset(will + at, (int)i, (size_t)length);
+            OK(ws_layout_add_bytes(l, at, will + at, (size_t)length, WS_PHASE_BODY, &error));
+        }
+        if (round % 2) OK(ws_layout_seal(l, &error));
+        const uint64_t at = random_below(DRIVE), size = 1 + random_below(DRIVE + 50 - at);
+        OK(ws_layout_over(l, at, size, base, at, &over, &error));
+        OK(ws_layout_source(over, &view, &error));
+        OK(ws_source_read(view, 0, seen, (size_t)size, &error));
+        const uint64_t there = at + size > DRIVE ? DRIVE - at : size;
+        CHECK(memcmp(seen, will + at, (size_t)there) == 0);
+        for (uint64_t i = there; i < size; i++) CHECK_INT(seen[i], 0);
+        ws_source_close(view);
+        ws_layout_close(over);
+        ws_layout_close(l);
+        ws_source_close(base);
+    }
+}
+
 /* Two layouts are alike only if every byte is: places, what is made here, and inputs by their digests. */
 static void a_fingerprint_tells_layouts_apart(void) {
     enum { CASES = 8 };
@@ -520,6 +551,7 @@ int main(int argc, char **argv) {
         {"a layout reads as the drive will", a_layout_reads_as_the_drive_will},
         {"parts can be left out of a check", parts_can_be_left_out_of_a_check},
         {"filling leaves alone what is there", filling_leaves_alone_what_is_there},
+        {"a part is read as it will be", a_part_is_read_as_it_will_be},
         {"a fingerprint tells layouts apart", a_fingerprint_tells_layouts_apart},
         {"a fingerprint reads no input", a_fingerprint_reads_no_input},
         {"sources tell their pieces", sources_tell_their_pieces},

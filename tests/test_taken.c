@@ -410,7 +410,7 @@ static void a_long_neighbour_is_parted(void) {
         const uint64_t length = 20 * MIB + random_below(5000);
         struct ws_tree *tree = NULL;
         struct ws_room room = {.file_goes = true};
-        uint64_t at, still;
+        uint64_t at = 0, still = 0;
         OK(ws_tree_create(&tree, &error));
         OK(ws_tree_put(tree, "goes", content, 6 * MIB, NULL, &error));
         OK(ws_tree_put(tree, "grows", content, MIB, NULL, &error));

@@ -86,6 +86,15 @@ struct ws_known_input {
 WS_CHECKED enum ws_status ws_layout_fingerprint(const struct ws_layout *layout, const struct ws_known_input *input,
                                                 size_t inputs, char hex[WS_HASH_HEX], struct ws_error *error);
 
+/** A part of a drive as it will be once a layout is carried out: what the layout, frozen or not, has there, and what
+ *  stands there else. A frozen layout of its own, that borrows both.
+ *  @param at       byte of the drive; `size` bytes from there on
+ *  @param base_at  byte of `base` that stands there; behind the end of `base` are holes
+ *  @return as ws_layout_add() and ws_layout_seal() */
+WS_CHECKED enum ws_status ws_layout_over(const struct ws_layout *layout, uint64_t at, uint64_t size,
+                                         const struct ws_source *base, uint64_t base_at, struct ws_layout **over,
+                                         struct ws_error *error);
+
 /** The drive as it will be, as a source: holes read as zeros. Borrows the frozen layout. */
 WS_CHECKED enum ws_status ws_layout_source(const struct ws_layout *layout, struct ws_source **source,
                                            struct ws_error *error);

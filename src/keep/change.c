@@ -1,8 +1,8 @@
 /* change.c — an edit of what is remembered, worked out over the volume in use and carried out through a log. */
 #include "base/bytes.h"
+#include "fs/again.h"
 #include "fs/archive/write.h"
 #include "keep/internal.h"
-#include "wild_satchel/format.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -335,6 +335,28 @@ static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, 
     return status;
 }
 
+/* Does the volume, as it was worked out, hold what it is to? */
+static enum ws_status look_again(const struct ws_kept *k, struct ws_error *error) {
+    const uint64_t at = k->moves_to ? k->moves_to : k->memory.volume_at;
+    const uint64_t whole = k->moves_to ? k->moves_size : k->resize ? k->resize : k->memory.volume_size;
+    struct fs_again again = {.format = ws_format_find("ext4"),
+                             .layout = k->layout,
+                             .at = at,
+                             .size = whole,
+                             .base = k->drive,
+                             .base_at = at,
+                             .wanted = k->fresh ? k->fresh : k->tree,
+                             .free_bytes = k->geometry.free_bytes,
+                             .more = 1};
+    if (k->lock) {
+        again.layout = k->open_layout;
+        again.base = k->volume;
+        again.at = again.base_at = 0;
+        again.size = ws_layout_size(k->open_layout);
+    }
+    return fs_look_again(&again, error);
+}
+
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
     struct ws_ext4_params params = {.made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at,
                                     .over = k->volume,
@@ -361,6 +383,7 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
         WS_TRY(ws_layout_add_bytes(k->layout, 0, first, k->sector, WS_PHASE_SEAL, error));
     }
     WS_TRY(ws_layout_seal(k->layout, error));
+    if (k->moves ? k->moves_to != 0 : !k->untouched) WS_TRY(look_again(k, error));
     WS_TRY(place_log(k, cost ? cost : &own, error));
     return hash_marks(k, k->drive, k->marks, error);
 }

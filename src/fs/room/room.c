@@ -1,4 +1,5 @@
 /* room.c — volumes that make room. */
+#include "fs/again.h"
 #include "fs/room/clusters.h"
 
 #include <string.h>
@@ -28,6 +29,35 @@ enum ws_status room_find_old(struct ws_room *room, const struct ws_tree *tree, c
     return ws_fail_next(error, "give it another one");
 }
 
+/* The file that gets another length or goes, and one that what is put takes the place of. */
+static bool is_aside(void *context, const struct ws_node *n) {
+    const struct ws_node *const *aside = context;
+    return n == aside[0] || n == aside[1];
+}
+
+static enum ws_status look_again(const struct ws_room *room, const struct ws_layout *layout, struct ws_error *error) {
+    const struct ws_node *aside[2] = {NULL, NULL};
+    struct ws_tree *was = NULL;
+    struct fs_again again = {.format = ws_format_of(room->volume, NULL),
+                             .layout = layout,
+                             .at = room->at + room->front,
+                             .size = room->size - room->front,
+                             .base = room->volume,
+                             .base_at = room->front,
+                             .free_bytes = room->free_after,
+                             .more = room->put_name != NULL,
+                             .aside = is_aside,
+                             .context = aside};
+    WS_TRY(again.format->read(room->volume, &was, NULL, error));
+    for (const struct ws_node *n = ws_tree_root(was); n && room->file_at; n = ws_tree_next(n))
+        if (n->kind == WS_NODE_FILE && n->content && n->work == room->file_at) aside[0] = n;
+    aside[1] = room->put_name ? ws_tree_find_any_case(was, room->put_name) : NULL;
+    again.wanted = was;
+    const enum ws_status status = fs_look_again(&again, error);
+    ws_tree_close(was);
+    return status;
+}
+
 enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
     static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *,
                                            struct ws_error *) = {room_fat, room_exfat, room_ext4};
@@ -44,6 +74,7 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .put_at = room->put_at};
     for (size_t i = 0; i < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; i++)
         status = kinds[i](room, layout, error);
+    if (status == WS_OK && layout) status = look_again(room, layout, error);
     if (status == WS_E_NOTFOUND)
         ws_fail(error, status,
                 room->file_at || room->put_name ? "there is neither a FAT nor an exFAT volume here"
