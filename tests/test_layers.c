@@ -183,7 +183,8 @@ static void make_another(const char *how, struct ws_tree *is, struct ws_node *n,
                          uint8_t *content) {
     struct ws_node *file = NULL;
     if (!strcmp(how, "gone")) ws_tree_drop(is, n);
-    if (!strcmp(how, "name")) OK(ws_tree_rename(is, n, "It", &error));
+    if (!strcmp(how, "name")) OK(ws_tree_rename(is, n, "that", &error));
+    if (!strcmp(how, "small") || !strcmp(how, "letters")) OK(ws_tree_rename(is, n, "IT", &error));
     if (!strcmp(how, "mode")) n->mode ^= 1;
     if (!strcmp(how, "owner")) n->gid++;
     content[150000] ^= !strcmp(how, "content");
@@ -205,10 +206,10 @@ static void make_another(const char *how, struct ws_tree *is, struct ws_node *n,
 static void a_tree_that_holds_something_else_is_told(void) {
     static const struct {
         const char *how, *said;
-    } ways[] = {{"same", NULL},         {"gone", "is missing"}, {"name", "is missing"}, {"mode", "owner or mode"},
-                {"owner", "owner"},     {"content", "content"}, {"length", "content"},  {"attribute", "attributes"},
-                {"less", "attributes"}, {"target", "leads"},    {"kind", "kind"},       {"more", "1 names more"},
-                {"read anew", NULL},    {"aside", NULL}};
+    } ways[] = {{"same", NULL},         {"gone", "is missing"}, {"name", "is missing"},  {"mode", "owner or mode"},
+                {"owner", "owner"},     {"content", "content"}, {"length", "content"},   {"attribute", "attributes"},
+                {"less", "attributes"}, {"target", "leads"},    {"kind", "kind"},        {"more", "1 names more"},
+                {"read anew", NULL},    {"aside", NULL},        {"small", "is missing"}, {"letters", NULL}};
     for (size_t i = 0; i < sizeof ways / sizeof ways[0]; i++) {
         struct ws_tree *wanted = random_tree(60, TREE_ALL, 200000), *is = NULL;
         struct ws_node *n = NULL, *folder = NULL, *link = NULL;
@@ -230,12 +231,13 @@ static void a_tree_that_holds_something_else_is_told(void) {
         memcpy(other, bytes + 100, 199000);
         make_another(how, is, n, base, other);
         struct ws_node *left_out = strcmp(how, "aside") ? NULL : ws_tree_find(wanted, "in/deep/it");
+        const struct ws_holding holding = {.any_case = i % 2, .aside = is_that, .context = left_out};
         memset(&error, 0, sizeof error);
-        const enum ws_status status = ws_tree_holds(is, wanted, 0, is_that, left_out, &error);
+        const enum ws_status status = ws_tree_holds(is, wanted, &holding, &error);
         if (status != (ways[i].said ? WS_E_DIFFERENT : WS_OK)) fail_at(__FILE__, __LINE__, "%s: %s", how, error.what);
         if (ways[i].said) CHECK_HAS(error.what, ways[i].said);
         if (ways[i].said && strcmp(how, "more") != 0 && strcmp(how, "target") != 0) CHECK_HAS(error.what, "in/deep/it");
-        if (!strcmp(how, "more")) OK(ws_tree_holds(is, wanted, 1, NULL, NULL, &error));
+        if (!strcmp(how, "more")) OK(ws_tree_holds(is, wanted, &(struct ws_holding){.more = 1}, &error));
         ws_tree_close(is);
         ws_tree_close(wanted);
         for (int k = 0; k < 2; k++) ws_source_close(here[k]);

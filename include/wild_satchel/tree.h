@@ -142,14 +142,18 @@ struct ws_node *ws_tree_next_below(const struct ws_node *node, const struct ws_n
 bool ws_node_is_whiteout(const struct ws_node *node);
 /** The full path, "/" for the root. Cut with "..." in front if `room` is too small. @return `out` */
 const char *ws_node_path(const struct ws_node *node, char *out, size_t room);
+/** How one tree is compared with another. All 0: they are to be alike. */
+struct ws_holding {
+    size_t more;   /**< names that it may have beside those that are wanted */
+    bool any_case; /**< ASCII letters of either case are the same in names, as FAT and exFAT have it */
+    bool (*aside)(void *context, const struct ws_node *wanted); /**< what it says yes to is not compared: a file */
+    void *context;
+};
 /** Does a tree hold what another one does: names, kinds, owners, modes, targets, attributes and contents, not times?
  *  Contents are read only where both do not come from one place of one source.
- *  @param more   names that it may have beside those
- *  @param aside  what this says yes to, a file, is not compared; NULL: all are
  *  @return WS_E_DIFFERENT: not; the text names the first that is another, and how. WS_E_READ, WS_E_NOMEM */
-WS_CHECKED enum ws_status ws_tree_holds(const struct ws_tree *tree, const struct ws_tree *wanted, size_t more,
-                                        bool (*aside)(void *context, const struct ws_node *node), void *context,
-                                        struct ws_error *error);
+WS_CHECKED enum ws_status ws_tree_holds(const struct ws_tree *tree, const struct ws_tree *wanted,
+                                        const struct ws_holding *how, struct ws_error *error);
 /** What a tree says of all its files, but for their contents: names, kinds, owners, modes, sizes, times, places. */
 void ws_tree_hash(const struct ws_tree *tree, struct ws_hash *hash);
 /** Size of a file's content in bytes, through hard links; 0 for all else but a link's target length. */

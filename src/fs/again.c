@@ -8,10 +8,10 @@ static enum ws_status holds_all(const struct fs_again *a, const struct ws_source
     struct ws_volume_facts facts;
     enum ws_status status;
     WS_GO(a->format->read(then, &is, &facts, error));
-    WS_GO(ws_tree_holds(is, a->wanted, a->more, a->aside, a->context, error));
-    if (facts.free_bytes != a->free_bytes)
+    WS_GO(ws_tree_holds(is, a->wanted, &a->how, error));
+    if (a->free_bytes && facts.free_bytes != *a->free_bytes)
         status = ws_fail(error, WS_E_DIFFERENT, "%llu bytes are free, not %llu", (unsigned long long)facts.free_bytes,
-                         (unsigned long long)a->free_bytes);
+                         (unsigned long long)*a->free_bytes);
 done:
     ws_tree_close(is);
     return status;

@@ -13,11 +13,9 @@ struct fs_again {
     uint64_t at, size;              /* bytes of the layout at which the volume will be */
     const struct ws_source *base;   /* what stands there else, from this byte of it on */
     uint64_t base_at;
-    const struct ws_tree *wanted; /* what it is to hold, and how much may be free then */
-    uint64_t free_bytes;
-    size_t more; /* as ws_tree_holds() */
-    bool (*aside)(void *context, const struct ws_node *node);
-    void *context;
+    const struct ws_tree *wanted; /* what it is to hold, and how that is compared */
+    struct ws_holding how;
+    const uint64_t *free_bytes; /* as many are to be free then; NULL: that is not asked */
 };
 
 /* @return WS_E_DIFFERENT, with what to do, for a volume that would not hold it, or could not be read */

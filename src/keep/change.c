@@ -346,8 +346,8 @@ static enum ws_status look_again(const struct ws_kept *k, struct ws_error *error
                              .base = k->drive,
                              .base_at = at,
                              .wanted = k->fresh ? k->fresh : k->tree,
-                             .free_bytes = k->geometry.free_bytes,
-                             .more = 1};
+                             .free_bytes = &k->geometry.free_bytes,
+                             .how = {.more = 1}};
     if (k->lock) {
         again.layout = k->open_layout;
         again.base = k->volume;
@@ -384,6 +384,7 @@ enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_co
     }
     WS_TRY(ws_layout_seal(k->layout, error));
     if (k->moves ? k->moves_to != 0 : !k->untouched) WS_TRY(look_again(k, error));
+    if (k->laid) WS_TRY(keep_laid_look_again(k, error));
     WS_TRY(place_log(k, cost ? cost : &own, error));
     return hash_marks(k, k->drive, k->marks, error);
 }

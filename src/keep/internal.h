@@ -117,6 +117,8 @@ size_t keep_rows_left(const struct ws_kept *k, struct ws_run *row, size_t most);
 enum ws_status keep_laid_open(struct ws_kept *kept, const struct on_drive *was, struct ws_error *error);
 void keep_laid_ask(const struct ws_kept *kept, struct ws_request *request, struct ws_build_setting *setting);
 void keep_laid_tell(const struct ws_kept *kept, struct ws_live_renewal *told);
+/* What others put there, once all is worked out. @return WS_E_DIFFERENT: it would not be there */
+enum ws_status keep_laid_look_again(const struct ws_kept *kept, struct ws_error *error);
 void keep_laid_close(struct keep_laid *laid); /* NULL is accepted */
 
 /* kept.c: all that was worked out for a renewal. */

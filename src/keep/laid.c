@@ -1,5 +1,6 @@
 /* laid.c — a live drive that was laid down file by file, for its renewal: how it was made, and what others put on it.
  */
+#include "fs/again.h"
 #include "keep/internal.h"
 #include "plan/laid.h"
 #include "wild_satchel/start.h"
@@ -146,6 +147,31 @@ void keep_laid_tell(const struct ws_kept *k, struct ws_live_renewal *told) {
             example(told->others_path, &told->others_paths, n);
         }
     }
+}
+
+static bool gave_way(void *context, const struct ws_node *n) {
+    (void)context;
+    return n->work2 == 2;
+}
+
+enum ws_status keep_laid_look_again(const struct ws_kept *k, struct ws_error *error) {
+    static const enum ws_role roles[] = {WS_ROLE_SYSTEM, WS_ROLE_START};
+    const struct keep_laid *l = k->laid;
+    for (size_t i = 0; i < sizeof roles / sizeof roles[0]; i++) {
+        const struct ws_volume *v = ws_plan_volume(ws_build_plan(k->build), roles[i]);
+        const struct ws_tree *others = l->beside.others[roles[i]];
+        if (!v || !others) continue;
+        const struct fs_again again = {.format = ws_format_of(l->slice[i], NULL),
+                                       .layout = k->layout,
+                                       .at = v->at,
+                                       .size = v->size,
+                                       .base = k->drive,
+                                       .base_at = v->at,
+                                       .wanted = others,
+                                       .how = {.more = SIZE_MAX, .any_case = true, .aside = gave_way}};
+        WS_TRY(fs_look_again(&again, error));
+    }
+    return WS_OK;
 }
 
 void keep_laid_close(struct keep_laid *l) {

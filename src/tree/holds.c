@@ -1,6 +1,6 @@
 /* holds.c — does a tree hold what another one does? Contents that stand in one place are not read. */
 #include "base/bytes.h"
-#include "wild_satchel/tree.h"
+#include "tree/internal.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -89,13 +89,12 @@ static enum ws_status compare(struct comparing *c, const struct ws_node *is, con
 }
 
 static enum ws_status compare_all(struct comparing *c, const struct ws_tree *is, const struct ws_tree *wanted,
-                                  bool (*aside)(void *context, const struct ws_node *node), void *context,
-                                  struct ws_error *error) {
+                                  const struct ws_holding *how, struct ws_error *error) {
     const struct ws_node *folder = ws_tree_root(is), *next;
     for (const struct ws_node *n = ws_tree_root(wanted)->first; n; n = next) {
-        const struct ws_node *pair = ws_node_child(folder, n->name);
-        const bool left_out = n->kind == WS_NODE_FILE && aside && aside(context, n);
-        if (!left_out) WS_TRY(compare(c, pair, n, error));
+        const struct ws_node *pair = tree_index_find(folder, n->name, strlen(n->name), how->any_case);
+        if (n->kind == WS_NODE_FOLDER || !how->aside || !how->aside(how->context, n))
+            WS_TRY(compare(c, pair, n, error));
         c->seen += pair != NULL;
         next = n->first ? n->first : n->next;
         if (n->first) folder = pair;
@@ -105,16 +104,15 @@ static enum ws_status compare_all(struct comparing *c, const struct ws_tree *is,
     return WS_OK;
 }
 
-enum ws_status ws_tree_holds(const struct ws_tree *is, const struct ws_tree *wanted, size_t more,
-                             bool (*aside)(void *context, const struct ws_node *node), void *context,
+enum ws_status ws_tree_holds(const struct ws_tree *is, const struct ws_tree *wanted, const struct ws_holding *how,
                              struct ws_error *error) {
     struct comparing c = {malloc((size_t)2 * STEP), 1};
     if (!c.bytes) return ws_fail(error, WS_E_NOMEM, "out of memory for comparing");
     enum ws_status status = compare(&c, ws_tree_root(is), ws_tree_root(wanted), error);
-    if (status == WS_OK) status = compare_all(&c, is, wanted, aside, context, error);
-    if (status == WS_OK && ws_tree_count(is) > c.seen + more)
-        status = ws_fail(error, WS_E_DIFFERENT, "there are %zu names more than there are to be",
-                         ws_tree_count(is) - c.seen - more);
+    if (status == WS_OK) status = compare_all(&c, is, wanted, how, error);
+    const size_t more = ws_tree_count(is) > c.seen ? ws_tree_count(is) - c.seen : 0;
+    if (status == WS_OK && more > how->more)
+        status = ws_fail(error, WS_E_DIFFERENT, "there are %zu names more than there are to be", more - how->more);
     free(c.bytes);
     return status;
 }

@@ -44,10 +44,8 @@ static enum ws_status look_again(const struct ws_room *room, const struct ws_lay
                              .size = room->size - room->front,
                              .base = room->volume,
                              .base_at = room->front,
-                             .free_bytes = room->free_after,
-                             .more = room->put_name != NULL,
-                             .aside = is_aside,
-                             .context = aside};
+                             .free_bytes = &room->free_after,
+                             .how = {.more = room->put_name != NULL, .aside = is_aside, .context = aside}};
     WS_TRY(again.format->read(room->volume, &was, NULL, error));
     for (const struct ws_node *n = ws_tree_root(was); n && room->file_at; n = ws_tree_next(n))
         if (n->kind == WS_NODE_FILE && n->content && n->work == room->file_at) aside[0] = n;
