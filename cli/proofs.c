@@ -151,6 +151,8 @@ static void show_evidence(const struct cli *cli, const struct ws_round *r) {
                    e->data_in_use == 1 ? "it says itself" : "they say themselves");
     else if (e->data_volumes)
         show_field(cli, "Data", "%u volume%s, ejected", e->data_volumes, e->data_volumes == 1 ? "" : "s");
+    if (e->data_locked)
+        show_field(cli, "Locked", "%u more volume%s, not looked into", e->data_locked, e->data_locked == 1 ? "" : "s");
     if (e->errors) show_field(cli, "Errors", "%s%u recorded%s", ink(cli, INK_BAD), e->errors, ink(cli, INK_PLAIN));
     const struct ws_survived *s = &r->survived;
     if (s->survive + s->again + s->deleted + s->lost)

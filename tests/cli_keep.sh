@@ -291,5 +291,19 @@ dd if=/dev/zero of="b/$gorse.drive" bs=1024 seek=$((at / 1024 + 1)) count=1 conv
 expect 4 "nothing is remembered on this drive" "$satchel" keep save gorse --to none.kept
 expect 0 "a copy of it was used" "$satchel" keep save gorse --to rescued.kept --rescue
 ok "all of it is there" test "$(bsdtar -tf rescued.kept | grep -vc '^lost.txt$')" = "$(bsdtar -tf sound.kept | wc -l)"
+
+# A data volume that is locked by itself opens with the drive's own passphrase; with another one that is told
+printf 'gull 7 over the bar\n' > same && printf 'fulmar over the bar\n' > other
+lock_data() { # what opens it
+    "$satchel" prepare --image curlew.iso --locked --persistence 100M --drive teasel --confirm "$teasel" --afresh --password-fd 3 3<"$1" >/dev/null 2>&1
+    end_of() { "$satchel" drives "$1" --json | python3 -c 'import json, sys; print(json.load(sys.stdin)["drives"][0]["parts"][-1]["at_bytes"] >> 12)'; }
+    dd if="b/$teasel.drive" of="b/$gorse.drive" bs=4k count=25600 skip="$(end_of teasel)" seek="$(end_of gorse)" conv=notrunc status=none
+}
+expect 0 "is ready" sh -c "'$satchel' prepare --image curlew.iso --locked --persistence 100M --data 100M --drive gorse --confirm '$gorse' --afresh --password-fd 3 3<same"
+lock_data same
+expect 0 "WHICH-PC" sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --password-fd 3 3<same"
+lock_data other
+json 'd["rounds"][0]["before"]["data_locked"] == 0 and d["rounds"][0]["after"]["data_locked"] == 1' sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --json --password-fd 3 3<same"
+expect 1 "1 more volume, not looked into" sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --password-fd 3 3<same"
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

@@ -106,6 +106,7 @@ struct ws_evidence {
     bool needs_recovery; /**< it was not shut down */
     /** Ordinary volumes on the drive, and of those such whose own mark says that they were not ejected. */
     uint32_t data_volumes, data_in_use;
+    uint32_t data_locked; /**< volumes beside those that were not looked into: what opens the drive opens them not */
 };
 
 /** One session with the drive, and what came of it. */

@@ -5,6 +5,7 @@
 #include "proof/snapshot.h"
 #include "system/on_drive.h"
 #include "wild_satchel/format.h"
+#include "wild_satchel/lock.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -42,11 +43,19 @@ static bool is_data(const struct ws_format *format, const struct ws_tree *files)
     return true;
 }
 
+/* One that is locked opens if it has the passphrase of what remembers. @return what is inside; NULL: it stays closed */
+static const struct ws_source *unlock(const struct ws_source *slice, const char *passphrase, struct ws_lock **lock,
+                                      struct ws_error *error) {
+    return passphrase && ws_lock_open(slice, passphrase, lock, error) == WS_OK ? ws_lock_body(*lock) : NULL;
+}
+
 /* The volume's files under a folder that names it, in the folder that is "/" to the system; what remembers in a file of
  * it is told by itself. Of files as they were times tell, and sizes. */
-static enum ws_status add_volume(const struct ws_source *drive, const struct ws_partition *p,
+static enum ws_status add_volume(const struct ws_source *drive, const struct ws_partition *p, const char *passphrase,
                                  const struct ws_snapshot *first, struct look *look, struct ws_error *error) {
     struct ws_source *slice = NULL;
+    struct ws_lock *lock = NULL;
+    struct ws_error closed;
     struct ws_tree *files = NULL, *named = NULL;
     struct ws_node *folder = NULL, *file = NULL;
     struct ws_snapshot snapshot = {0};
@@ -55,10 +64,14 @@ static enum ws_status add_volume(const struct ws_source *drive, const struct ws_
     enum ws_status status;
     const bool remembers = look->memory.volume_at >= p->at && look->memory.volume_at < p->at + p->length;
     WS_GO(ws_source_slice(drive, p->at, p->length, &slice, error));
-    const struct ws_format *format = ws_format_of(slice, &facts);
+    const bool locked = !remembers && ws_lock_probe(slice, NULL);
+    const struct ws_source *volume = locked ? unlock(slice, passphrase, &lock, &closed) : slice;
+    look->evidence.data_locked += !volume;
+    if (!volume) goto done;
+    const struct ws_format *format = ws_format_of(volume, &facts);
     if (!format || !format->read || (!format->everywhere && strcmp(format->word, "ext4") != 0)) goto done;
     if (!format->everywhere && remembers) goto done;
-    if (format->read(slice, &files, NULL, NULL) != WS_OK) goto done; /* damaged: its owner's matter, not the proof's */
+    if (format->read(volume, &files, NULL, NULL) != WS_OK) goto done; /* damaged: its owner's matter, not the proof's */
     if (!is_data(format, files)) goto done;
     look->evidence.data_volumes++;
     look->evidence.data_in_use += !facts.clean;
@@ -77,12 +90,13 @@ done:
     ws_snapshot_free(&snapshot);
     ws_tree_close(named);
     ws_tree_close(files);
+    ws_lock_close(lock);
     ws_source_close(slice);
     return status;
 }
 
-enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, const struct ws_snapshot *first,
-                              struct look *look, struct ws_error *error) {
+enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                              const struct ws_snapshot *first, struct look *look, struct ws_error *error) {
     const struct ws_partition *list[WS_VOLUME_PLACES];
     struct ws_table *table = malloc(sizeof *table);
     enum ws_status status = table ? ws_table_read(drive, sector, table, NULL, error)
@@ -92,7 +106,7 @@ enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, co
     for (size_t i = 0; i < count && status == WS_OK; i++)
         if (ws_inside(list[i]->at, list[i]->length, drive->size) && list[i]->at != medium_at &&
             !on_drive_is_for_firmware(list[i]))
-            status = add_volume(drive, list[i], first, look, error);
+            status = add_volume(drive, list[i], passphrase, first, look, error);
     free(table);
     return status;
 }

@@ -70,12 +70,12 @@ static json_t *bits_json(unsigned bits) {
 }
 
 static json_t *evidence_json(const struct ws_evidence *e) {
-    return json_pack("{s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:b, s:I, s:I}", "seen_at", (json_int_t)e->seen_at,
+    return json_pack("{s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:b, s:I, s:I, s:I}", "seen_at", (json_int_t)e->seen_at,
                      "mounts", (json_int_t)e->mounts, "mounted_at", (json_int_t)e->mounted_at, "written_at",
                      (json_int_t)e->written_at, "written_bytes", (json_int_t)e->written_bytes, "size_bytes",
                      (json_int_t)e->size, "free_bytes", (json_int_t)e->free_bytes, "errors", (json_int_t)e->errors,
                      "not_shut_down", e->needs_recovery, "data_volumes", (json_int_t)e->data_volumes, "data_in_use",
-                     (json_int_t)e->data_in_use);
+                     (json_int_t)e->data_in_use, "data_locked", (json_int_t)e->data_locked);
 }
 
 static json_t *told_json(const struct ws_told *t) {
@@ -188,14 +188,16 @@ static bool read_bits(const json_t *list, unsigned *bits) {
 
 static bool read_evidence(const json_t *root, struct ws_evidence *e) {
     json_int_t seen, mounts, mounted, written, bytes, size, free_bytes, errors;
-    json_int_t data = 0, in_use = 0; /* older documents say nothing of those */
+    json_int_t data = 0, in_use = 0, locked = 0; /* older documents say nothing of those */
     int recovery;
-    if (json_unpack((json_t *)(uintptr_t)root, "{s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:b, s?I, s?I}", "seen_at",
-                    &seen, "mounts", &mounts, "mounted_at", &mounted, "written_at", &written, "written_bytes", &bytes,
-                    "size_bytes", &size, "free_bytes", &free_bytes, "errors", &errors, "not_shut_down", &recovery,
-                    "data_volumes", &data, "data_in_use", &in_use) != 0)
+    if (json_unpack((json_t *)(uintptr_t)root, "{s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:I, s:b, s?I, s?I, s?I}",
+                    "seen_at", &seen, "mounts", &mounts, "mounted_at", &mounted, "written_at", &written,
+                    "written_bytes", &bytes, "size_bytes", &size, "free_bytes", &free_bytes, "errors", &errors,
+                    "not_shut_down", &recovery, "data_volumes", &data, "data_in_use", &in_use, "data_locked",
+                    &locked) != 0)
         return false;
     if (data < 0 || data > WS_VOLUME_PLACES || in_use < 0 || in_use > data) return false;
+    if (locked < 0 || locked > WS_VOLUME_PLACES) return false;
     if (mounts < 0 || mounts > UINT32_MAX || errors < 0 || errors > UINT32_MAX || bytes < 0 || size < 0 ||
         free_bytes < 0 || free_bytes > size)
         return false;
@@ -209,7 +211,8 @@ static bool read_evidence(const json_t *root, struct ws_evidence *e) {
                               .errors = (uint32_t)errors,
                               .needs_recovery = recovery != 0,
                               .data_volumes = (uint32_t)data,
-                              .data_in_use = (uint32_t)in_use};
+                              .data_in_use = (uint32_t)in_use,
+                              .data_locked = (uint32_t)locked};
     return true;
 }
 

@@ -19,9 +19,10 @@ struct look {
 enum ws_status proof_look(const struct ws_source *drive, uint32_t sector, const char *passphrase,
                           const struct ws_snapshot *first, int64_t now, struct look *look, struct ws_error *error);
 void proof_look_free(struct look *look);
-/* data.c: the files of its ordinary volumes, into the look's snapshot. */
-enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, const struct ws_snapshot *first,
-                              struct look *look, struct ws_error *error);
+/* data.c: the files of its ordinary volumes, into the look's snapshot; of locked ones that the passphrase opens, too.
+ */
+enum ws_status proof_add_data(const struct ws_source *drive, uint32_t sector, const char *passphrase,
+                              const struct ws_snapshot *first, struct look *look, struct ws_error *error);
 
 /* The proof's head from its first look, which is taken over; it goes on from there. */
 void proof_start_from(struct ws_proof *proof, const struct ws_drive_facts *facts, struct look *look, int64_t now);

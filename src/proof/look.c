@@ -11,6 +11,7 @@
 static void take_evidence(const struct ws_ext4_facts *f, int64_t now, struct ws_evidence *e) {
     *e = (struct ws_evidence){.data_volumes = e->data_volumes,
                               .data_in_use = e->data_in_use,
+                              .data_locked = e->data_locked,
                               .seen_at = now,
                               .mounts = f->mounts,
                               .mounted_at = f->mounted_at,
@@ -96,7 +97,7 @@ enum ws_status proof_look(const struct ws_source *drive, uint32_t sector, const 
     if (ws_journal_read(tree, m->system || !m->family->changes ? "" : m->family->changes, &last, 1))
         memcpy(look->machine, last.machine, sizeof look->machine);
     WS_GO(take_snapshot(drive, sector, lock ? ws_lock_body(lock) : slice, first, tree, look, error));
-    WS_GO(proof_add_data(drive, sector, first, look, error));
+    WS_GO(proof_add_data(drive, sector, passphrase, first, look, error));
     take_evidence(&look->facts, now, &look->evidence);
     look->read = true;
 done:
