@@ -100,7 +100,8 @@ static enum ws_status compare(struct cli *cli, struct comparing *c, struct ws_dr
 static void note_resized(struct comparing *c) {
     const struct ws_volume *v = c->by_plan ? ws_plan_volume(c->plan.plan, WS_ROLE_PERSISTENCE) : NULL;
     char is[48], was[48];
-    if (!v || c->memory.in_file || c->memory.volume_at != v->at || c->memory.volume_size == v->size) return;
+    if (!v || c->memory.in_file || c->memory.volume_size == v->size) return;
+    if (c->memory.volume_at > v->at || c->memory.volume_at + c->memory.volume_size <= v->at) return;
     ws_findings_add(&c->findings, WS_NOTE,
                     "the volume that remembers is of %s, the plan made it of %s: it was resized since, and the table, "
                     "at least, differs from the plan by that",

@@ -361,11 +361,11 @@ static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
         ws_fail(&cli->error, WS_E_SPACE, "with what is free %s it its volume can be of %s, not of %s",
                 in_file ? "around" : "behind", ws_size_both(most, a, sizeof a), ws_size_both(size, b, sizeof b));
     else ws_fail(&cli->error, WS_E_SPACE, "there is no free space %s it", in_file ? "around" : "behind");
-    if (ws_kept_neighbour(k->kept, &n, &why) == WS_OK && n.most > most)
-        return ws_fail_next(&cli->error, "what stands behind it can give room, for up to %s: --take-from-data",
-                            ws_size_both(n.most, a, sizeof a));
+    if (ws_kept_neighbour(k->kept, 0, &n, &why) == WS_OK && n.most > most)
+        return ws_fail_next(&cli->error, "what stands %s it can give room, for up to %s: --take-from-data",
+                            n.in_front ? "in front of" : "behind", ws_size_both(n.most, a, sizeof a));
     if (why.status == WS_E_REFUSED) /* a data volume could, but for its state */
-        return ws_fail_next(&cli->error, "the data volume behind it could give room, but %s: %s", why.what, why.next);
+        return ws_fail_next(&cli->error, "the data volume beside it could give room, but %s: %s", why.what, why.next);
     return ws_fail_next(&cli->error, "save it, prepare a larger drive, and put it back there");
 }
 
@@ -374,7 +374,7 @@ static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320
     struct cli *cli = k->cli;
     struct ws_neighbour n, after;
     char is[48], was[32], gets[32], name[64];
-    WS_TRY(ws_kept_neighbour(k->kept, &n, &cli->error));
+    WS_TRY(ws_kept_neighbour(k->kept, is_sized() ? size : 0, &n, &cli->error));
     if (!is_sized()) {
         ws_fail(&cli->error, WS_E_USAGE,
                 "say how large it is to be: its neighbour's room is not taken without a number");
@@ -384,10 +384,11 @@ static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320
     size_t at = (size_t)snprintf(loses, 320, "gets a volume of %s", ws_size_both(size >> 20 << 20, is, sizeof is));
     (void)snprintf(name, sizeof name, n.label[0] ? " \"%s\"" : "", n.label);
     if (after.at)
-        at += (size_t)snprintf(loses + at, 320 - at, "; the data volume%s behind it has %s then, not %s, with %s free",
-                               name, ws_size_counted(after.size, gets, sizeof gets),
-                               ws_size_counted(n.size, was, sizeof was), ws_size_both(after.free_bytes, is, sizeof is));
-    (void)snprintf(loses + at, 320 - at, "%s, and nothing is lost", n.swap ? "; swap moves on" : "");
+        at +=
+            (size_t)snprintf(loses + at, 320 - at, "; the volume%s %s it has %s then, not %s, with %s free", name,
+                             after.in_front ? "in front of" : "behind", ws_size_counted(after.size, gets, sizeof gets),
+                             ws_size_counted(n.size, was, sizeof was), ws_size_both(after.free_bytes, is, sizeof is));
+    (void)snprintf(loses + at, 320 - at, "%s, and nothing is lost", n.swap && !after.in_front ? "; swap moves on" : "");
     return WS_OK;
 }
 
@@ -411,7 +412,8 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     if ((!take || is_sized()) && (grows ? size <= now : size >= now))
         return ws_fail(&cli->error, WS_E_USAGE, "it is of %s now: that would not %s",
                        ws_size_both(now, was, sizeof was), grows ? "make it larger" : "make it smaller");
-    if (take) {
+    const bool free_behind = is_sized() && size <= most && !ws_kept_memory(k->kept)->in_file;
+    if (take && !free_behind) {
         WS_TRY(take_room(k, size, loses));
     } else {
         WS_TRY(ws_kept_resize(k->kept, size, &cli->error));

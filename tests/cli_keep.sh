@@ -283,6 +283,17 @@ expect 0 "is sound" "$satchel" check teasel
 expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
 expect 4 "in one piece" "$satchel" keep move teasel --in file --size 9G --confirm "$teasel"
 
+# In front of it the volume with the system's own files gives what is free at its end
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --arrangement files --system 2G --persistence rest --drive teasel --confirm "$teasel" --afresh
+expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
+expect 4 "what stands in front of it can give room" "$satchel" keep grow teasel --size 6G --confirm "$teasel"
+expect 2 "up to 7.7 GB" "$satchel" keep grow teasel --take-from-data --confirm "$teasel"
+expect 0 "has more room" "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel"
+json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]] == [7633 - 6144, 6144]' "$satchel" drives teasel --json
+expect 0 "is sound" "$satchel" check teasel
+expect 1 "resized since" "$satchel" check teasel --plan "$teasel.plan"
+expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
+
 # Damaged: what can be read is saved, and what is lost is said
 expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue
 expect 0 "Lost          nothing" "$satchel" keep save gorse --to sound.kept --rescue

@@ -1,4 +1,6 @@
 """Volumes as others fill them, and what they see of them: FAT of all widths (mtools), exFAT (its FUSE driver), ext4 (the kernel)."""
+import itertools
+
 from sticks import MIB, dice, shell
 
 
@@ -91,6 +93,11 @@ def others(text):
     """All but the file that remembers."""
     return "\n".join(l for l in text.split("\n") if not (l.startswith("persistence ") or l.endswith("./persistence") or l.lower().startswith("persis")) and "total files" not in l.lower()
                      and l.rstrip(" \t") and " files " not in l)
+
+
+def differing(before, after):
+    """The first lines of two views that are not alike."""
+    return "\n".join(a + "  <->  " + b for a, b in itertools.zip_longest(before.split("\n"), after.split("\n"), fillvalue="") if a != b)[:1500]
 
 
 def history(device, size):

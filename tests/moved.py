@@ -7,7 +7,7 @@ read is that volume, and all go on writing.
 """
 import json
 
-from fillers import KINDS, SEEN, Exfat, history, others, seen
+from fillers import KINDS, SEEN, Exfat, differing, history, others, seen
 from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
 
 moves = {"copied": 0, "stayed": 0}
@@ -50,7 +50,7 @@ def move(name, how, place, was, before, into_file):
     moves["stayed" if stays else "copied"] += 1
     sound, seen_now, free, said = volume(now)
     verdict(f"{what}: sound", sound, said)
-    verdict(f"{what}: every file as it was", was is None or seen_now == was, seen_now[:600])
+    verdict(f"{what}: every file as it was", was is None or seen_now == was, differing(was or "", seen_now))
     verdict(f"{what}: free as predicted", free == told["free_bytes"], f"{free} {done.stdout}")
     partition = [p for p in parts() if p["at_bytes"] == now["at_bytes"]]
     verdict(f"{what}: the table has it", len(partition) == (0 if into_file else 1), f"{parts()}")
@@ -59,7 +59,7 @@ def move(name, how, place, was, before, into_file):
         sound, after, said = seen(how, device)
         verdict(f"{what}: the data volume is sound", sound, said)
         verdict(f"{what}: all others as they were", others(after) == others(before),
-                "\n".join(a + "  <->  " + b for a, b in zip(others(before).split("\n"), others(after).split("\n")) if a != b)[:1500])
+                differing(others(before), others(after)))
         verdict(f"{what}: {'it is' if into_file else 'no file of it is'} there", ("./persistence" in after or "::/persistence" in after or "\npersistence " in after or after.startswith("persistence ")) == into_file, after[:500])
         if into_file:
             others_see = shell(read_by_others(how, device))
@@ -103,6 +103,7 @@ def case(number):
             with Loop(place) as device:
                 made = history(device, place["size_bytes"])
                 verdict("used by the kernel", made.returncode == 0, made.stderr)
+            with Loop(place) as device:  # where the plug was pulled it is another file by now
                 shell(f"cp --sparse=always s.img kept.img; mount {device} m; umount m")  # recovered; the tool gets it as it was left
             was = volume(place)[1]
             shell("mv kept.img s.img")

@@ -1,5 +1,6 @@
 #!/bin/sh
-# A real live system's memory, moved between its starts: from a partition into a file and back, and to where its file lies.
+# A real live system's memory, moved between its starts: from a partition into a file and back, to where its file lies, and into the
+# room of a volume in front of it.
 #   moved.sh SATCHEL LIVE_IMAGE FIRMWARE
 image=$2
 pc=$3
@@ -28,6 +29,13 @@ remembers "in a file of the build"
 ok "it stays where it is, as a partition" "$satchel" keep move stick.img --in partition --confirm "$name"
 remembers "in that partition"
 ok "what was remembered before is there" told 'not d["in_file"] and d["starts"] >= 4'
+ok "the drive is sound" "$satchel" check stick.img
+
+stick --arrangement files --system 500M --persistence rest --menu-wait 1
+remembers "behind the volume of its files"
+ok "it begins sooner" "$satchel" keep grow stick.img --size 550M --take-from-data --confirm "$name"
+remembers "from there on"
+ok "what was remembered before is there" told 'd["starts"] >= 4 and d["size_bytes"] == 550 << 20'
 ok "the drive is sound" "$satchel" check stick.img
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

@@ -1,13 +1,13 @@
 #!/usr/bin/env python3
-"""Room for what is remembered, taken from the data volume behind it that others filled, in pieces: FAT of all widths (mtools), exFAT
+"""Room for what is remembered, taken from the data volume behind it, or in front of it, that others filled, in pieces: FAT of all widths (mtools), exFAT
 (its FUSE driver), swap in between. The checkers find both sound, they see every file as it was, under both of its names where FAT
 has two, and go on writing to it.
 
     taken.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
 """
-import json
+import json, os
 
-from fillers import KINDS, LOOK, Exfat, Ext4, Fat, others, seen
+from fillers import KINDS, LOOK, Exfat, Ext4, Fat, differing, others, seen
 from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
 
 ALL = KINDS + [(kind, Ext4) for kind in Ext4.kinds]
@@ -35,6 +35,26 @@ def swap_between():
     verdict("swap in between", done.returncode == 0, done.stderr)
 
 
+def data_in_front(whole):
+    """The data volume stands before what remembers then, as on sticks that were made by hand, which takes the stick's end."""
+    remembers, data = parts()[-2:]
+    before = json.loads(shell("sfdisk --json s.img").stdout)["partitiontable"]["partitions"]
+    numbers = sorted(range(len(before)), key=lambda i: before[i]["start"])[-2:]
+    start, size = remembers["at_bytes"], remembers["size_bytes"]
+    begin = (os.path.getsize("s.img") - MIB - size) // MIB * MIB
+    length = begin - start if whole else data["size_bytes"]
+    types = ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "0FC63DAF-8483-4772-8E79-3D69D8477DE4") if is_gpt() else ("c", "83")
+    done = shell(f"""dd if=s.img of=volume bs=1M iflag=skip_bytes,count_bytes skip={start} count={size} status=none
+        sfdisk -q --delete s.img {numbers[0] + 1} {numbers[1] + 1}
+        printf 'start={start // 512}, size={length // 512}, type={types[0]}\nstart={begin // 512}, size={size // 512}, type={types[1]}\n' | sfdisk -q -a s.img
+        dd if=volume of=s.img bs=1M oflag=seek_bytes seek={begin} conv=notrunc status=none; rm volume""")
+    verdict("data in front", done.returncode == 0, done.stderr)
+
+
+def is_gpt():
+    return json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["table"] == "gpt"
+
+
 def least_of(number, unit):
     """MiB of which this is told, at least: it was rounded."""
     return int((float(number) - (0.05 if "." in number else 0.5)) * {"MiB": 1, "GiB": 1024}[unit])
@@ -56,11 +76,14 @@ def case(number):
     kind, how = ALL[number % len(ALL)]
     data = {"fat12": dice.randrange(64, 120), "fat16": dice.randrange(64, 500)}.get(kind, dice.randrange(300, 1200))
     name = stick(data)
-    swaps = json.loads(run("drives", "s.img", "--json").stdout)["drives"][0]["table"] == "gpt" and dice.random() < 0.7
+    front = dice.random() < 0.4
+    swaps = not front and is_gpt() and dice.random() < 0.7
     remembers = parts()[-2]
+    if front:
+        data_in_front(kind[:5] in ("fat32", "exfat") and dice.random() < 0.5)
     if swaps:
         swap_between()
-    there = parts()[-1]
+    there, remembers = (parts()[-2], parts()[-1]) if front else (parts()[-1], remembers)
     with Loop(there) as d:
         made = shell(how.make(kind).replace("{d}", d))
         filled = shell(how.fill(d, int(there["size_bytes"] * dice.uniform(0.1, 0.6))))
@@ -81,18 +104,19 @@ def case(number):
         return
     moved += 1
     grown = next(p for p in parts() if p["label"] == "persistence")
-    less = max(parts(), key=lambda p: p["at_bytes"])
+    less = sorted(parts(), key=lambda p: p["at_bytes"])[-2 if front else -1]
     if swaps:
         slip = next(p for p in parts() if p["label"] == "SLIP")
         with Loop(slip) as d:
             verdict("swap is usable", shell(f"blkid -p {d} | grep -q SLIP && swaplabel {d}").returncode == 0 and
                     grown["at_bytes"] + grown["size_bytes"] <= slip["at_bytes"] <= less["at_bytes"] - slip["size_bytes"], f"{parts()}")
-    verdict("the partitions are so", grown["size_bytes"] == size * MIB and less["at_bytes"] + less["size_bytes"] == there["at_bytes"] + there["size_bytes"]
-            and less["at_bytes"] >= grown["at_bytes"] + grown["size_bytes"], f"{there} {grown} {less}")
+    ends = [p["at_bytes"] + p["size_bytes"] for p in (grown, less, remembers, there)]
+    so = ends[0] == ends[2] and less["at_bytes"] == there["at_bytes"] and grown["at_bytes"] >= ends[1] if front else ends[1] == ends[3] and less["at_bytes"] >= ends[0]
+    verdict("the partitions are so", grown["size_bytes"] == size * MIB and so, f"{front}: {there} {grown} {less}")
     with Loop(less) as d:
         sound, after, said = seen(how, d)
         verdict(f"{kind} of {data} MiB, taken from for {size} MiB: sound", sound, said)
-        verdict("every file as it was", after == before, "\n".join(a + "  <->  " + b for a, b in zip(before.split("\n"), after.split("\n")) if a != b)[:1500])
+        verdict("every file as it was", after == before, differing(before, after))
     for _ in range(0 if how is Ext4 else 2):
         laid = run("passport", "s.img", "--onto-drive", "--confirm", name)
         verdict("a passport is laid onto it", laid.returncode == 0, laid.stderr)
@@ -141,7 +165,7 @@ def case_of_file(number):
         with Loop(host) as d:
             sound, after, said = seen(how, d)
             verdict(f"the file from {now} to {size} MiB: its volume is sound", sound, said)
-            verdict("every other file as it was", others(after) == others(before), "\n".join(a + "  <->  " + b for a, b in zip(others(before).split("\n"), others(after).split("\n")) if a != b)[:1500])
+            verdict("every other file as it was", others(after) == others(before), differing(others(before), others(after)))
             if how is Exfat:
                 inside = shell(f"mount.exfat-fuse -o ro {d} m >/dev/null; stat -c %s m/persistence; e2fsck -fn m/persistence >&2; umount m")
             else:

@@ -13,7 +13,7 @@ struct taken {
     struct ws_tree *files;  /* of the data volume */
     struct ws_source *swap; /* what was in it */
     uint64_t data_at, data_size;
-    bool in_file;
+    bool in_file, front; /* the data volume stands before it */
     struct ws_tree *others;
     struct ws_ext4_geometry geometry; /* of its data volume, if that is ext4 */
 };
@@ -26,6 +26,25 @@ static const struct kind {
              {"exfat", 0, 512},    {"fat32", 12, 32768}, {"ext4", 0, 0}};
 enum { ALL_KINDS = sizeof kinds / sizeof kinds[0], KINDS = ALL_KINDS - 1 /* that hold a file that remembers */ };
 static unsigned marks_of(const struct kind *kind) { return kind->cluster ? TREE_MARKS : TREE_ALL; }
+
+/* What room was made for in a whole volume, written into it. */
+static void make_room(uint8_t *bytes, uint64_t size, struct ws_room *room) {
+    struct ws_layout *layout = NULL;
+    struct ws_source *volume = NULL;
+    OK(ws_source_memory(bytes, size, &volume, &error));
+    OK(ws_layout_create(size, &layout, &error));
+    room->volume = volume;
+    OK(ws_make_room(room, layout, &error));
+    OK(ws_layout_seal(layout, &error));
+    for (size_t pass = 0; pass < 2; pass++) /* all that moves is read as it was: the body is first */
+        for (size_t i = 0; i < ws_layout_count(layout); i++) {
+            const struct ws_extent *e = ws_layout_extent(layout, i);
+            if ((e->phase == WS_PHASE_BODY) == (pass == 0))
+                OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
+        }
+    ws_layout_close(layout);
+    ws_source_close(volume);
+}
 
 static void put_data(struct taken *t, const struct kind *kind, struct ws_layout *layout) {
     const struct ws_fat_params fat = {.size = t->data_size,
@@ -121,11 +140,65 @@ static void build_in_file(struct taken *t, const struct kind *kind) {
     t->others = others; /* contents are its */
 }
 
+/* A bed whose data volume stands before what is remembered, and is full at its end. */
+static void build_front(struct taken *t, const struct kind *kind) {
+    uint64_t ignored, first, end;
+    struct ws_layout *layout = NULL;
+    struct ws_table table;
+    struct ws_guid id = {{1}};
+    struct ws_partition place = {.length = SMALL};
+    struct ws_room room = {.file_goes = true};
+    unsigned number;
+    static uint8_t content[20 * MIB];
+    memset(t, 0, sizeof *t);
+    t->front = true;
+    if (!build_bed(&t->b, "live-boot", false)) return;
+    fill_bed(&t->b, "rw", 60, 3);
+    OK(resize(&t->b, SMALL, &ignored));
+    OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
+    ws_table_free_tail(&table, &first, &end);
+    for (size_t i = 1; i + 1 < table.mbr_count; i++) table.mbr[i] = table.mbr[i + 1]; /* its EFI part makes room */
+    table.mbr_count--;
+    t->data_at = t->b.at;
+    t->data_size = (end - SMALL) / MIB * MIB - t->data_at - random_below(2) * MIB; /* nothing in between, or a little */
+    place.at = (end - SMALL) / MIB * MIB;
+    CHECK(ws_table_stand_in(&table, t->b.at, &place));
+    memmove(t->b.drive->bytes + place.at, t->b.drive->bytes + t->b.at, SMALL);
+    memset(t->b.drive->bytes + t->b.at, 0, (size_t)(place.at - t->b.at));
+    t->b.at = place.at;
+    OK(ws_table_add(&table, t->data_at, t->data_size, "data", &id, "", &number, &error));
+    OK(ws_layout_create(BED_DRIVE, &layout, &error));
+    random_bytes(content, sizeof content);
+    t->others = random_tree(40 + random_below(200), TREE_MARKS, 100000);
+    struct ws_node *folder = NULL;
+    OK(ws_tree_create(&t->files, &error));
+    OK(ws_tree_put(t->files, "goes", content, 8 * MIB, NULL, &error));
+    OK(ws_tree_folder(t->files, "others", &folder, &error));
+    OK(ws_tree_graft(t->files, folder, t->others, &error));
+    for (int i = 0; i < 4; i++)
+        OK(ws_tree_put(t->files, &"last"[i], content + random_below(MIB), MIB + random_below(2 * MIB), NULL, &error));
+    put_data(t, kind, layout);
+    OK(ws_table_compose(&table, layout, &error));
+    OK(ws_layout_seal(layout, &error));
+    memory_drive_fill(t->b.drive, layout);
+    ws_layout_close(layout);
+    room.file_at = ws_tree_find(t->files, "goes")->work;
+    make_room(t->b.drive->bytes + t->data_at, t->data_size, &room);
+    ws_tree_drop(t->files, ws_tree_find(t->files, "goes"));
+}
+
 static void free_taken(struct taken *t) {
     ws_tree_close(t->files);
     ws_tree_close(t->others);
     ws_ext4_geometry_free(&t->geometry);
     free_bed(&t->b);
+}
+
+static void note_volume(struct taken *t) {
+    struct ws_source *slice = NULL;
+    OK(ws_source_slice(t->b.now, t->b.at, t->b.size, &slice, &error));
+    save_source(slice, scratch("was.img"));
+    ws_source_close(slice);
 }
 
 static enum ws_status take(struct taken *t, uint64_t size, struct ws_neighbour *after) {
@@ -190,6 +263,14 @@ static void check_behind(struct taken *t, const char *format, const struct ws_ne
         return;
     }
     OK(ws_table_read(t->b.now, 512, &table, NULL, &error));
+    if (t->front) {
+        size_t count;
+        const struct ws_partition *in_front = ws_table_partitions(&table, &count);
+        while (count && in_front->at != t->data_at) in_front++, count--;
+        CHECK(count && in_front->at + in_front->length <= t->b.at);
+        if (count) check_data(t, format, in_front->at, in_front->length, after->at ? after->free_bytes : 0);
+        return;
+    }
     const struct ws_partition *p = behind(t, &table, 0);
     CHECK(p->at >= t->b.at + t->b.size);
     OK(ws_source_slice(t->b.now, p->at, SWAP, &slice, &error));
@@ -207,14 +288,11 @@ static void a_neighbour_gives_what_it_has_free(void) {
         const struct kind *kind = &kinds[(round + ALL_KINDS - 1) % ALL_KINDS];
         struct taken t;
         struct ws_neighbour n, after;
-        struct ws_source *slice = NULL;
         if (!build_taken(&t, kind)) return;
-        OK(ws_source_slice(t.b.now, t.b.at, t.b.size, &slice, &error));
-        save_source(slice, scratch("was.img"));
-        ws_source_close(slice);
+        note_volume(&t);
         for (int i = 0; i < 3; i++) {
             struct ws_kept *kept = open_kept(&t.b, NULL);
-            OK(ws_kept_neighbour(kept, &n, &error));
+            OK(ws_kept_neighbour(kept, 0, &n, &error));
             ws_kept_close(kept);
             CHECK_INT(n.swap, SWAP);
             if (n.most < t.b.size + 2 * MIB) break;
@@ -231,6 +309,41 @@ static void a_neighbour_gives_what_it_has_free(void) {
         }
         free_taken(&t);
     }
+}
+
+/* What remembers begins sooner, where that had its end; content of either stays where it can. */
+static void a_neighbour_in_front_gives_its_end(void) {
+    unsigned given = 0;
+    for (int round = 0; round < cases_of(2 * KINDS); round++) {
+        const struct kind *kind = &kinds[round % KINDS];
+        struct taken t;
+        struct ws_neighbour n, after;
+        build_front(&t, kind);
+        note_volume(&t);
+        for (int i = 0; i < 3; i++) {
+            struct ws_kept *kept = open_kept(&t.b, NULL);
+            if (!kept) break;
+            const enum ws_status there = ws_kept_neighbour(kept, 0, &n, &error);
+            ws_kept_close(kept);
+            if (there != WS_OK) break;
+            CHECK(n.in_front && n.at == t.data_at && !n.swap);
+            FAILS(take(&t, n.most + MIB, &after), WS_E_RANGE);
+            const uint64_t size = t.b.size + MIB + random_below(n.most - t.b.size - MIB + 1) / (i == 2 ? 1 : 3);
+            const enum ws_status status = take(&t, size, &after);
+            if (status == WS_E_SPACE) break; /* the log itself has no room beside both */
+            if (status != WS_OK) fail_at(__FILE__, __LINE__, "%s: %s", kind->format, error.what);
+            if (status != WS_OK) break;
+            CHECK(after.in_front && after.at == t.data_at);
+            t.b.at -= size / MIB * MIB - t.b.size;
+            t.b.size = size / MIB * MIB;
+            given++;
+            check_volume(&t.b, "begins sooner");
+            check_behind(&t, kind->format, &after);
+            if (!same_files(&t.b, scratch("was.img"))) break;
+        }
+        free_taken(&t);
+    }
+    CHECK(given > 0);
 }
 
 /* Longer and shorter by turns, in one piece all the while. */
@@ -267,23 +380,23 @@ static void a_file_gets_another_length(void) {
 
 static void a_cut_while_room_is_taken_loses_nothing(void) {
     uint8_t *first = malloc(BED_DRIVE);
-    const int all = cases_of(2 * KINDS + 1); /* each of them, or a few */
+    const int all = cases_of(3 * KINDS + 1); /* each of them, or a few */
     for (int n = 0; n < all; n++) {
-        const size_t k = all < 2 * KINDS + 1 ? random_below(2 * KINDS + 1) : (size_t)n;
-        const struct kind *kind = &kinds[k / 2];
+        const size_t k = all < 3 * KINDS + 1 ? random_below(3 * KINDS + 1) : (size_t)n;
+        const struct kind *kind = &kinds[k / 3];
         struct taken t;
         struct ws_neighbour after, is;
         unsigned before = 0, done = 0;
-        struct ws_source *slice = NULL;
-        if (k % 2) build_in_file(&t, kind);
+        if (k % 3 == 1) build_in_file(&t, kind);
+        else if (k % 3 == 2) build_front(&t, kind);
         else if (!build_taken(&t, kind)) break;
-        OK(ws_source_slice(t.b.now, t.b.at, t.b.size, &slice, &error));
-        save_source(slice, scratch("was.img"));
-        ws_source_close(slice);
+        note_volume(&t);
+        const uint64_t at = t.b.at;
         memcpy(first, t.b.drive->bytes, BED_DRIVE);
         for (uint64_t cut = 1; cut < 600; cut++) {
             memcpy(t.b.drive->bytes, first, BED_DRIVE);
             t.b.size = SMALL;
+            t.b.at = at;
             t.b.drive->writes = 0;
             t.b.drive->fail_at_write = cut;
             t.b.drive->cut = (int)(cut % CUTS);
@@ -295,6 +408,7 @@ static void a_cut_while_room_is_taken_loses_nothing(void) {
             struct ws_kept *kept = open_kept(&t.b, NULL);
             if (!kept) break;
             t.b.size = ws_kept_memory(kept)->volume_size;
+            t.b.at = ws_kept_memory(kept)->volume_at;
             ws_kept_close(kept);
             const bool grown = t.b.size == SMALL + 6 * MIB;
             CHECK(grown || t.b.size == SMALL);
@@ -312,25 +426,6 @@ static void a_cut_while_room_is_taken_loses_nothing(void) {
         free_taken(&t);
     }
     free(first);
-}
-
-/* What room was made for in a whole volume, written into it. */
-static void make_room(uint8_t *bytes, uint64_t size, struct ws_room *room) {
-    struct ws_layout *layout = NULL;
-    struct ws_source *volume = NULL;
-    OK(ws_source_memory(bytes, size, &volume, &error));
-    OK(ws_layout_create(size, &layout, &error));
-    room->volume = volume;
-    OK(ws_make_room(room, layout, &error));
-    OK(ws_layout_seal(layout, &error));
-    for (size_t pass = 0; pass < 2; pass++) /* all that moves is read as it was: the body is first */
-        for (size_t i = 0; i < ws_layout_count(layout); i++) {
-            const struct ws_extent *e = ws_layout_extent(layout, i);
-            if ((e->phase == WS_PHASE_BODY) == (pass == 0))
-                OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
-        }
-    ws_layout_close(layout);
-    ws_source_close(volume);
 }
 
 enum { WHOLE = 40 * MIB };
@@ -355,13 +450,13 @@ static void whole_volume(const struct kind *kind, struct ws_tree *tree, uint8_t 
 
 /* What our reader finds in it, beside one file whose content is not looked at, and what a checker says.
  * @param at  out: where the file `place` begins; or NULL */
-static void check_whole(const struct kind *kind, uint8_t *bytes, const struct ws_tree *files, uint64_t free_bytes,
-                        const char *aside, const char *place, uint64_t *at) {
+static void check_whole(const struct kind *kind, uint8_t *bytes, uint64_t size, const struct ws_tree *files,
+                        uint64_t free_bytes, const char *aside, const char *place, uint64_t *at) {
     struct ws_source *volume = NULL;
     struct ws_tree *seen = NULL;
     struct ws_volume_facts facts;
     struct ws_text out = {0};
-    OK(ws_source_memory(bytes, WHOLE, &volume, &error));
+    OK(ws_source_memory(bytes, size, &volume, &error));
     OK(ws_format_find(kind->format)->read(volume, &seen, &facts, &error));
     if (at) *at = ws_tree_find(seen, place)->work;
     if (aside) ws_tree_drop(seen, ws_tree_find(seen, aside));
@@ -394,7 +489,7 @@ static void put_one_more(const struct kind *kind, size_t names, const char *name
     make_room(bytes, WHOLE, &room);
     if (!whole) memcpy(bytes + room.put_place, page, LENGTH);
     OK(ws_tree_put(tree, name, page, LENGTH, NULL, &error));
-    check_whole(kind, bytes, tree, room.free_after, NULL, NULL, NULL);
+    check_whole(kind, bytes, WHOLE, tree, room.free_after, NULL, NULL, NULL);
     ws_tree_close(tree);
     free(bytes);
 }
@@ -417,19 +512,62 @@ static void a_long_neighbour_is_parted(void) {
         OK(ws_tree_put(tree, "behind", content + 7, length, NULL, &error));
         OK(ws_tree_put(tree, "last", content + 99, 8 * MIB, NULL, &error));
         whole_volume(kind, tree, bytes);
-        check_whole(kind, bytes, tree, 0, NULL, "goes", &room.file_at);
+        check_whole(kind, bytes, WHOLE, tree, 0, NULL, "goes", &room.file_at);
         make_room(bytes, WHOLE, &room);
         ws_tree_drop(tree, ws_tree_find(tree, "goes"));
-        check_whole(kind, bytes, tree, room.free_after, NULL, "grows", &at);
+        check_whole(kind, bytes, WHOLE, tree, room.free_after, NULL, "grows", &at);
         ws_tree_drop(tree, ws_tree_find(tree, "grows"));
         for (uint64_t turn = 1; turn <= 2; turn++) {
             room = (struct ws_room){.file_at = at, .file_length = MIB + turn * 4 * MIB - random_below(3000)};
             make_room(bytes, WHOLE, &room);
             CHECK(room.moved > 3 * MIB && room.moved < 5 * MIB);
-            check_whole(kind, bytes, tree, room.free_after, "grows", "grows", &still);
+            check_whole(kind, bytes, WHOLE, tree, room.free_after, "grows", "grows", &still);
             CHECK_INT(still, at);
         }
         ws_tree_close(tree);
+    }
+    free(content);
+    free(bytes);
+}
+
+/* Its end goes, once and again: what stands there moves to where something was before. */
+static void a_volume_gives_its_end(void) {
+    static const struct kind all[] = {
+        {"exfat", 0, 512}, {"exfat", 0, 4096}, {"fat32", 12, 16384}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
+    uint8_t *content = malloc(WHOLE), *bytes = malloc(WHOLE);
+    random_bytes(content, WHOLE);
+    for (size_t i = 0; i < sizeof all / sizeof all[0]; i++) {
+        const struct kind *kind = &all[i];
+        struct ws_tree *tree = NULL, *others = random_tree(60 + random_below(60), TREE_MARKS, 200000);
+        struct ws_room room = {.file_goes = true};
+        struct ws_node *folder = NULL;
+        uint64_t size = WHOLE, moved = 0;
+        OK(ws_tree_create(&tree, &error));
+        OK(ws_tree_put(tree, "goes", content, 12 * MIB, NULL, &error));
+        OK(ws_tree_folder(tree, "others", &folder, &error));
+        OK(ws_tree_graft(tree, folder, others, &error));
+        OK(ws_tree_put(tree, "long", content + 7, 9 * MIB + random_below(MIB), NULL, &error));
+        whole_volume(kind, tree, bytes);
+        check_whole(kind, bytes, WHOLE, tree, 0, NULL, "goes", &room.file_at);
+        make_room(bytes, WHOLE, &room);
+        ws_tree_drop(tree, ws_tree_find(tree, "goes"));
+        for (int turn = 0; turn < 4; turn++) {
+            room = (struct ws_room){.back = 0};
+            make_room(bytes, size, &room);
+            CHECK_INT(room.moved + room.givens, 0);
+            const uint64_t steps = room.back_most / room.step, tail = room.tail;
+            if (!steps) break; /* FAT16 and FAT32 do with no fewer */
+            room = (struct ws_room){.back = (turn < 3 ? 1 + random_below((steps + 1) / 2) : steps) * room.step};
+            make_room(bytes, size, &room);
+            CHECK(room.back > tail ? room.moved != 0 : room.moved == 0);
+            for (size_t k = 0; k < room.givens; k++) CHECK(room.given[k].at >= room.size - room.back - 2 * MIB);
+            size -= room.back;
+            moved += room.moved;
+            check_whole(kind, bytes, size, tree, room.free_after, NULL, NULL, NULL);
+        }
+        if (kind->bits != 32) CHECK(moved && size < WHOLE - 12 * MIB);
+        ws_tree_close(tree);
+        ws_tree_close(others);
     }
     free(content);
     free(bytes);
@@ -493,11 +631,11 @@ static void what_cannot_give_is_left_alone(void) {
     uint8_t *boot = t.b.drive->bytes + t.data_at, *fat = boot + (size_t)(boot[14] | boot[15] << 8) * 512;
     const uint8_t clean = fat[3];
     fat[3] &= 0x7f; /* taken out without being ejected */
-    FAILS(ws_kept_neighbour(kept, &n, &error), WS_E_REFUSED);
+    FAILS(ws_kept_neighbour(kept, 0, &n, &error), WS_E_REFUSED);
     CHECK_HAS(error.next, "eject");
     fat[3] = clean;
     memcpy(t.b.drive->bytes + t.b.at + SMALL + 4086, "S1SUSPEND\0", 10);
-    FAILS(ws_kept_neighbour(kept, &n, &error), WS_E_UNSUPPORTED);
+    FAILS(ws_kept_neighbour(kept, 0, &n, &error), WS_E_UNSUPPORTED);
     memcpy(t.b.drive->bytes + t.b.at + SMALL + 4086, "SWAPSPACE2", 10);
     OK(ws_kept_grow_into(kept, SMALL + 4 * MIB, &after, &error));
     OK(ws_kept_prepare(kept, 1790000000, NULL, &error));
@@ -538,13 +676,6 @@ static bool check_moved(struct taken *t, const char *format, uint64_t free_bytes
     check_volume(&t->b, when);
     check_data(t, format, p[last].at, p[last].length, free_bytes);
     return same_files(&t->b, scratch("was.img"));
-}
-
-static void note_volume(struct taken *t) {
-    struct ws_source *slice = NULL;
-    OK(ws_source_slice(t->b.now, t->b.at, t->b.size, &slice, &error));
-    save_source(slice, scratch("was.img"));
-    ws_source_close(slice);
 }
 
 static void it_moves_into_a_file_and_out_of_it(void) {
@@ -621,8 +752,10 @@ static void a_cut_while_it_moves_loses_nothing(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"a neighbour gives what it has free", a_neighbour_gives_what_it_has_free},
+        {"a neighbour in front gives its end", a_neighbour_in_front_gives_its_end},
         {"a file gets another length", a_file_gets_another_length},
         {"a long neighbour is parted", a_long_neighbour_is_parted},
+        {"a volume gives its end", a_volume_gives_its_end},
         {"a cut while room is taken loses nothing", a_cut_while_room_is_taken_loses_nothing},
         {"it moves into a file and out of it", it_moves_into_a_file_and_out_of_it},
         {"a cut while it moves loses nothing", a_cut_while_it_moves_loses_nothing},

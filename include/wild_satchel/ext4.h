@@ -40,6 +40,8 @@ struct ws_ext4_params {
         later; /**< with `over`, bytes, a multiple of 4096: it begins so much later than that volume, and ends where
                   that does. Content keeps its place on the drive where nothing else comes to stand there; all else
                   is as of a fresh volume, whatever made that one. Its label and UUID stay. 0: it does not */
+    uint64_t sooner; /**< likewise so much earlier, where somebody else's bytes may be until it is made. Not with
+                        `later` */
 };
 
 struct ws_ext4_run;

@@ -1,6 +1,6 @@
-/* room.h — room made inside a FAT, exFAT or ext4 volume in use: at its front, which goes to what stands before it; for
- * a file that lies in one piece and stays so, with another length; or for a file that is put at its top. A file in one
- * piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front alone.
+/* room.h — room made inside a FAT, exFAT or ext4 volume in use: at its front or its end, which goes to what stands
+ * there; for a file that lies in one piece and stays so, with another length; or for a file that is put at its top. A
+ * file in one piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front alone.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
  * times, attributes and short names stay to the byte; of ext4 owners, modes, times of change and attributes do, and
@@ -19,6 +19,7 @@ struct ws_room {
     const struct ws_source *volume; /**< in: as it is; borrowed */
     uint64_t at;                    /**< in: the byte of the drive at which it begins */
     uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step`; 0: none */
+    uint64_t back;                  /**< in: likewise bytes at its end; not of an ext4 volume */
     uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
     uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
     bool file_goes;                 /**< in: it is taken off; what of it stands in the front stays there all the same */
@@ -32,6 +33,8 @@ struct ws_room {
     uint64_t size, free_bytes; /**< as it is */
     uint64_t step;             /**< bytes: a cluster; of ext4 1 MiB */
     uint64_t most;       /**< bytes that could go, or that the file could have; of ext4 what goes, if any is given */
+    uint64_t back_most;  /**< bytes that could go at the end; 0: none, or not known */
+    uint64_t tail;       /**< bytes at the end that hold nothing */
     uint64_t row;        /**< bytes: the longest file that could be put */
     uint64_t put_place;  /**< byte of the volume at which what is put begins */
     uint64_t file_was;   /**< bytes it has */
@@ -41,6 +44,9 @@ struct ws_room {
     char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
     struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
     size_t spares;
+    struct ws_run
+        given[WS_LOG_PIECES]; /**< bytes of the part that goes at the end that held nothing: the longest rows */
+    size_t givens;
 };
 
 /**

@@ -13,6 +13,11 @@ enum { MARK = 65536, PAGE = 4096 };
 /* Bytes of its place before the volume: the header of its lock. */
 static uint64_t begin_of(const struct ws_kept *k) { return k->lock ? ws_lock_begin(k->lock) : 0; }
 
+/* Bytes by which it begins sooner. */
+static uint64_t sooner_of(const struct ws_kept *k) {
+    return k->taking && k->taking->in_front ? k->memory.volume_at - k->taking->begin : 0;
+}
+
 /* What changes when somebody uses the drive: its first sector, and the superblock of the volume. */
 static enum ws_status hash_marks(const struct ws_kept *k, const struct ws_source *drive, char hex[WS_HASH_HEX],
                                  struct ws_error *error) {
@@ -66,7 +71,7 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     const size_t n =
         leaves ? keep_rows_left(k, now, ROWS) : ws_ext4_spare_rows(over ? &k->before : &k->geometry, now, ROWS);
     const size_t m = over ? ws_ext4_spare_rows(&k->geometry, later, ROWS) : 0;
-    /* Behind it files of others stand until they are told to be elsewhere. */
+    /* Behind it, or in front, files of others stand until they are told to be elsewhere. */
     const uint64_t own_end = k->taking ? k->memory.volume_at + k->memory.volume_size : k->drive->size;
     size_t count = 0;
     for (size_t i = 0; k->taking && k->taking->gives && i < k->taking->room.spares; i++) {
@@ -74,9 +79,10 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
         enter_row(row, &count, most, (struct ws_run){.at = k->taking->room.at + r->at, .length = r->length});
     }
     for (size_t i = 0; i < n; i++) {
-        const uint64_t at = now[i].at + begin, end = ws_min_u64(at + now[i].length, own_end);
+        const uint64_t at = ws_max_u64(now[i].at + begin, leaves ? 0 : k->memory.volume_at);
+        const uint64_t end = ws_min_u64(now[i].at + begin + now[i].length, own_end);
         if (!over && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
-        for (size_t j = 0; j < m; j++) {
+        for (size_t j = 0; j < m && at < end; j++) {
             const uint64_t there = later[j].at + k->moves_to + begin_of(k), from = ws_max_u64(at, there),
                            to = ws_min_u64(end, there + later[j].length);
             if (from < to) enter_row(row, &count, most, (struct ws_run){.at = from, .length = to - from});
@@ -120,7 +126,7 @@ static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *
 static uint64_t find_places(const struct ws_kept *k, bool elsewhere, struct ws_run place[WS_LOG_PIECES],
                             size_t *count) {
     uint64_t all = 0;
-    *count = spare_rows(k, k->memory.volume_at + begin_of(k), place, WS_LOG_PIECES);
+    *count = spare_rows(k, k->memory.volume_at - sooner_of(k) + begin_of(k), place, WS_LOG_PIECES);
     if (elsewhere) rows_elsewhere(k, place, count);
     for (size_t i = 0; i < *count; i++) {
         const uint64_t end = place[i].at + place[i].length;
@@ -185,7 +191,8 @@ static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
     enum ws_status status = keep_table(k, table, error);
     if (status == WS_OK && k->moves) status = keep_table_moved(k, table, error);
     else if (status == WS_OK && k->taking) status = keep_table_taken(k, table, error);
-    if (status == WS_OK && !k->moves) status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
+    if (status == WS_OK && !k->moves && !sooner_of(k))
+        status = ws_table_set_length(table, k->memory.volume_at, k->resize, error);
     if (status == WS_OK) status = ws_table_compose(table, k->layout, error);
     free(table);
     return status;
@@ -254,7 +261,8 @@ enum ws_status ws_kept_resize(struct ws_kept *k, uint64_t size, struct ws_error 
 /* It, locked or not, into a layout of the drive. */
 static enum ws_status compose_over(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
     const uint64_t room = k->resize ? k->resize - begin_of(k) : 0;
-    if (!k->lock) return ws_ext4_compose(&k->geometry, k->memory.volume_at, layout, WS_PHASE_SEAL, error);
+    if (!k->lock)
+        return ws_ext4_compose(&k->geometry, k->memory.volume_at - sooner_of(k), layout, WS_PHASE_SEAL, error);
     WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
     WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
     return lock_up(k, layout, k->memory.volume_at + begin_of(k), error);
@@ -337,7 +345,7 @@ static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, 
 
 /* Does the volume, as it was worked out, hold what it is to? */
 static enum ws_status look_again(const struct ws_kept *k, struct ws_error *error) {
-    const uint64_t at = k->moves_to ? k->moves_to : k->memory.volume_at;
+    const uint64_t at = k->moves_to ? k->moves_to : k->memory.volume_at - sooner_of(k);
     const uint64_t whole = k->moves_to ? k->moves_size : k->resize ? k->resize : k->memory.volume_size;
     struct fs_again again = {.format = ws_format_find("ext4"),
                              .layout = k->layout,
@@ -360,7 +368,9 @@ static enum ws_status look_again(const struct ws_kept *k, struct ws_error *error
 enum ws_status ws_kept_prepare(struct ws_kept *k, int64_t now, struct ws_kept_cost *cost, struct ws_error *error) {
     struct ws_ext4_params params = {.made_at = k->anew || k->facts.made_at <= 0 ? now : k->facts.made_at,
                                     .over = k->volume,
-                                    .resize = k->resize ? k->resize - begin_of(k) : 0};
+                                    .resize = k->resize && !sooner_of(k) ? k->resize - begin_of(k) : 0,
+                                    .sooner = sooner_of(k),
+                                    .grow_to = WS_EXT4_MOST};
     struct ws_kept_cost own;
     uint8_t first[PAGE];
     if (k->layout) return ws_fail(error, WS_E_USAGE, "this edit was worked out already");
@@ -491,7 +501,7 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
-    const bool over = k->laid || (k->lock && k->moves_to && !k->moves);
+    const bool over = k->laid || (k->lock && k->moves_to && !k->moves) || sooner_of(k);
     if (over) WS_TRY(hash_written(k, NULL, meant, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
     if (over) WS_TRY(same_as_meant(k, drive, meant, error));

@@ -9,13 +9,15 @@
 #include "wild_satchel/lock.h"
 #include "wild_satchel/table.h"
 
-/* What stands behind the volume, and gives room. */
+/* What stands beside the volume, and gives room. */
 struct keep_taking {
     struct ws_run swap[4]; /* areas in between, in ascending order */
     uint64_t swap_to[4];
     size_t swaps;
-    bool any;                /* something stands there */
-    bool gives;              /* a data volume loses its front: */
+    bool any;   /* something stands there */
+    bool gives; /* a data volume loses its front, or, in front of the volume, its end: */
+    bool in_front;
+    uint64_t begin;          /* byte of the drive at which the volume begins then, in the latter case */
     struct ws_source *slice; /* owned: the first volume that is no swap */
     struct ws_partition place;
     struct ws_room room;
@@ -99,6 +101,11 @@ void keep_taking_close(struct keep_taking *taking); /* NULL is accepted */
 /* The file that remembers, in its volume, with another length; 0: as it has. */
 enum ws_status keep_in_file(const struct ws_kept *kept, uint64_t length, struct keep_taking **taking,
                             struct ws_error *error);
+/* in_front.c: the data volume before it. @return WS_E_UNSUPPORTED if there is none that gives */
+enum ws_status keep_in_front(struct ws_kept *kept, struct keep_taking **taking, struct ws_error *error);
+/* How what is body is written at a byte before the volume as it is, and how far that holds: as body only where its
+ * neighbour had nothing. */
+enum ws_phase keep_phase_in_front(const struct keep_taking *taking, uint64_t at, uint64_t *length, enum ws_phase phase);
 /* The volume as it is composed, and all that makes way for it. */
 enum ws_status keep_put_taken(struct ws_kept *kept, struct ws_layout *volume, struct ws_error *error);
 enum ws_status keep_table_taken(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);

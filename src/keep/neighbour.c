@@ -1,5 +1,5 @@
-/* neighbour.c — room taken from what stands behind the volume that remembers: swap moves on, a data volume loses its
- * front. */
+/* neighbour.c — room taken from what stands beside the volume that remembers: swap behind it moves on, a data volume
+ * loses its front, or its end. */
 #include "base/bytes.h"
 #include "keep/internal.h"
 #include "system/on_drive.h"
@@ -131,35 +131,74 @@ static enum ws_status begin(struct ws_kept *k, struct keep_taking **out, struct 
 
 /* Bytes of the volume with all that can be taken. */
 static uint64_t most_of(const struct ws_kept *k, const struct keep_taking *t) {
+    if (t->in_front) return k->memory.volume_size + (k->memory.volume_at - t->begin);
     const uint64_t end = (t->gives ? t->place.at + t->room.most : t->end) / MIB * MIB;
     const uint64_t in_front = k->memory.volume_at + swap_bytes(t);
     return ws_max_u64(end > in_front ? (end - in_front) / MIB * MIB : 0, k->memory.volume_size);
 }
 
-enum ws_status ws_kept_neighbour(struct ws_kept *k, struct ws_neighbour *n, struct ws_error *error) {
+/* What stands behind, if that has as much as is wanted; else whatever has more. */
+static enum ws_status choose(struct ws_kept *k, uint64_t size, struct keep_taking **out, struct ws_error *error) {
+    struct keep_taking *behind = NULL, *front = NULL;
+    struct ws_error why = {0};
+    const enum ws_status status = begin(k, &behind, error);
+    *out = behind;
+    if (status == WS_OK && size && size <= most_of(k, behind)) return WS_OK;
+    if (status != WS_OK && status != WS_E_UNSUPPORTED && status != WS_E_REFUSED) return status;
+    if (keep_in_front(k, &front, &why) != WS_OK) {
+        if (status == WS_E_UNSUPPORTED && why.status == WS_E_REFUSED) *error = why; /* it could, but for its state */
+        return status == WS_E_UNSUPPORTED && why.status == WS_E_REFUSED ? why.status : status;
+    }
+    const bool better = !behind || most_of(k, front) > most_of(k, behind);
+    *out = better ? front : behind;
+    keep_taking_close(better ? behind : front);
+    return WS_OK;
+}
+
+static void tell(const struct keep_taking *t, uint64_t size, uint64_t free_bytes, struct ws_neighbour *n) {
+    n->in_front = t->in_front;
+    n->at = t->place.at;
+    n->size = size;
+    n->free_bytes = free_bytes;
+    (void)snprintf(n->format, sizeof n->format, "%s", t->room.format);
+    ws_visible(t->room.label, n->label, sizeof n->label);
+}
+
+enum ws_status ws_kept_neighbour(struct ws_kept *k, uint64_t size, struct ws_neighbour *n, struct ws_error *error) {
     struct keep_taking *t = NULL;
     memset(n, 0, sizeof *n);
-    WS_TRY(begin(k, &t, error));
+    WS_TRY(choose(k, size, &t, error));
     n->most = most_of(k, t);
     n->swap = swap_bytes(t);
-    if (t->gives) {
-        n->at = t->place.at;
-        n->size = t->room.size;
-        n->free_bytes = t->room.free_bytes;
-        (void)snprintf(n->format, sizeof n->format, "%s", t->room.format);
-        ws_visible(t->room.label, n->label, sizeof n->label);
-    }
+    if (t->gives) tell(t, t->room.size, t->room.free_bytes, n);
     keep_taking_close(t);
     return WS_OK;
+}
+
+/* What has to go of what stands there, for a volume of so many bytes. */
+static void place(struct ws_kept *k, struct keep_taking *t, uint64_t size) {
+    uint64_t end = k->memory.volume_at + size;
+    if (t->in_front) {
+        t->begin = k->memory.volume_at + k->memory.volume_size - size;
+        const uint64_t was_end = t->place.at + t->room.size;
+        t->room.back = was_end > t->begin ? ws_round_up(was_end - t->begin, t->room.step) : 0;
+        return;
+    }
+    for (size_t i = 0; i < t->swaps; i++) {
+        t->swap_to[i] = ws_max_u64(t->swap[i].at, ws_round_up(end, MIB));
+        end = t->swap_to[i] + t->swap[i].length;
+    }
+    if (t->gives && end > t->place.at) t->room.front = ws_round_up(end - t->place.at, t->room.step);
+    else t->gives = false;
 }
 
 enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_neighbour *after, struct ws_error *error) {
     struct keep_taking *t = NULL;
     char a[48];
     WS_TRY(keep_still_as_it_is(k, error));
-    WS_TRY(begin(k, &t, error));
-    const uint64_t most = most_of(k, t);
     size = size / MIB * MIB;
+    WS_TRY(choose(k, size, &t, error));
+    const uint64_t most = most_of(k, t);
     if (size <= k->memory.volume_size || size > most) {
         keep_taking_close(t);
         ws_fail(error, WS_E_RANGE, "its volume can be up to %s here, with all that can be taken",
@@ -167,32 +206,29 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
         return ws_fail_next(error, "ask for a size from what it has up to that");
     }
     k->taking = t;
-    uint64_t end = k->memory.volume_at + size;
-    for (size_t i = 0; i < t->swaps; i++) {
-        t->swap_to[i] = ws_max_u64(t->swap[i].at, ws_round_up(end, MIB));
-        end = t->swap_to[i] + t->swap[i].length;
-    }
-    if (t->gives && end > t->place.at) t->room.front = ws_round_up(end - t->place.at, t->room.step);
-    else t->gives = false;
+    place(k, t, size);
     k->resize = size;
     memset(after, 0, sizeof *after);
     if (!t->gives) return WS_OK;
     WS_TRY(ws_make_room(&t->room, NULL, error));
+    tell(t, t->room.size - t->room.front - t->room.back, t->room.free_after, after);
     after->at = t->place.at + t->room.front;
-    after->size = t->room.size - t->room.front;
-    after->free_bytes = t->room.free_after;
     return WS_OK;
 }
 
 /* The volume's own part is laid over files of its neighbour: what would be its body there is sealed, too. */
 static enum ws_status put_volume(struct ws_kept *k, struct ws_layout *volume, struct ws_error *error) {
-    const uint64_t end = k->memory.volume_at + k->memory.volume_size / PAGE * PAGE; /* a file may end anywhere */
+    const uint64_t begin = k->memory.volume_at;
+    const uint64_t end = begin + k->memory.volume_size / PAGE * PAGE; /* a file may end anywhere */
     for (size_t i = 0; i < ws_layout_count(volume); i++) {
         const struct ws_extent *e = ws_layout_extent(volume, i);
-        const uint64_t first = e->at < end ? ws_min_u64(e->length, end - e->at) : 0;
-        WS_TRY(ws_layout_add(k->layout, e->at, first, e->from, e->from_at, e->phase, error));
-        WS_TRY(ws_layout_add(k->layout, e->at + first, e->length - first, e->from, e->from_at + first, WS_PHASE_SEAL,
-                             error));
+        for (uint64_t done = 0, step; done < e->length; done += step) {
+            const uint64_t at = e->at + done;
+            enum ws_phase phase = at < end ? e->phase : WS_PHASE_SEAL;
+            step = ws_min_u64(e->length - done, at < begin ? begin - at : at < end ? end - at : UINT64_MAX);
+            if (at < begin) phase = keep_phase_in_front(k->taking, at, &step, phase);
+            WS_TRY(ws_layout_add(k->layout, at, step, e->from, e->from_at + done, phase, error));
+        }
     }
     return WS_OK;
 }
@@ -213,7 +249,13 @@ enum ws_status keep_table_taken(const struct ws_kept *k, struct ws_table *table,
     const struct keep_taking *t = k->taking;
     struct ws_partition place = {0};
     bool done = true;
-    if (t->gives && t->room.front) { /* else it stays as long as it is */
+    if (t->in_front) {
+        place.at = t->begin;
+        place.length = k->memory.volume_at + k->memory.volume_size - t->begin;
+        if (t->place.at + t->place.length > t->begin)
+            WS_TRY(ws_table_set_length(table, t->place.at, t->begin - t->place.at, error));
+        done = ws_table_stand_in(table, k->memory.volume_at, &place);
+    } else if (t->gives && t->room.front) { /* else it stays as long as it is */
         place.at = t->place.at + t->room.front;
         place.length = t->place.length - t->room.front;
         done = ws_table_stand_in(table, t->place.at, &place);

@@ -29,27 +29,28 @@ enum {
         RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_GDT_CSUM | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM
 };
 
-static enum ws_status gives_nothing(struct ws_error *error, const char *what) {
-    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot give its front: %s", what);
+static enum ws_status stays(struct ws_error *error, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot begin elsewhere: %s", what);
     return ws_fail_next(error, "save what is to be kept, and build the drive anew");
 }
 
 /* Its beginning moves: nothing of its structures stays but names and numbers. */
-static enum ws_status open_later(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s,
-                                 struct ws_error *error) {
-    if (facts->needs_recovery || !facts->clean) return gives_nothing(error, "it was not shut down");
+static enum ws_status open_elsewhere(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s,
+                                     struct ws_error *error) {
+    if (facts->needs_recovery || !facts->clean) return stays(error, "it was not shut down");
     if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_TOLD ||
         ws_load_le32(s + 0x64) & ~(uint32_t)RO_TOLD || !(ws_load_le32(s + 0x64) & RO_SPARSE_SUPER))
-        return gives_nothing(error, "it has other features");
+        return stays(error, "it has other features");
     if (facts->block_size != BLOCK || ws_load_le32(s + 0x20) != BLOCKS_A_GROUP)
-        return gives_nothing(error, "its blocks have another size");
-    if (g->params.later % BLOCK || g->params.later + WS_EXT4_LEAST > facts->size)
+        return stays(error, "its blocks have another size");
+    if ((g->params.later | g->params.sooner) % BLOCK || g->params.later + WS_EXT4_LEAST > facts->size)
         return ws_fail(error, WS_E_RANGE, "of this ext4 volume whole blocks can go, but for %u MiB",
                        (unsigned)(WS_EXT4_LEAST >> 20));
     g->over->later = g->params.later / BLOCK;
+    g->over->sooner = g->params.sooner / BLOCK;
     g->over->blocks = facts->size / BLOCK;
     g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
-    g->params.size = facts->size / BLOCK * BLOCK - g->params.later;
+    g->params.size = facts->size / BLOCK * BLOCK - g->params.later + g->params.sooner;
     g->params.id = facts->id;
     g->params.bytes_an_inode = (uint32_t)ws_min_u64(facts->size / ws_max_u64(facts->inodes, 1), UINT32_MAX);
     memcpy(g->params.seed.byte, s + 0xec, 16);
@@ -67,8 +68,8 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     WS_GO(ws_ext4_probe(g->params.over, &facts, error));
     WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
     WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
-    if (g->params.later) {
-        status = open_later(g, &facts, s, error);
+    if (g->params.later || g->params.sooner) {
+        status = open_elsewhere(g, &facts, s, error);
         goto done;
     }
     uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
@@ -160,10 +161,15 @@ static enum ws_status load_bitmap(const struct ext4_volume *v, const uint8_t *ho
     return WS_OK;
 }
 
-/* Free blocks there, counted from the new beginning, but for those of structures here. */
+/* Where a block there is, counted from the new beginning; one before that is at the beginning. */
+static uint64_t shifted(const struct ws_ext4_geometry *g, uint64_t block) {
+    return ws_max_u64(block + g->over->sooner, g->over->later) - g->over->later;
+}
+
+/* Blocks that nobody has, from the new beginning, but for those of structures here. */
 static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
-    const uint64_t later = g->over->later, last = ws_min_u64(ws_max_u64(end, later) - later, g->blocks);
-    for (uint64_t at = ws_max_u64(from, later) - later, to; at < last; at = to) {
+    const uint64_t last = ws_min_u64(end, g->blocks);
+    for (uint64_t at = from, to; at < last; at = to) {
         bool taken;
         to = ext4_span_edge(&g->fixed, at, last, &taken);
         if (!taken && !ext4_add_span(&g->space, at, to - at))
@@ -173,11 +179,13 @@ static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64
 }
 
 /* What is free there, and of no structure here, is the data space. */
-static enum ws_status take_free_later(struct ws_ext4_geometry *g, const struct ext4_volume *v, struct ws_error *error) {
+static enum ws_status take_free_elsewhere(struct ws_ext4_geometry *g, const struct ext4_volume *v,
+                                          struct ws_error *error) {
     uint8_t bitmap[BLOCK];
     uint8_t *holds = calloc(1, v->groups / 8 + 1);
     enum ws_status status = holds ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for %u groups", v->groups);
     if (holds) note_tables(v, holds);
+    if (holds) status = add_free(g, 0, g->over->sooner, error);
     for (uint64_t group = 0; group < v->groups && status == WS_OK; group++) {
         const uint64_t first = group * BLOCKS_A_GROUP, blocks = ws_min_u64(BLOCKS_A_GROUP, v->blocks - first);
         if (first + blocks <= g->over->later) continue;
@@ -185,7 +193,7 @@ static enum ws_status take_free_later(struct ws_ext4_geometry *g, const struct e
         for (uint64_t i = 0, from; i < blocks && status == WS_OK; i++) {
             if (bitmap[i / 8] >> i % 8 & 1) continue;
             for (from = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
-            status = add_free(g, first + from, first + i, error);
+            status = add_free(g, shifted(g, first + from), shifted(g, first + i), error);
         }
     }
     free(holds);
@@ -258,9 +266,9 @@ enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
     if (v.blocks != g->over->blocks || v.groups != g->over->groups) WS_GO(not_ours(error, "its groups are others"));
-    if (g->over->later) {
+    if (!ext4_over_itself(g)) {
         WS_GO(ext4_list_fixed(g, error));
-        WS_GO(take_free_later(g, &v, error));
+        WS_GO(take_free_elsewhere(g, &v, error));
         goto done;
     }
     WS_GO(share_descriptors(g, error));
@@ -302,9 +310,9 @@ static struct ws_piece follow(const struct ws_source *over, const struct ws_sour
 /* A run, counted from the new beginning: what of it may stay does, the rest gets a place in data space. */
 static enum ws_status add_placed(struct ws_ext4_geometry *g, const struct ws_ext4_run *run, struct ws_error *error) {
     const uint64_t later = g->over->later;
-    if (!later) return ext4_add_run(g, run->logical, run->logical + run->blocks, run->block, error);
+    if (ext4_over_itself(g)) return ext4_add_run(g, run->logical, run->logical + run->blocks, run->block, error);
     for (uint64_t at = 0, to; at < run->blocks; at = to) {
-        const uint64_t block = run->block + at;
+        const uint64_t block = run->block + at + g->over->sooner;
         bool taken = true;
         if (block < later) to = ws_min_u64(run->blocks, at + (later - block));
         else if (block - later >= g->blocks) to = run->blocks;
@@ -328,7 +336,7 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
         length = piece.length;
         const bool hole = piece.kind == WS_PIECE_HOLE;
         if (at % BLOCK || (!hole && (piece.kind != WS_PIECE_BASE || piece.at % BLOCK))) return WS_OK;
-        if (!hole && !g->over->later && ws_div_up(piece.at + length, BLOCK) > g->blocks)
+        if (!hole && ext4_over_itself(g) && ws_div_up(piece.at + length, BLOCK) > g->blocks)
             return WS_OK; /* behind the new end */
         if (hole) continue;
         uint64_t logical = at / BLOCK;
@@ -347,7 +355,7 @@ static enum ws_status find_place(struct ws_ext4_geometry *g, const struct ws_nod
 
 enum ws_status ext4_over_keep(struct ws_ext4_geometry *g, size_t item, bool *kept, struct ws_error *error) {
     const struct ws_node *node = g->item[item].node;
-    *kept = item == 0 && !g->over->later; /* the journal's row is made already */
+    *kept = item == 0 && ext4_over_itself(g); /* the journal's row is made already */
     if (*kept || !node || node->kind != WS_NODE_FILE || !node->content || !node->content->size) return WS_OK;
     WS_TRY(ext4_begin_sparse(g, item, error));
     WS_TRY(find_place(g, node, kept, error));

@@ -51,12 +51,26 @@ static uint64_t clear_most(const struct clusters *c, uint64_t from, uint64_t end
     return most;
 }
 
-/* What is free, and the longest row of that. */
+/* From where on its end can be cleared. */
+static uint64_t clear_least(const struct clusters *c, uint64_t least_left) {
+    uint64_t free_count = 0, here = 0, least = c->count;
+    for (uint64_t i = 0; i < c->count; i++) free_count += !clusters_bit(c->used, i);
+    for (uint64_t i = c->count; i > least_left; i--) {
+        here += clusters_bit(c->used, i - 1) && !clusters_bit(c->bad, i - 1);
+        free_count -= !clusters_bit(c->used, i - 1);
+        if (here <= free_count) least = i - 1;
+    }
+    return least;
+}
+
+/* What is free, the longest row of that, and the last if nothing stands behind it. */
 static void count_now(const struct clusters *c) {
     uint64_t length, longest = 0, all = 0;
+    c->room->tail = 0;
     for (uint64_t at = free_row(c, 0, &length); length; at = free_row(c, at + length, &length)) {
         all += length;
         longest = ws_max_u64(longest, length);
+        if (at + length == c->count) c->room->tail = length * c->room->step;
     }
     c->room->free_bytes = all * c->room->step;
     c->room->row = longest * c->room->step;
@@ -73,6 +87,7 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
     if (room->file_at && !c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
     c->goes = room->file_goes;
     c->file_will = c->file;
+    c->end = c->count;
     if (room->file_at && !c->goes) {
         room->most = ws_min_u64((clear_most(c, c->file_end, c->count, false) - c->file) * room->step, length_most);
         if (room->file_length > room->most)
@@ -89,6 +104,13 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
         return ws_fail(error, WS_E_RANGE, "of this volume whole clusters of %llu bytes can go, at most %s",
                        (unsigned long long)room->step, ws_size_counted(room->most, most, sizeof most));
     c->clear_end = c->front = room->front / room->step;
+    room->back_most = room->front ? 0 : (c->count - clear_least(c, least_left)) * room->step;
+    if (room->back % room->step || room->back > room->back_most)
+        return ws_fail(error, WS_E_RANGE, "of this volume's end whole clusters of %llu bytes can go, at most %s",
+                       (unsigned long long)room->step, ws_size_counted(room->back_most, most, sizeof most));
+    if (!room->back) return WS_OK;
+    c->clear = c->end = c->count - room->back / room->step;
+    c->clear_end = c->count;
     return WS_OK;
 }
 
@@ -218,31 +240,37 @@ enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *b
     return WS_OK;
 }
 
-static void enter_spare(struct ws_room *room, struct ws_run row) {
-    size_t i = room->spares;
-    if (i == WS_LOG_PIECES && room->spare[i - 1].length >= row.length) return;
+/* What is kept of a list of rows: the longest. */
+static void enter_row(struct ws_run *list, size_t *count, struct ws_run row) {
+    size_t i = *count;
+    if (i == WS_LOG_PIECES && list[i - 1].length >= row.length) return;
     if (i == WS_LOG_PIECES) i--;
-    else room->spares++;
-    for (; i && room->spare[i - 1].length < row.length; i--) room->spare[i] = room->spare[i - 1];
-    room->spare[i] = row;
+    else ++*count;
+    for (; i && list[i - 1].length < row.length; i--) list[i] = list[i - 1];
+    list[i] = row;
 }
 
-/* What is free then; of that, rows that were free before. */
-static void count_free(struct clusters *c) {
+/* Rows from one cluster up to another that were free before, and are then unless they go. */
+static void list_rows(const struct clusters *c, uint64_t from, uint64_t end, struct ws_run *list, size_t *count) {
     const uint64_t step = c->room->step;
+    const bool goes = from >= c->end;
     uint64_t row = 0;
-    c->room->spares = 0;
-    c->room->free_after = 0;
-    for (uint64_t i = c->front; i <= c->count; i++) {
-        const bool is_free = i < c->count && !clusters_bit(c->used, i);
-        c->room->free_after += is_free ? step : 0;
-        if (is_free && !clusters_bit(c->before, i)) {
+    *count = 0;
+    for (uint64_t i = from; i <= end; i++) {
+        if (i < end && !clusters_bit(c->before, i) && (goes || !clusters_bit(c->used, i))) {
             row++;
         } else if (row) {
-            enter_spare(c->room, (struct ws_run){.at = c->data_at + (i - row) * step, .length = row * step});
+            enter_row(list, count, (struct ws_run){.at = c->data_at + (i - row) * step, .length = row * step});
             row = 0;
         }
     }
+}
+
+static void count_free(struct clusters *c) {
+    c->room->free_after = 0;
+    for (uint64_t i = c->front; i < c->end; i++) c->room->free_after += clusters_bit(c->used, i) ? 0 : c->room->step;
+    list_rows(c, c->front, c->end, c->room->spare, &c->room->spares);
+    list_rows(c, c->end, c->count, c->room->given, &c->room->givens);
 }
 
 enum ws_status clusters_finish(struct clusters *c, struct ws_error *error) {

@@ -14,7 +14,8 @@ struct clusters {
     struct ws_layout *layout;
     uint64_t data_at;           /* byte of the volume */
     uint64_t count, front;      /* as they were, and how many of them go */
-    uint64_t clear, clear_end;  /* those that are cleared of what has them: the front, or behind the file */
+    uint64_t end;               /* those from there on go, too */
+    uint64_t clear, clear_end;  /* those that are cleared of what has them: the front, the end, or behind the file */
     uint64_t file, file_end;    /* the file's, as it is; none: both 0 */
     bool goes;                  /* it is taken off, and its clusters stay where they are */
     uint64_t file_will;         /* the first behind it then */

@@ -127,7 +127,7 @@ static void renumber_own(struct making *f, uint8_t *e) {
     if (!is_cluster(f, s.first)) return;
     (void)renumber(f, &s);
     if (e[0] == ENTRY_BITMAP) {
-        const uint64_t bytes = ws_div_up(f->s.clusters - f->c.front, 8), keeps = ws_div_up(bytes, f->s.cluster);
+        const uint64_t bytes = ws_div_up(f->c.end - f->c.front, 8), keeps = ws_div_up(bytes, f->s.cluster);
         uint64_t i = 0;
         f->bitmap = s;
         ws_store_le64(e + 24, bytes);
@@ -304,9 +304,9 @@ static enum ws_status take_bitmap(struct making *f, struct ws_error *error) {
 static void take_bad(struct making *f) {
     for (uint64_t i = 0; i < f->s.clusters; i++) {
         if (!clusters_bit(f->c.used, i) || table_entry(f->was, (uint32_t)i + 2) != BAD_CLUSTER) continue;
+        const uint64_t front = f->c.room->front / f->s.cluster, end = f->s.clusters - f->c.room->back / f->s.cluster;
         clusters_set(f->c.bad, i);
-        if (i >= f->c.room->front / f->s.cluster)
-            ws_store_le32(f->is + 4 * (size_t)(i + 2 - f->c.room->front / f->s.cluster), BAD_CLUSTER);
+        if (i >= front && i < end) ws_store_le32(f->is + 4 * (size_t)(i + 2 - front), BAD_CLUSTER);
     }
 }
 
@@ -324,7 +324,7 @@ static void take_file(struct making *f, const struct ws_tree *tree) {
 }
 
 static enum ws_status put_bitmap(struct making *f, struct ws_error *error) {
-    const uint64_t left = f->s.clusters - f->c.front;
+    const uint64_t left = f->c.end - f->c.front;
     uint32_t *list;
     uint64_t count;
     uint8_t *bytes;
@@ -346,16 +346,16 @@ static enum ws_status put_bitmap(struct making *f, struct ws_error *error) {
 static enum ws_status put_front(struct making *f, struct ws_error *error) {
     const struct exfat_shape *s = &f->s;
     const struct ws_room *room = f->c.room;
-    const uint64_t left = s->clusters - f->c.front;
+    const uint64_t left = f->c.end - f->c.front;
     const size_t region = (size_t)EXFAT_BOOT_SECTORS * s->sector;
     uint8_t *b = f->boot;
     const uint64_t offset = ws_load_le64(b + 64);
     ws_store_le32(f->is, table_entry(f->was, 0));
     ws_store_le32(f->is + 4, table_entry(f->was, 1));
     WS_TRY(clusters_put_fixed(&f->c, s->fat_at * s->sector, f->is, (size_t)(s->fat_sectors * s->sector), error));
-    if (!room->front && number_now(f, s->root) == s->root) return WS_OK;
+    if (!room->front && !room->back && number_now(f, s->root) == s->root) return WS_OK;
     if (offset) ws_store_le64(b + 64, offset + room->front / s->sector);
-    ws_store_le64(b + 72, s->sectors - room->front / s->sector);
+    ws_store_le64(b + 72, s->sectors - (room->front + room->back) / s->sector);
     ws_store_le32(b + 92, (uint32_t)left);
     ws_store_le32(b + 96, number_now(f, s->root));
     if (b[112] != 0xff) b[112] = (uint8_t)((left - room->free_after / s->cluster) * 100 / left);

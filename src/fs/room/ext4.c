@@ -98,7 +98,7 @@ static enum ws_status put(struct anew *a, struct ws_room *room, const struct ws_
 enum ws_status room_ext4(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
     struct ws_ext4_facts facts;
     bool owned = false;
-    if (room->file_at || room->put_name) return WS_E_NOTFOUND; /* not here */
+    if (room->file_at || room->put_name || room->back) return WS_E_NOTFOUND; /* not here */
     WS_TRY(ws_ext4_probe(room->volume, &facts, error));
     (void)snprintf(room->format, sizeof room->format, "ext4");
     (void)snprintf(room->label, sizeof room->label, "%s", facts.label);

@@ -248,6 +248,11 @@ static uint32_t raw_entry(const struct fat_table *t, uint32_t n) {
     return t->s.bits == 32 ? ws_load_le32(t->bytes + 4 * (size_t)n) : fat_entry(t, n);
 }
 
+/* A bad place in a part that goes. */
+static bool is_bad_outside(const struct making *f, uint32_t n) {
+    return is_bad(&f->was.s, fat_entry(&f->was, n)) && (n - 2 < f->c.front || n - 2 >= f->c.end);
+}
+
 /* The chain of the file that gets another length. */
 static void put_file_chain(struct making *f, uint8_t *fat) {
     const struct fat_shape *s = &f->was.s;
@@ -266,7 +271,7 @@ static enum ws_status put_tables(struct making *f, struct ws_error *error) {
     for (uint32_t n = 0; n < 2; n++) fat_set_entry(fat, s->bits, n, raw_entry(&f->was, n));
     for (uint32_t n = 2; n - 2 < s->clusters; n++) {
         const uint32_t entry = fat_entry(&f->was, n);
-        if (entry == 0 || clusters_going(&f->c, n - 2) || (is_bad(s, entry) && n - 2 < f->c.front)) continue;
+        if (entry == 0 || clusters_going(&f->c, n - 2) || is_bad_outside(f, n)) continue;
         const uint32_t value = is_end(s, entry) || is_bad(s, entry) ? entry : number_now(f, entry);
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
@@ -296,7 +301,7 @@ static void correct_info(const struct making *f, uint8_t *info) { /* section 5 *
 
 static void correct_boot(struct making *f, uint8_t *b) {
     const struct fat_shape *s = &f->was.s;
-    const uint64_t less = f->c.room->front / s->sector, left = s->sectors - less;
+    const uint64_t less = f->c.room->front / s->sector, left = s->sectors - less - f->c.room->back / s->sector;
     const uint32_t hidden = ws_load_le32(b + 28);
     if (hidden && hidden + less <= UINT32_MAX) ws_store_le32(b + 28, (uint32_t)(hidden + less));
     if (ws_load_le16(b + 19)) ws_store_le16(b + 19, (uint16_t)left);
