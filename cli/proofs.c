@@ -18,9 +18,11 @@ const char *proofs_word(enum ws_verdict verdict) {
     return words[verdict];
 }
 
-/* What was read of many files, or of a long document, is freed by now: the allocator would keep it. */
+/* What was read of many files, or of a long document, is freed by now: the allocator would keep it, and long pieces,
+ * once one was freed, among the short ones. */
 static void give_back(void) {
 #ifdef __GLIBC__
+    (void)mallopt(M_MMAP_THRESHOLD, 1 << 17);
     (void)malloc_trim(0);
 #endif
 }

@@ -177,6 +177,29 @@ static void a_cut_parts_names_of_a_file(void) {
     }
 }
 
+/* A folder of many names: looked up to the letter, and whatever the case, while names come and go. */
+static void names_are_found_in_either_case(void) {
+    struct ws_tree *tree = NULL;
+    char name[40], shout[40];
+    OK(ws_tree_create(&tree, &error));
+    for (int capitals = 0; capitals < 2; capitals++) {
+        for (int i = 0; i < 200; i++) {
+            (void)snprintf(name, sizeof name, capitals ? "Ebb and flow %d" : "low water %d", i);
+            (void)snprintf(shout, sizeof shout, capitals ? "EBB AND FLOW %d" : "LOW WATER %d", i);
+            put_text(tree, name, "x");
+            CHECK(ws_tree_find(tree, name) && !ws_tree_find(tree, shout));
+            CHECK(ws_tree_find_any_case(tree, shout) == ws_tree_find(tree, name));
+            if (i % 3 == 0) ws_tree_drop(tree, ws_tree_find(tree, name));
+            CHECK(!ws_tree_find_any_case(tree, shout) == (i % 3 == 0));
+        }
+        CHECK(ws_tree_find_any_case(tree, "LOW WATER 1") && !ws_tree_find_any_case(tree, "LOW WATER 3"));
+    }
+    put_text(tree, "LOW WATER 1", "y"); /* both are found to the letter, the first whatever the case */
+    CHECK_STR(ws_tree_find(tree, "LOW WATER 1")->name, "LOW WATER 1");
+    CHECK_STR(ws_tree_find_any_case(tree, "Low Water 1")->name, "low water 1");
+    ws_tree_close(tree);
+}
+
 static bool is_that(void *context, const struct ws_node *n) { return n == context; }
 
 static void make_another(const char *how, struct ws_tree *is, struct ws_node *n, struct ws_source *base,
@@ -312,6 +335,7 @@ int main(int argc, char **argv) {
         {"older marks count, too", older_marks_count_too},
         {"what is new moves", what_is_new_moves},
         {"a cut parts names of a file", a_cut_parts_names_of_a_file},
+        {"names are found in either case", names_are_found_in_either_case},
         {"a tree that holds something else is told", a_tree_that_holds_something_else_is_told},
         {"editions are listed and chosen", editions_are_listed_and_chosen},
         {NULL, NULL}};

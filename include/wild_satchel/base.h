@@ -17,6 +17,8 @@ struct ws_text {
     bool failed;
 };
 void ws_text_add(struct ws_text *text, const void *bytes, size_t length);
+/** So many bytes more are to come: room for them at once, if there is as much memory. */
+void ws_text_reserve(struct ws_text *text, size_t more);
 void ws_text_puts(struct ws_text *text, const char *string);
 void ws_text_printf(struct ws_text *text, const char *format, ...) WS_PRINTF(2, 3);
 void ws_text_vprintf(struct ws_text *text, const char *format, va_list list) WS_PRINTF(2, 0);

@@ -43,9 +43,9 @@ enum ws_mark_bit {
 struct ws_node {
     char *name; /**< one path component; "" for the root */
     struct ws_node *parent, *first, *last, *next;
-    enum ws_node_kind kind;
-    uint16_t mode;     /**< permission bits, 07777 */
+    enum ws_node_kind kind : 8;
     uint8_t marks;     /**< enum ws_mark_bit */
+    uint16_t mode;     /**< permission bits, 07777 */
     bool reserved : 1; /**< WS_NODE_FILE: a FAT or exFAT composer gives it its place in one piece, but writes no content
                         */
     bool fixed : 1;    /**< and that place is given: it begins at byte `origin` of the volume; of one file of a tree */

@@ -7,6 +7,16 @@
 #include <stdlib.h>
 #include <string.h>
 
+void ws_text_reserve(struct ws_text *text, size_t more) {
+    if (text->failed || more > SIZE_MAX / 4 || text->length > SIZE_MAX / 4) return;
+    if (text->room > text->length + more) return;
+    char *grown = realloc(text->data, text->length + more + 1);
+    if (!grown) return;
+    text->data = grown;
+    text->room = text->length + more + 1;
+    text->data[text->length] = '\0';
+}
+
 void ws_text_add(struct ws_text *text, const void *bytes, size_t length) {
     if (text->failed) return;
     if (length > SIZE_MAX / 4 || text->length > SIZE_MAX / 4) {

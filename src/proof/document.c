@@ -120,13 +120,6 @@ static json_t *item_json(const struct ws_proof_item *i) {
                      "sha256_on_drive", or_null(i->found));
 }
 
-static json_t *packed_json(const struct ws_snapshot *snapshot) {
-    char *packed = proof_pack(snapshot);
-    json_t *json = packed ? json_string(packed) : NULL;
-    free(packed);
-    return json;
-}
-
 static bool are_same(const struct ws_snapshot *a, const struct ws_snapshot *b) {
     bool same = a->count == b->count;
     for (size_t i = 0; same && i < a->count; i++) {
@@ -135,6 +128,21 @@ static bool are_same(const struct ws_snapshot *a, const struct ws_snapshot *b) {
                x->mtime_ns == y->mtime_ns && x->hashed == y->hashed && x->below == y->below;
     }
     return same;
+}
+
+/* The last member of a document that is written: long as they are, both snapshots go there as they are packed. */
+static enum ws_status add_snapshots(const struct ws_proof *p, struct ws_text *out, struct ws_error *error) {
+    static const char end[] = "\n}\n";
+    const bool one = are_same(&p->first, &p->last);
+    enum { ROW = 96 }; /* bytes of an entry, packed, at most for most: not all of a long text is to move as it grows */
+    out->length -= sizeof end - 1;
+    ws_text_reserve(out, (p->first.count + (one ? 0 : p->last.count)) * ROW);
+    ws_text_printf(out, ",\n  \"snapshots\": {\n    \"whole\": %s,\n    \"first\": \"", p->whole ? "true" : "false");
+    bool good = proof_pack(&p->first, out);
+    ws_text_puts(out, one ? "\",\n    \"last\": null" : "\",\n    \"last\": \"");
+    good = good && (one || proof_pack(&p->last, out));
+    ws_text_printf(out, "%s\n  }%s", one ? "" : "\"", end);
+    return good ? ws_text_status(out, error) : ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
 }
 
 enum ws_status ws_proof_write(const struct ws_proof *p, bool snapshots, struct ws_text *out, struct ws_error *error) {
@@ -152,15 +160,8 @@ enum ws_status ws_proof_write(const struct ws_proof *p, bool snapshots, struct w
         verdict_name(p->verdict), "cause", cause_name(p->cause), "text", seen_json(p->text), "not_tried",
         or_null(p->not_tried), "console_tail", lines_json(p->console_tail), "starts", (json_int_t)p->starts, "seconds",
         p->seconds, "pc_disk", disk, "seen", evidence_json(&p->seen), "rounds", rounds, "items", items);
-    if (snapshots && root && p->volume[0]) {
-        json_t *last = are_same(&p->first, &p->last) ? json_null() : packed_json(&p->last);
-        json_t *both = json_pack("{s:b, s:o, s:o}", "whole", p->whole, "first", packed_json(&p->first), "last", last);
-        if (!both || json_object_set_new(root, "snapshots", both) != 0) {
-            json_decref(root);
-            root = NULL;
-        }
-    }
-    return doc_finish(root, out, error);
+    WS_TRY(doc_finish(root, out, error));
+    return snapshots && p->volume[0] ? add_snapshots(p, out, error) : WS_OK;
 }
 
 /* Reading: each part fills its own, and says false for what is not as written above. */

@@ -36,9 +36,9 @@ void proof_judge_earlier(struct ws_proof *proof, const struct ws_round *now, boo
 /* Of all rounds one verdict. */
 void proof_conclude(struct ws_proof *proof);
 
-/* packed.c: a snapshot as text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4). @return NULL: out of
+/* packed.c: a snapshot as text, compressed (zstd, RFC 8878) and as base64 (RFC 4648, section 4). @return false: out of
  * memory */
-char *proof_pack(const struct ws_snapshot *snapshot);
+bool proof_pack(const struct ws_snapshot *snapshot, struct ws_text *out);
 /* @return WS_E_FORMAT for what is no such text, or is of over 256 MiB */
 enum ws_status proof_unpack(const char *packed, struct ws_snapshot *snapshot, struct ws_error *error);
 

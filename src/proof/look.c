@@ -1,5 +1,6 @@
 /* look.c — what a drive remembers at a moment: its volume's own evidence, and all that is on it. */
 #include "proof/internal.h"
+#include "proof/snapshot.h"
 #include "system/on_drive.h"
 #include "wild_satchel/journal.h"
 #include "wild_satchel/lock.h"
@@ -25,8 +26,8 @@ static void take_evidence(const struct ws_ext4_facts *f, int64_t now, struct ws_
 
 /* What a live system sees: its image, and over it what it changed. Where the image cannot be read, the changes alone.
  * @param done  out: it was taken */
-static enum ws_status take_whole(const struct ws_source *drive, uint32_t sector, struct ws_tree *tree,
-                                 struct look *look, bool *done, struct ws_error *error) {
+static enum ws_status take_whole(const struct ws_source *drive, uint32_t sector, const struct ws_snapshot *first,
+                                 struct ws_tree *tree, struct look *look, bool *done, struct ws_error *error) {
     struct on_drive system = {NULL};
     struct ws_tree *changes = NULL;
     struct ws_snapshot image = {0};
@@ -43,7 +44,7 @@ static enum ws_status take_whole(const struct ws_source *drive, uint32_t sector,
         if (ws_tree_lay_over(system.root.tree, changes, NULL) != WS_OK)
             goto done; /* it refers to places of the layer below */
     }
-    WS_GO(ws_snapshot_take(system.root.tree, WS_READ_CHANGED, &image, &look->snapshot, error));
+    WS_GO(snapshot_take(system.root.tree, WS_READ_CHANGED, &image, first ? first : &image, &look->snapshot, error));
     look->whole = *done = true;
 done:
     on_drive_close(&system);
@@ -64,13 +65,13 @@ static enum ws_status take_snapshot(const struct ws_source *drive, uint32_t sect
         return ws_snapshot_take(tree, first ? WS_READ_CHANGED : WS_READ_NONE, first, &look->snapshot, error);
     }
     if (m->family->changes && !ws_live_arranged_otherwise(m->family, tree)) {
-        WS_TRY(take_whole(drive, sector, tree, look, &done, error));
+        WS_TRY(take_whole(drive, sector, first, tree, look, &done, error));
         if (done) return WS_OK;
         WS_TRY(ws_ext4_read(volume, &again, NULL, error)); /* the other one was taken apart */
         if (ws_tree_find(again, m->family->changes))
             (void)snprintf(look->top, sizeof look->top, "%s", m->family->changes);
     }
-    enum ws_status status = ws_snapshot_take(again ? again : tree, WS_READ_ALL, NULL, &look->snapshot, error);
+    enum ws_status status = ws_snapshot_take(again ? again : tree, WS_READ_ALL, first, &look->snapshot, error);
     ws_tree_close(again);
     return status;
 }

@@ -9,8 +9,22 @@
 
 enum { MOST = 256 << 20, LEVEL = 6, PIECE = 64 * 1024 };
 
+/* What is compressed, as base64: all of it, or whole groups of three bytes, the rest being kept for later. */
+static void encode(struct ws_text *small, bool last, struct ws_text *out) {
+    enum { GROUP = 3, STEP = GROUP * 4096 };
+    unsigned char text[STEP / 3 * 4 + 1];
+    const size_t whole = last ? small->length : small->length / GROUP * GROUP;
+    for (size_t at = 0, n; at < whole && !small->failed; at += n) {
+        n = whole - at < STEP ? whole - at : STEP;
+        ws_text_add(out, text, (size_t)EVP_EncodeBlock(text, (const uint8_t *)small->data + at, (int)n));
+    }
+    if (small->failed || !small->length) return;
+    small->length -= whole;
+    memmove(small->data, small->data + whole, small->length);
+}
+
 /* @return false out of memory */
-static bool squeeze(ZSTD_CCtx *context, struct ws_text *lines, bool last, struct ws_text *small) {
+static bool squeeze(ZSTD_CCtx *context, struct ws_text *lines, bool last, struct ws_text *small, struct ws_text *text) {
     char out[PIECE / 2];
     ZSTD_inBuffer in = {lines->data ? lines->data : "", lines->length, 0};
     size_t left;
@@ -19,27 +33,25 @@ static bool squeeze(ZSTD_CCtx *context, struct ws_text *lines, bool last, struct
         left = ZSTD_compressStream2(context, &to, &in, last ? ZSTD_e_end : ZSTD_e_continue);
         if (ZSTD_isError(left)) return false;
         ws_text_add(small, out, to.pos);
+        encode(small, last && left == 0, text);
     } while (last ? left != 0 : in.pos < in.size);
     lines->length = 0;
-    return !lines->failed && !small->failed;
+    return !lines->failed && !small->failed && !text->failed;
 }
 
-char *proof_pack(const struct ws_snapshot *snapshot) {
+bool proof_pack(const struct ws_snapshot *snapshot, struct ws_text *out) {
     struct ws_text lines = {0}, small = {0};
     ZSTD_CCtx *context = ZSTD_createCCtx();
-    char *out = NULL;
     bool good = context && !ZSTD_isError(ZSTD_CCtx_setParameter(context, ZSTD_c_compressionLevel, LEVEL));
     for (size_t i = 0; i < snapshot->count && good; i++) {
         snapshot_write_row(&snapshot->shot[i], &lines);
-        if (lines.length >= PIECE) good = squeeze(context, &lines, false, &small);
+        if (lines.length >= PIECE) good = squeeze(context, &lines, false, &small, out);
     }
-    good = good && squeeze(context, &lines, true, &small) && small.length < INT32_MAX;
-    if (good) out = malloc((small.length + 2) / 3 * 4 + 1);
-    if (out) (void)EVP_EncodeBlock((unsigned char *)out, (const uint8_t *)small.data, (int)small.length);
+    good = good && squeeze(context, &lines, true, &small, out);
     (void)ZSTD_freeCCtx(context);
     ws_text_free(&lines);
     ws_text_free(&small);
-    return out;
+    return good;
 }
 
 /* All of a frame, a piece at a time. @return WS_E_FORMAT for what is none */

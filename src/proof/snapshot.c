@@ -114,22 +114,22 @@ static enum ws_status take_one(const struct ws_node *n, enum ws_reading reading,
     return WS_OK;
 }
 
-enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading reading, const struct ws_snapshot *before,
-                                struct ws_snapshot *snapshot, struct ws_error *error) {
+enum ws_status snapshot_take(const struct ws_tree *tree, enum ws_reading reading, const struct ws_snapshot *before,
+                             const struct ws_snapshot *alike, struct ws_snapshot *snapshot, struct ws_error *error) {
     enum ws_status status = WS_OK;
     char path[8192];
     memset(snapshot, 0, sizeof *snapshot);
     struct ws_shot *shot = snapshot_rows(snapshot, ws_tree_count(tree));
     if (!shot) return ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot");
-    if (before && before->text) { /* most paths are in it */
-        snapshot->text = before->text;
+    if (alike && alike->text) { /* most paths are in it */
+        snapshot->text = alike->text;
         snapshot->text->holders++;
     }
     for (const struct ws_node *n = ws_tree_root(tree); n; n = ws_tree_next(n)) {
         struct ws_shot *s = &shot[snapshot->count];
         ws_node_path(n, path, sizeof path);
-        const struct ws_shot *was = before ? ws_snapshot_find(before, path) : NULL;
-        s->path = was ? was->path : snapshot_path(snapshot, path, strlen(path));
+        const struct ws_shot *same = alike ? ws_snapshot_find(alike, path) : NULL;
+        s->path = same ? same->path : snapshot_path(snapshot, path, strlen(path));
         if (!s->path) WS_GO(ws_fail(error, WS_E_NOMEM, "out of memory for a snapshot"));
         WS_GO(take_one(n, reading, before, s, error));
         snapshot->count++;
@@ -142,6 +142,11 @@ enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading read
 done:
     if (status != WS_OK) ws_snapshot_free(snapshot);
     return status;
+}
+
+enum ws_status ws_snapshot_take(const struct ws_tree *tree, enum ws_reading reading, const struct ws_snapshot *before,
+                                struct ws_snapshot *snapshot, struct ws_error *error) {
+    return snapshot_take(tree, reading, before, before, snapshot, error);
 }
 
 void ws_snapshot_copy(const struct ws_snapshot *from, struct ws_snapshot *to) {

@@ -14,6 +14,10 @@ const char *snapshot_path(struct ws_snapshot *snapshot, const char *path, size_t
 /* Entries put in order. @return WS_E_FORMAT if a path stands there twice */
 enum ws_status snapshot_settle(struct ws_snapshot *snapshot);
 
+/* As ws_snapshot_take(). @param alike  of mostly the same paths, which are shared with it; NULL: there is none */
+enum ws_status snapshot_take(const struct ws_tree *tree, enum ws_reading reading, const struct ws_snapshot *before,
+                             const struct ws_snapshot *alike, struct ws_snapshot *snapshot, struct ws_error *error);
+
 /* One entry as a line. */
 void snapshot_write_row(const struct ws_shot *shot, struct ws_text *out);
 /* Lines read as they come, in pieces of any length. `snapshot` is zeroed, with room for so many. */

@@ -140,6 +140,35 @@ static void runs_piece(const struct ws_source *source, uint64_t at, struct ws_pi
 
 static const struct ws_source_ops runs_ops = {runs_read, NULL, runs_piece};
 
+/* A part of another source, for there are as many as files: in one piece with the source itself. */
+struct part {
+    struct ws_source source; /* first: closing it frees all */
+    const struct ws_source *base;
+    uint64_t at;
+};
+
+static enum ws_status part_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
+                                struct ws_error *error) {
+    const struct part *p = source->state;
+    return ws_source_read(p->base, p->at + at, buffer, length, error);
+}
+
+static void part_piece(const struct ws_source *source, uint64_t at, struct ws_piece *piece) {
+    const struct part *p = source->state;
+    *piece = ws_piece_base(p->base, p->at + at, piece->length);
+}
+
+static const struct ws_source_ops part_ops = {part_read, NULL, part_piece};
+
+static enum ws_status make_part(const struct ws_source *base, uint64_t at, uint64_t size, struct ws_source **source,
+                                struct ws_error *error) {
+    struct part *made = malloc(sizeof *made);
+    if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for a part of a source");
+    *made = (struct part){.source = {.ops = &part_ops, .size = size, .state = made}, .base = base, .at = at};
+    *source = &made->source;
+    return WS_OK;
+}
+
 enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run *runs, size_t count, uint64_t size,
                               struct ws_source **source, struct ws_error *error) {
     uint64_t total = 0;
@@ -150,7 +179,8 @@ enum ws_status ws_source_runs(const struct ws_source *base, const struct ws_run 
                            (unsigned long long)runs[i].at, (unsigned long long)base->size);
         total += runs[i].length;
     }
-    /* In one piece with the source itself, for there are as many as files. */
+    if (count == 1 && runs[0].at != WS_RUN_HOLE && size && size <= runs[0].length)
+        return make_part(base, runs[0].at, size, source, error);
     struct runs *made = malloc(sizeof *made + count * sizeof made->run[0]);
     if (!made) return ws_fail(error, WS_E_NOMEM, "out of memory for a file in %zu pieces", count);
     *made = (struct runs){.source = {.ops = &runs_ops, .size = size, .state = made}, .base = base, .count = count};
@@ -194,7 +224,7 @@ enum ws_status ws_source_hash(const struct ws_source *source, enum ws_hash_kind 
                               struct ws_error *error) {
     enum { CHUNK = 1 << 20 };
     struct ws_hash *hash = NULL;
-    char *buffer = malloc(CHUNK);
+    char *buffer = malloc((size_t)ws_min_u64(CHUNK, source->size + 1));
     enum ws_status status = WS_OK;
     if (!buffer) return ws_fail(error, WS_E_NOMEM, "out of memory for a read buffer");
     WS_GO(ws_hash_open(kind, &hash, error));

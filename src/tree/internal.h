@@ -8,6 +8,7 @@ struct ws_tree {
     struct ws_node root;
     struct tree_block *arena;
     struct tree_owned *owned; /* sources that close with the tree */
+    struct ws_name_index *indexes;
     size_t count;
 };
 
@@ -24,6 +25,8 @@ enum { TREE_INDEXED_FROM = 16 };
 
 /* A node that was just added to its parent, or has just got its name. @return WS_E_NOMEM */
 enum ws_status tree_index_add(struct ws_tree *tree, struct ws_node *node, struct ws_error *error);
+/* The tables of all its folders; what they are told of lives as long as the tree. */
+void tree_index_let_go(struct ws_tree *tree);
 /* A node that is about to leave its parent, or to lose its name. */
 void tree_index_remove(struct ws_node *node);
 /* The first of the folder's nodes of that name; ASCII letters of either case being the same if `any_case`. */

@@ -5,9 +5,12 @@
 #include <stdlib.h>
 #include <string.h>
 
+/* As many as files: in rows, the latest first. */
+enum { OWNED_ROW = 62 };
 struct tree_owned {
     struct tree_owned *next;
-    struct ws_source *source;
+    size_t count;
+    struct ws_source *source[OWNED_ROW];
 };
 
 static char *copy_text(struct ws_tree *tree, const char *text, size_t length) {
@@ -34,7 +37,9 @@ enum ws_status ws_tree_create(struct ws_tree **tree, struct ws_error *error) {
 
 void ws_tree_close(struct ws_tree *tree) {
     if (!tree) return;
-    for (struct tree_owned *o = tree->owned; o; o = o->next) ws_source_close(o->source);
+    for (struct tree_owned *o = tree->owned; o; o = o->next)
+        while (o->count) ws_source_close(o->source[--o->count]);
+    tree_index_let_go(tree);
     tree_let_go(tree);
     free(tree);
 }
@@ -46,14 +51,17 @@ struct ws_node *ws_tree_root(const struct ws_tree *tree) {
 size_t ws_tree_count(const struct ws_tree *tree) { return tree->count; }
 
 enum ws_status ws_tree_own(struct ws_tree *tree, struct ws_source *source, struct ws_error *error) {
-    struct tree_owned *owned = tree_take(tree, sizeof *owned);
-    if (!owned) {
-        ws_source_close(source);
-        return no_memory(error);
+    struct tree_owned *owned = tree->owned;
+    if (!owned || owned->count == OWNED_ROW) {
+        owned = tree_take(tree, sizeof *owned);
+        if (!owned) {
+            ws_source_close(source);
+            return no_memory(error);
+        }
+        owned->next = tree->owned;
+        tree->owned = owned;
     }
-    owned->source = source;
-    owned->next = tree->owned;
-    tree->owned = owned;
+    owned->source[owned->count++] = source;
     return WS_OK;
 }
 
