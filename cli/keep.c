@@ -370,7 +370,7 @@ static enum ws_status no_room(struct keeping *k, uint64_t most, uint64_t size) {
 }
 
 /* What the neighbour is and will be, into the question. */
-static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320]) {
+static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320], struct ws_neighbour *gave) {
     struct cli *cli = k->cli;
     struct ws_neighbour n, after;
     char is[48], was[32], gets[32], name[64];
@@ -389,7 +389,16 @@ static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320
                              after.in_front ? "in front of" : "behind", ws_size_counted(after.size, gets, sizeof gets),
                              ws_size_counted(n.size, was, sizeof was), ws_size_both(after.free_bytes, is, sizeof is));
     (void)snprintf(loses + at, 320 - at, "%s, and nothing is lost", n.swap && !after.in_front ? "; swap moves on" : "");
+    *gave = after;
     return WS_OK;
+}
+
+/* NULL: none gave any room. */
+static json_t *neighbour_json(const struct ws_neighbour *n) {
+    if (!n->at) return NULL;
+    return cli_pack("{s:{s:I, s:I, s:I, s:s, s:s, s:b}}", "neighbour", "at", (json_int_t)n->at, "size_bytes",
+                    (json_int_t)n->size, "free_bytes", (json_int_t)n->free_bytes, "label", n->label, "format",
+                    n->format, "in_front", n->in_front);
 }
 
 /* Only what stands where the new end is, or will be, is moved. */
@@ -399,6 +408,7 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     struct ws_write_result result;
     uint64_t least, most, size;
     char answer[128], was[48], is[48], loses[320];
+    struct ws_neighbour gave = {.at = 0};
     WS_TRY(open_kept(k, true));
     WS_TRY(ws_kept_bounds(k->kept, &least, &most, &cli->error));
     size = most;
@@ -414,7 +424,7 @@ static enum ws_status resize(struct keeping *k, bool grows) {
                        ws_size_both(now, was, sizeof was), grows ? "make it larger" : "make it smaller");
     const bool free_behind = is_sized() && size <= most && !ws_kept_memory(k->kept)->in_file;
     if (take && !free_behind) {
-        WS_TRY(take_room(k, size, loses));
+        WS_TRY(take_room(k, size, loses, &gave));
     } else {
         WS_TRY(ws_kept_resize(k->kept, size, &cli->error));
         (void)snprintf(loses, sizeof loses, "gets a volume of %s in the place of %s, and loses nothing",
@@ -423,7 +433,9 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     WS_TRY(work_out(k, &cost));
     WS_TRY(ask(k, loses, answer));
     WS_TRY(carry_out(k, &result));
-    conclude(k, grows ? "has more room" : "has less room", &cost, NULL);
+    json_t *more = cli->json ? neighbour_json(&gave) : NULL;
+    conclude(k, grows ? "has more room" : "has less room", &cost, more);
+    json_decref(more);
     return WS_OK;
 }
 

@@ -161,14 +161,14 @@ static json_t *paths_json(const char path[][160], size_t count) {
 }
 
 json_t *keep_renewal_json(const struct ws_live_renewal *r, const char *stay) {
-    return cli_pack("{s:s, s:s, s:s, s:s, s:o, s:b, s:I, s:o, s:I, s:I, s:s, s:I, s:I, s:o, s:I, s:o}", "was", r->was,
-                    "is", r->is, "was_kernel", r->was_kernel, "kernel", r->kernel, "packages",
-                    r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
-                    "hides", (json_int_t)r->hides, "hidden", paths_json(r->hidden, r->hidden_count), "differs_bytes",
-                    (json_int_t)r->differs, "moves_bytes", (json_int_t)r->moves, "stays", stay, "others",
-                    (json_int_t)r->others, "others_bytes", (json_int_t)r->others_bytes, "others_files",
-                    paths_json(r->others_path, r->others_paths), "replaced", (json_int_t)r->replaced, "replaced_files",
-                    paths_json(r->replaced_path, r->replaced_paths));
+    return cli_pack(
+        "{s:s, s:s, s:s, s:s, s:b, s:b, s:o, s:b, s:I, s:o, s:I, s:I, s:s, s:I, s:I, s:o, s:I, s:o}", "was", r->was,
+        "is", r->is, "was_kernel", r->was_kernel, "kernel", r->kernel, "older", r->older, "unlisted", r->unlisted,
+        "packages", r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
+        "hides", (json_int_t)r->hides, "hidden", paths_json(r->hidden, r->hidden_count), "differs_bytes",
+        (json_int_t)r->differs, "moves_bytes", (json_int_t)r->moves, "stays", stay, "others", (json_int_t)r->others,
+        "others_bytes", (json_int_t)r->others_bytes, "others_files", paths_json(r->others_path, r->others_paths),
+        "replaced", (json_int_t)r->replaced, "replaced_files", paths_json(r->replaced_path, r->replaced_paths));
 }
 
 static void show_paths(const struct cli *cli, const char path[][160], size_t count, uint64_t all) {
@@ -208,6 +208,9 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
     show_field(cli, "System", "%s%s%s", r->was[0] ? r->was : "not told", r->was_kernel[0] ? ", kernel " : "",
                r->was_kernel);
     show_field(cli, "Becomes", "%s%s%s", r->is[0] ? r->is : "not told", r->kernel[0] ? ", kernel " : "", r->kernel);
+    if (r->older)
+        show_field(cli, "Beware", "%sthis is the older image, by what it says of itself%s", ink(cli, INK_WARN),
+                   ink(cli, INK_PLAIN));
     show_field(cli, "Differs", "%s of it%s", ws_size_counted(r->differs, size, sizeof size),
                r->same ? "; it is the same image" : "");
     if (r->moves)

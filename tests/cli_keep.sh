@@ -233,6 +233,7 @@ expect 0 "Curlew Live 13" "$satchel" keep renew gorse --image newer.iso --confir
 expect 0 "has this very image already" "$satchel" keep renew gorse --image newer.iso --confirm "$gorse"
 expect 0 "It remembers" "$satchel" prove gorse --on launch --confirm "$gorse"
 "$satchel" bench start hut "Gorse 32" --type "mkdir /var/lib/dpkg" --type "echo of the older one > /var/lib/dpkg/status" --type "mkdir /home/tide" --type "echo six > /home/tide/note" >/dev/null
+expect 3 "this is the older image" "$satchel" keep renew gorse --image curlew.iso --stays home
 expect 3 "choose what stays" "$satchel" keep renew gorse --image curlew.iso --confirm "$gorse"
 expect 2 "--stays takes" "$satchel" keep renew gorse --image curlew.iso --stays some --confirm "$gorse"
 follows "$satchel" keep renew gorse --image curlew.iso --stays home --confirm "$gorse" --json
@@ -288,8 +289,10 @@ expect 0 "is ready" "$satchel" prepare --image curlew.iso --arrangement files --
 expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
 expect 4 "what stands in front of it can give room" "$satchel" keep grow teasel --size 6G --confirm "$teasel"
 expect 2 "up to 7.7 GB" "$satchel" keep grow teasel --take-from-data --confirm "$teasel"
-expect 0 "has more room" "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel"
-json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]] == [7633 - 6144, 6144]' "$satchel" drives teasel --json
+json 'd["neighbour"]["in_front"] and d["neighbour"]["at"] == 1 << 20 and d["neighbour"]["size_bytes"] <= 7633 - 6144 << 20' "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel" --json
+follows "$satchel" keep grow teasel --size 6200M --take-from-data --confirm "$teasel" --json
+expect 0 "has less room" "$satchel" keep shrink teasel --size 6G --confirm "$teasel"
+json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]] == [7633 - 6200, 6144]' "$satchel" drives teasel --json
 expect 0 "is sound" "$satchel" check teasel
 expect 1 "resized since" "$satchel" check teasel --plan "$teasel.plan"
 expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces

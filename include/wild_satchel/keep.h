@@ -171,6 +171,7 @@ struct ws_live_renewal {
     char others_path[WS_HIDDEN_EXAMPLES][160], replaced_path[WS_HIDDEN_EXAMPLES][160];
     size_t others_paths, replaced_paths;
     bool unlisted;    /**< it does not say what was laid down: all stays that the newer image does not bring */
+    bool older;       /**< it comes before the image on the drive, by its kernel, or by the number in its name */
     bool same;        /**< the image on the drive is this one, as far as its files tell */
     uint64_t differs; /**< bytes that are to be written over older ones */
 };

@@ -297,6 +297,15 @@ static enum ws_status leave(struct ws_kept *k, enum ws_stays stays, struct ws_er
     return ws_kept_reset(k, except, count, error);
 }
 
+/* By the kernels, where both are known and differ, else by the number in one name. */
+static bool is_older(const struct ws_live_renewal *r) {
+    const char digits[] = "0123456789";
+    const int kernels = r->kernel[0] && r->was_kernel[0] ? ws_version_compare(r->kernel, r->was_kernel) : 0;
+    const size_t name = strcspn(r->is, digits);
+    if (kernels) return kernels < 0;
+    return name == strcspn(r->was, digits) && memcmp(r->is, r->was, name) == 0 && ws_version_compare(r->is, r->was) < 0;
+}
+
 enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *setting, const char *path,
                              enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error) {
     struct on_drive was = {0}, is = {0};
@@ -317,6 +326,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     WS_GO(on_drive_open(k->new_drive, k->sector, &is, error));
     name_of(&was.root, told->was, told->was_kernel);
     name_of(&is.root, told->is, told->kernel);
+    told->older = is_older(told);
     look_at_packages(k, &was, &is, told);
     look_at_hidden(k, &was, &is, told);
     WS_GO(leave(k, stays, error));
