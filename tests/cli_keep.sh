@@ -296,6 +296,11 @@ json '[p["size_bytes"] >> 20 for p in d["drives"][0]["parts"]] == [7633 - 6200, 
 expect 0 "is sound" "$satchel" check teasel
 expect 1 "resized since" "$satchel" check teasel --plan "$teasel.plan"
 expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --arrangement files --table gpt --system 2G --persistence rest --drive teasel --confirm "$teasel" --afresh
+expect 0 "has more room" "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel" # for firmware, too
+expect 0 "is sound" "$satchel" check teasel
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --arrangement files --files-on exfat --system 2G --persistence rest --drive teasel --confirm "$teasel" --afresh
+expect 4 "what stands there is for firmware" "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel"
 
 # Damaged: what can be read is saved, and what is lost is said
 expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue

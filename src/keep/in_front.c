@@ -32,7 +32,8 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, const struc
     if (table->logical_count || !own || own->at != k->memory.volume_at)
         return refuse(error, "it is no partition by itself");
     if (!p) return refuse(error, "nothing stands there");
-    if (on_drive_is_for_firmware(p)) return refuse(error, "what stands there is for firmware");
+    const bool medium = on_drive_medium_at(k->drive, table) == p->at; /* on a GPT that is for firmware, too */
+    if (!medium && on_drive_is_for_firmware(p)) return refuse(error, "what stands there is for firmware");
     t->place = *p;
     WS_TRY(ws_source_slice(k->drive, p->at, p->length, &t->slice, error));
     const struct ws_format *format = ws_format_of(t->slice, NULL);
@@ -40,7 +41,6 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, const struc
     t->room = (struct ws_room){.volume = t->slice, .at = p->at};
     WS_TRY(ws_make_room(&t->room, NULL, error));
     /* What starts a system may know by number where its files are. */
-    const bool medium = on_drive_medium_at(k->drive, table) == p->at;
     const uint64_t most = medium ? ws_min_u64(t->room.tail, t->room.back_most) : t->room.back_most;
     const uint64_t could_end = p->at + t->room.size - most;
     t->begin = k->memory.volume_at - (k->memory.volume_at - could_end) / MIB * MIB;

@@ -146,8 +146,13 @@ static enum ws_status choose(struct ws_kept *k, uint64_t size, struct keep_takin
     if (status == WS_OK && size && size <= most_of(k, behind)) return WS_OK;
     if (status != WS_OK && status != WS_E_UNSUPPORTED && status != WS_E_REFUSED) return status;
     if (keep_in_front(k, &front, &why) != WS_OK) {
-        if (status == WS_E_UNSUPPORTED && why.status == WS_E_REFUSED) *error = why; /* it could, but for its state */
-        return status == WS_E_UNSUPPORTED && why.status == WS_E_REFUSED ? why.status : status;
+        const struct ws_error kept = *error;
+        if (status != WS_E_UNSUPPORTED) return status;
+        *error = why; /* it could, but for its state */
+        if (why.status == WS_E_REFUSED) return why.status;
+        *error = kept;
+        ws_fail(error, status, "%s; %s", kept.what, why.what);
+        return ws_fail_next(error, "%s", kept.next);
     }
     const bool better = !behind || most_of(k, front) > most_of(k, behind);
     *out = better ? front : behind;
