@@ -1,4 +1,4 @@
-/* test_taken.c — room taken from the data volume behind what is remembered, or around the file in which it is: files
+/* test_taken.c — room taken from the data volume behind what is remembered or in front of it, or around its file: files
  * move out of the way, swap moves on, and a cut loses nothing of either. Volumes that others filled are for taken.py.
  */
 #include "tests/bed.h"
