@@ -137,9 +137,10 @@ static uint32_t choose_bytes_an_inode(uint64_t size) {
 
 static uint64_t inodes_a_group(const struct ws_ext4_geometry *g, uint64_t needed) {
     uint32_t ratio = g->params.bytes_an_inode ? g->params.bytes_an_inode : choose_bytes_an_inode(g->params.size);
-    uint64_t wanted = ws_max_u64(g->blocks * BLOCK / ratio, needed + 16);
-    uint64_t each = ws_round_up(ws_div_up(wanted, g->groups), INODES_A_BLOCK);
-    return ws_max_u64(each, 2ull * INODES_A_BLOCK);
+    /* A group counts so many at most: more is a wish that comes of a ratio, and none of files that are there. */
+    const uint64_t wished = ws_min_u64(ws_div_up(g->blocks * BLOCK / ratio, g->groups), BLOCKS_A_GROUP);
+    const uint64_t each = ws_max_u64(wished, ws_div_up(needed + 16, g->groups));
+    return ws_max_u64(ws_round_up(each, INODES_A_BLOCK), 2ull * INODES_A_BLOCK);
 }
 
 /* Groups, inodes, tables. The last group is given up when it could not hold its own structures and a little more. */
