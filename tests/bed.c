@@ -186,3 +186,21 @@ enum ws_status resize(struct bed *b, uint64_t size, uint64_t *free_after) {
     *free_after = cost.free_after;
     return status;
 }
+
+void make_room(uint8_t *bytes, uint64_t size, struct ws_room *room) {
+    struct ws_layout *layout = NULL;
+    struct ws_source *volume = NULL;
+    OK(ws_source_memory(bytes, size, &volume, &error));
+    OK(ws_layout_create(size, &layout, &error));
+    room->volume = volume;
+    OK(ws_make_room(room, layout, &error));
+    OK(ws_layout_seal(layout, &error));
+    for (size_t pass = 0; pass < 2; pass++) /* all that moves is read as it was: the body is first */
+        for (size_t i = 0; i < ws_layout_count(layout); i++) {
+            const struct ws_extent *e = ws_layout_extent(layout, i);
+            if ((e->phase == WS_PHASE_BODY) == (pass == 0))
+                OK(ws_source_read(e->from, e->from_at, bytes + e->at, (size_t)e->length, &error));
+        }
+    ws_layout_close(layout);
+    ws_source_close(volume);
+}

@@ -33,6 +33,15 @@ void check_volume(struct bed *bed, const char *when);
 /** It remembers what the volume in this file holds. */
 bool same_files(struct bed *bed, const char *was);
 
+/** An ordinary volume, composed with clusters of this size: FAT of this width, exFAT (0), ext4 (no cluster either). */
+struct kind {
+    const char *format;
+    unsigned bits;
+    uint32_t cluster;
+};
+/** Room made in a whole volume in memory, and written into it. */
+void make_room(uint8_t *bytes, uint64_t size, struct ws_room *room);
+
 /** A random history by the kernel's overlay on the kernel's ext4 in this file; `dirty`: the plug is pulled. */
 bool kernel_history(const char *path, bool dirty);
 void bytes_of(const char *path, uint8_t *bytes, uint64_t size);

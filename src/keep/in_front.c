@@ -9,11 +9,6 @@
 
 enum { MIB = 1 << 20 };
 
-static enum ws_status refuse(struct ws_error *error, const char *what) {
-    ws_fail(error, WS_E_UNSUPPORTED, "nothing in front of what is remembered can give room: %s", what);
-    return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
-}
-
 /* The partition that ends last of those before it. @return NULL if none does, or one reaches into it */
 static const struct ws_partition *next_before(const struct ws_table *table, uint64_t at) {
     const struct ws_partition *list[WS_VOLUME_PLACES], *found = NULL;
@@ -30,27 +25,32 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, const struc
     const struct ws_partition *own = keep_partition_of(table, k->memory.volume_at);
     const struct ws_partition *p = next_before(table, k->memory.volume_at);
     if (table->logical_count || !own || own->at != k->memory.volume_at)
-        return refuse(error, "it is no partition by itself");
-    if (!p) return refuse(error, "nothing stands there");
+        return keep_gives_nothing(error, "in front of", "it is no partition by itself");
+    if (!p) return keep_gives_nothing(error, "in front of", "nothing stands there");
     const bool medium = on_drive_medium_at(k->drive, table) == p->at; /* on a GPT that is for firmware, too */
-    if (!medium && on_drive_is_for_firmware(p)) return refuse(error, "what stands there is for firmware");
+    if (!medium && on_drive_is_for_firmware(p))
+        return keep_gives_nothing(error, "in front of", "what stands there is for firmware");
     t->place = *p;
     WS_TRY(ws_source_slice(k->drive, p->at, p->length, &t->slice, error));
     const struct ws_format *format = ws_format_of(t->slice, NULL);
-    if (!format || !format->everywhere) return refuse(error, "what stands there is no volume of FAT or exFAT");
+    if (!format || !format->everywhere)
+        return keep_gives_nothing(error, "in front of", "what stands there is no volume of FAT or exFAT");
     t->room = (struct ws_room){.volume = t->slice, .at = p->at};
     WS_TRY(ws_make_room(&t->room, NULL, error));
     /* What starts a system may know by number where its files are. */
     const uint64_t most = medium ? ws_min_u64(t->room.tail, t->room.back_most) : t->room.back_most;
     const uint64_t could_end = p->at + t->room.size - most;
     t->begin = k->memory.volume_at - (k->memory.volume_at - could_end) / MIB * MIB;
-    return t->begin < k->memory.volume_at ? WS_OK : refuse(error, "it has nothing free at its end");
+    return t->begin < k->memory.volume_at ? WS_OK
+                                          : keep_gives_nothing(error, "in front of", "it has nothing free at its end");
 }
 
 enum ws_status keep_in_front(struct ws_kept *k, struct keep_taking **out, struct ws_error *error) {
-    if (k->memory.in_file) return refuse(error, "it lies in a file, which takes its volume's own");
-    if (k->memory.system) return refuse(error, "a full system's volume stays where it begins");
-    if (k->lock) return refuse(error, "what is locked stays where it begins");
+    if (k->memory.in_file)
+        return keep_gives_nothing(error, "in front of", "it lies in a file, which takes its volume's own");
+    if (k->memory.system)
+        return keep_gives_nothing(error, "in front of", "a full system's volume stays where it begins");
+    if (k->lock) return keep_gives_nothing(error, "in front of", "what is locked stays where it begins");
     struct keep_taking *t = calloc(1, sizeof *t);
     struct ws_table *table = malloc(sizeof *table);
     enum ws_status status = WS_E_NOMEM;

@@ -101,6 +101,8 @@ void keep_taking_close(struct keep_taking *taking); /* NULL is accepted */
 /* The file that remembers, in its volume, with another length; 0: as it has. */
 enum ws_status keep_in_file(const struct ws_kept *kept, uint64_t length, struct keep_taking **taking,
                             struct ws_error *error);
+/* @param side  "behind". @return WS_E_UNSUPPORTED */
+enum ws_status keep_gives_nothing(struct ws_error *error, const char *side, const char *what);
 /* in_front.c: the data volume before it. @return WS_E_UNSUPPORTED if there is none that gives */
 enum ws_status keep_in_front(struct ws_kept *kept, struct keep_taking **taking, struct ws_error *error);
 /* How what is body is written at a byte before the volume as it is, and how far that holds: as body only where its

@@ -11,9 +11,13 @@
 
 enum { MIB = 1 << 20, PAGE = 4096 };
 
-static enum ws_status refuse(struct ws_error *error, const char *what) {
-    ws_fail(error, WS_E_UNSUPPORTED, "nothing behind what is remembered can give room: %s", what);
+enum ws_status keep_gives_nothing(struct ws_error *error, const char *side, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "nothing %s what is remembered can give room: %s", side, what);
     return ws_fail_next(error, "save it, build the drive with the size that is wanted, and put it back");
+}
+
+static enum ws_status refuse(struct ws_error *error, const char *what) {
+    return keep_gives_nothing(error, "behind", what);
 }
 
 /* The next thing that the tables place from byte `from` on, the live system's own volume among them. */

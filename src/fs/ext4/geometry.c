@@ -143,20 +143,22 @@ static uint64_t inodes_a_group(const struct ws_ext4_geometry *g, uint64_t needed
     return ws_max_u64(ws_round_up(each, INODES_A_BLOCK), 2ull * INODES_A_BLOCK);
 }
 
+static enum ws_status too_many(struct ws_error *error, uint64_t files, const char *what) {
+    ws_fail(error, WS_E_SPACE, "%llu files are more than %s can count", (unsigned long long)files, what);
+    return ws_fail_next(error, "make it larger, or let it hold fewer files");
+}
+
 /* Groups, inodes, tables. The last group is given up when it could not hold its own structures and a little more. */
 static enum ws_status settle_groups(struct ws_ext4_geometry *g, uint64_t inodes_needed, struct ws_error *error) {
     const uint32_t has = g->inodes_a_group; /* over a volume in use its own number stays */
     g->blocks = g->params.size / BLOCK;
     if (has && inodes_needed > (uint64_t)has * ws_div_up(g->blocks, BLOCKS_A_GROUP))
-        return ws_fail(error, WS_E_SPACE, "%llu files are more than the volume that is there can count",
-                       (unsigned long long)inodes_needed);
+        return too_many(error, inodes_needed, "the volume that is there");
     for (;;) {
         g->groups = (uint32_t)ws_div_up(g->blocks, BLOCKS_A_GROUP);
         if (g->groups == 0) return ws_fail(error, WS_E_RANGE, "the volume is too small for ext4");
         uint64_t per_group = has ? has : inodes_a_group(g, inodes_needed);
-        if (per_group > BLOCKS_A_GROUP)
-            return ws_fail(error, WS_E_SPACE, "%llu files are more than a volume of this size can count",
-                           (unsigned long long)inodes_needed);
+        if (per_group > BLOCKS_A_GROUP) return too_many(error, inodes_needed, "a volume of this size");
         while (per_group * g->groups > 0xffffffffull) per_group -= INODES_A_BLOCK;
         g->inodes_a_group = (uint32_t)per_group;
         g->table_blocks = g->inodes_a_group / INODES_A_BLOCK;
