@@ -233,7 +233,8 @@ struct ws_kept_cost {
  *  @param now   seconds since 1970-01-01 UTC
  *  @param cost  out; may be NULL
  *  @return WS_E_SPACE if both states have no room beside each other, or the log has none; WS_E_UNSUPPORTED for a volume
- *          that was not made here */
+ *          that was not made here; WS_E_DIFFERENT if what was worked out would not hold all that it is to, read back
+ *          before anything is written: a mistake of this library's */
 WS_CHECKED enum ws_status ws_kept_prepare(struct ws_kept *kept, int64_t now, struct ws_kept_cost *cost,
                                           struct ws_error *error);
 /** After WS_E_SPACE: would the state that was put fit if the volume held nothing else? Then a reset makes room for it.
