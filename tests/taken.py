@@ -80,7 +80,7 @@ def case(number):
     swaps = not front and is_gpt() and dice.random() < 0.7
     remembers = parts()[-2]
     if front:
-        data_in_front(kind[:5] in ("fat32", "exfat") and dice.random() < 0.5)
+        data_in_front(kind[:4] in ("fat3", "exfa", "ext4") and dice.random() < 0.5)
     if swaps:
         swap_between()
     there, remembers = (parts()[-2], parts()[-1]) if front else (parts()[-1], remembers)

@@ -40,8 +40,10 @@ struct ws_ext4_params {
         later; /**< with `over`, bytes, a multiple of 4096: it begins so much later than that volume, and ends where
                   that does. Content keeps its place on the drive where nothing else comes to stand there; all else
                   is as of a fresh volume, whatever made that one. Its label and UUID stay. 0: it does not */
-    uint64_t sooner; /**< likewise so much earlier, where somebody else's bytes may be until it is made. Not with
-                        `later` */
+    uint64_t sooner;  /**< likewise so much earlier, where somebody else's bytes may be until it is made. Not with
+                         `later` */
+    uint64_t shorter; /**< likewise it ends so much sooner: what stands there moves into what is free. Unlike with
+                         `resize` any volume may be there whose features are known. Not with `sooner` */
 };
 
 struct ws_ext4_run;
@@ -88,8 +90,8 @@ struct ws_ext4_geometry {
  * scratch fields, so one tree is measured and composed at a time. Owners, modes, times with nanoseconds, extended
  * attributes, links, devices are kept, and holes that the files' sources tell are not stored.
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
- *         fit (the text says how much is missing); WS_E_NOMEM; with `later`, WS_E_UNSUPPORTED for a volume with
- * features of which its files' names, attributes and contents do not tell
+ *         fit (the text says how much is missing); WS_E_NOMEM; with `later`, `sooner` or `shorter`, WS_E_UNSUPPORTED
+ * for a volume with features of which its files' names, attributes and contents do not tell
  */
 WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
                                           struct ws_ext4_geometry *geometry, struct ws_error *error);
@@ -108,6 +110,8 @@ WS_CHECKED enum ws_status ws_ext4_compose(const struct ws_ext4_geometry *geometr
 void ws_ext4_spare(const struct ws_ext4_geometry *geometry, uint64_t *at, uint64_t *length);
 /** Such rows, the longest first; the journal is left out. @return how many, at most `most` */
 size_t ws_ext4_spare_rows(const struct ws_ext4_geometry *geometry, struct ws_run *row, size_t most);
+/** With `shorter`, rows of bytes behind the new end that held nothing, likewise. */
+size_t ws_ext4_left_rows(const struct ws_ext4_geometry *geometry, struct ws_run *row, size_t most);
 
 /** What a volume says of itself. */
 struct ws_ext4_facts {

@@ -110,7 +110,7 @@ struct ws_neighbour {
     uint64_t swap;              /**< bytes of swap areas behind it, which move on; what is in them does not */
     uint64_t at;                /**< byte of the drive at which the data volume begins; 0: there is none that gives */
     uint64_t size, free_bytes;  /**< of that */
-    char label[48], format[12]; /**< likewise: "fat32", "exfat" */
+    char label[48], format[12]; /**< likewise: "fat32", "exfat", "ext4" */
     bool in_front;              /**< it stands before the volume that remembers, and loses its end */
 };
 /** @param size  bytes that are wanted: what stands behind is preferred where it can give as much; 0: whatever gives
@@ -119,8 +119,8 @@ struct ws_neighbour {
 WS_CHECKED enum ws_status ws_kept_neighbour(struct ws_kept *kept, uint64_t size, struct ws_neighbour *neighbour,
                                             struct ws_error *error);
 /** Another size for the volume, into the free space and into its neighbour: one behind it begins later then, one in
- * front of it ends sooner, and its files move out of the way. The volume with a live system's own files gives what is
- * free at its end, and no file of it moves. No other edit goes with it.
+ * front of it ends sooner, and its files move out of the way. The FAT or exFAT volume with a live system's own files
+ * gives what is free at its end, and no file of it moves. No other edit goes with it.
  *  @param size   bytes, rounded down to whole MiB
  *  @param after  out: the neighbour as it will be; `at` 0: it is left alone
  *  @return as ws_kept_neighbour(); WS_E_RANGE for more than its `most` */

@@ -1,6 +1,7 @@
 /* room.h — room made inside a FAT, exFAT or ext4 volume in use: at its front or its end, which goes to what stands
  * there; for a file that lies in one piece and stays so, with another length; or for a file that is put at its top. A
- * file in one piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front alone.
+ * file in one piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front or its
+ * end.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
  * times, attributes and short names stay to the byte; of ext4 owners, modes, times of change and attributes do, and
@@ -19,7 +20,8 @@ struct ws_room {
     const struct ws_source *volume; /**< in: as it is; borrowed */
     uint64_t at;                    /**< in: the byte of the drive at which it begins */
     uint64_t front;                 /**< in: bytes that go, of which it is a multiple of `step`; 0: none */
-    uint64_t back;                  /**< in: likewise bytes at its end; not of an ext4 volume */
+    uint64_t back;                  /**< in: likewise bytes at its end */
+    bool of_back;                   /**< in: of an ext4 volume it is told what could go at the end, not in front */
     uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
     uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
     bool file_goes;                 /**< in: it is taken off; what of it stands in the front stays there all the same */
@@ -32,9 +34,10 @@ struct ws_room {
     char label[48];            /**< of the volume */
     uint64_t size, free_bytes; /**< as it is */
     uint64_t step;             /**< bytes: a cluster; of ext4 1 MiB */
-    uint64_t most;       /**< bytes that could go, or that the file could have; of ext4 what goes, if any is given */
-    uint64_t back_most;  /**< bytes that could go at the end; 0: none, or not known */
-    uint64_t tail;       /**< bytes at the end that hold nothing */
+    uint64_t most; /**< bytes that could go, or that the file could have; of ext4 what goes, if any is given, and 0 with
+                      `of_back` */
+    uint64_t back_most;  /**< bytes that could go at the end; 0: none, or not known; of ext4 likewise, with `of_back` */
+    uint64_t tail;       /**< bytes at the end that hold nothing; 0 of ext4: not known */
     uint64_t row;        /**< bytes: the longest file that could be put */
     uint64_t put_place;  /**< byte of the volume at which what is put begins */
     uint64_t file_was;   /**< bytes it has */

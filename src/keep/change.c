@@ -3,6 +3,7 @@
 #include "fs/again.h"
 #include "fs/archive/write.h"
 #include "keep/internal.h"
+#include "source/rows.h"
 
 #include <stdio.h>
 #include <stdlib.h>
@@ -53,16 +54,6 @@ static enum ws_status lock_up(struct ws_kept *k, struct ws_layout *layout, uint6
     return WS_OK;
 }
 
-/* What is kept of a list of rows: the longest. */
-static void enter_row(struct ws_run *list, size_t *count, size_t most, struct ws_run row) {
-    size_t i = *count;
-    if (i == most && list[i - 1].length >= row.length) return;
-    if (i == most) i--;
-    else ++*count;
-    for (; i && list[i - 1].length < row.length; i--) list[i] = list[i - 1];
-    list[i] = row;
-}
-
 /* Rows of the drive where the volume has nothing, before and after; of one that is made anew further back, both. */
 static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run *row, size_t most) {
     enum { ROWS = 64 };
@@ -76,16 +67,16 @@ static size_t spare_rows(const struct ws_kept *k, uint64_t begin, struct ws_run 
     size_t count = 0;
     for (size_t i = 0; k->taking && k->taking->gives && i < k->taking->room.spares; i++) {
         const struct ws_run *r = &k->taking->room.spare[i];
-        enter_row(row, &count, most, (struct ws_run){.at = k->taking->room.at + r->at, .length = r->length});
+        ws_rows_enter(row, &count, most, (struct ws_run){.at = k->taking->room.at + r->at, .length = r->length});
     }
     for (size_t i = 0; i < n; i++) {
         const uint64_t at = ws_max_u64(now[i].at + begin, leaves ? 0 : k->memory.volume_at);
         const uint64_t end = ws_min_u64(now[i].at + begin + now[i].length, own_end);
-        if (!over && at < end) enter_row(row, &count, most, (struct ws_run){.at = at, .length = end - at});
+        if (!over && at < end) ws_rows_enter(row, &count, most, (struct ws_run){.at = at, .length = end - at});
         for (size_t j = 0; j < m && at < end; j++) {
             const uint64_t there = later[j].at + k->moves_to + begin_of(k), from = ws_max_u64(at, there),
                            to = ws_min_u64(end, there + later[j].length);
-            if (from < to) enter_row(row, &count, most, (struct ws_run){.at = from, .length = to - from});
+            if (from < to) ws_rows_enter(row, &count, most, (struct ws_run){.at = from, .length = to - from});
         }
     }
     return count;
@@ -105,7 +96,7 @@ static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *
     if (read) one.at = ws_max_u64(one.at, k->renewed_to);
     if (read && one.at < end) {
         one.length = end - one.at;
-        enter_row(row, count, WS_LOG_PIECES, one);
+        ws_rows_enter(row, count, WS_LOG_PIECES, one);
     }
     for (size_t i = 0, n = read ? ws_table_volumes(table, list) : 0; i < n; i++) {
         struct ws_source *slice = NULL;
@@ -115,7 +106,7 @@ static void rows_elsewhere(const struct ws_kept *k, struct ws_run *row, size_t *
         if (format && format->spare && format->everywhere && facts.clean &&
             format->spare(slice, &one.at, &one.length, &ignored) == WS_OK && one.length) {
             one.at += list[i]->at;
-            enter_row(row, count, WS_LOG_PIECES, one);
+            ws_rows_enter(row, count, WS_LOG_PIECES, one);
         }
         ws_source_close(slice);
     }

@@ -2,7 +2,6 @@
  * there. */
 #include "base/bytes.h"
 #include "keep/internal.h"
-#include "wild_satchel/format.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -32,11 +31,13 @@ static enum ws_status look(struct ws_kept *k, struct keep_taking *t, const struc
         return keep_gives_nothing(error, "in front of", "what stands there is for firmware");
     t->place = *p;
     WS_TRY(ws_source_slice(k->drive, p->at, p->length, &t->slice, error));
-    const struct ws_format *format = ws_format_of(t->slice, NULL);
-    if (!format || !format->everywhere)
-        return keep_gives_nothing(error, "in front of", "what stands there is no volume of FAT or exFAT");
-    t->room = (struct ws_room){.volume = t->slice, .at = p->at};
-    WS_TRY(ws_make_room(&t->room, NULL, error));
+    t->room = (struct ws_room){.volume = t->slice, .at = p->at, .of_back = true};
+    const enum ws_status status = ws_make_room(&t->room, NULL, error);
+    if (status == WS_E_NOTFOUND)
+        return keep_gives_nothing(error, "in front of", "what stands there is no data volume of FAT, exFAT or ext4");
+    WS_TRY(status);
+    if (medium && strcmp(t->room.format, "ext4") == 0) /* which is made anew */
+        return keep_gives_nothing(error, "in front of", "the live system's own files stand there, on ext4");
     /* What starts a system may know by number where its files are. */
     const uint64_t most = medium ? ws_min_u64(t->room.tail, t->room.back_most) : t->room.back_most;
     const uint64_t could_end = p->at + t->room.size - most;

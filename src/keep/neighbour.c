@@ -191,6 +191,7 @@ static void place(struct ws_kept *k, struct keep_taking *t, uint64_t size) {
         t->begin = k->memory.volume_at + k->memory.volume_size - size;
         const uint64_t was_end = t->place.at + t->room.size;
         t->room.back = was_end > t->begin ? ws_round_up(was_end - t->begin, t->room.step) : 0;
+        t->gives = t->room.back != 0; /* else what is free in between is enough */
         return;
     }
     for (size_t i = 0; i < t->swaps; i++) {

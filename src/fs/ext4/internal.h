@@ -174,12 +174,12 @@ struct ws_ext4_over {
     bool log_in_use;         /* its journal holds changes not yet in place */
     uint64_t blocks;         /* it has; more or less than the new one, where that is of another size */
     uint32_t groups;
-    uint64_t later, sooner; /* blocks: what stands there is counted from so much later, or earlier */
+    uint64_t later, sooner;    /* blocks: what stands there is counted from so much later, or earlier */
+    bool anew;                 /* of its structures none stays */
+    struct ws_ext4_spans left; /* free there, and behind the new end */
 };
 /* Is it made over that very volume, whose structures stay where they are? */
-static inline bool ext4_over_itself(const struct ws_ext4_geometry *g) {
-    return g->over && !g->over->later && !g->over->sooner;
-}
+static inline bool ext4_over_itself(const struct ws_ext4_geometry *g) { return g->over && !g->over->anew; }
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error);
 /* Where its tables stand; its free blocks become the data space. */
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error);

@@ -1,6 +1,7 @@
 /* over.c — a volume composed over one in use: its geometry and free blocks taken, files it holds left in their place.
  */
 #include "fs/ext4/volume.h"
+#include "source/rows.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -43,14 +44,16 @@ static enum ws_status open_elsewhere(struct ws_ext4_geometry *g, const struct ws
         return stays(error, "it has other features");
     if (facts->block_size != BLOCK || ws_load_le32(s + 0x20) != BLOCKS_A_GROUP)
         return stays(error, "its blocks have another size");
-    if ((g->params.later | g->params.sooner) % BLOCK || g->params.later + WS_EXT4_LEAST > facts->size)
+    const uint64_t goes = g->params.later + g->params.shorter;
+    if ((goes | g->params.later | g->params.sooner) % BLOCK || goes > facts->size || goes + WS_EXT4_LEAST > facts->size)
         return ws_fail(error, WS_E_RANGE, "of this ext4 volume whole blocks can go, but for %u MiB",
                        (unsigned)(WS_EXT4_LEAST >> 20));
     g->over->later = g->params.later / BLOCK;
     g->over->sooner = g->params.sooner / BLOCK;
+    g->over->anew = true;
     g->over->blocks = facts->size / BLOCK;
     g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
-    g->params.size = facts->size / BLOCK * BLOCK - g->params.later + g->params.sooner;
+    g->params.size = facts->size / BLOCK * BLOCK - goes + g->params.sooner;
     g->params.id = facts->id;
     g->params.bytes_an_inode = (uint32_t)ws_min_u64(facts->size / ws_max_u64(facts->inodes, 1), UINT32_MAX);
     memcpy(g->params.seed.byte, s + 0xec, 16);
@@ -68,7 +71,7 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     WS_GO(ws_ext4_probe(g->params.over, &facts, error));
     WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
     WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
-    if (g->params.later || g->params.sooner) {
+    if (g->params.later || g->params.sooner || g->params.shorter) {
         status = open_elsewhere(g, &facts, s, error);
         goto done;
     }
@@ -103,6 +106,7 @@ void ext4_over_close(struct ws_ext4_geometry *g) {
     ws_source_close(g->over->now);
     free(g->over->table_used);
     free(g->over->tables);
+    free(g->over->left.span);
     free(g->over);
     g->over = NULL;
 }
@@ -166,7 +170,7 @@ static uint64_t shifted(const struct ws_ext4_geometry *g, uint64_t block) {
     return ws_max_u64(block + g->over->sooner, g->over->later) - g->over->later;
 }
 
-/* Blocks that nobody has, from the new beginning, but for those of structures here. */
+/* Blocks that nobody has, from the new beginning, but for those of structures here; those behind the new end apart. */
 static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64_t end, struct ws_error *error) {
     const uint64_t last = ws_min_u64(end, g->blocks);
     for (uint64_t at = from, to; at < last; at = to) {
@@ -175,6 +179,9 @@ static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64
         if (!taken && !ext4_add_span(&g->space, at, to - at))
             return ws_fail(error, WS_E_NOMEM, "out of memory for a list of free blocks");
     }
+    const uint64_t behind = ws_max_u64(from, g->blocks);
+    if (behind < end && !ext4_add_span(&g->over->left, behind, end - behind))
+        return ws_fail(error, WS_E_NOMEM, "out of memory for a list of free blocks");
     return WS_OK;
 }
 
@@ -450,12 +457,17 @@ size_t ws_ext4_spare_rows(const struct ws_ext4_geometry *g, struct ws_run *row, 
         const uint64_t blocks = g->space.span[i + 1].before - g->space.span[i].before;
         if (used >= blocks) continue;
         const struct ws_run one = {.at = (g->space.span[i].block + used) * BLOCK, .length = (blocks - used) * BLOCK};
-        size_t k = count;
-        if (k == most && row[k - 1].length >= one.length) continue;
-        if (k == most) k--;
-        else count++;
-        for (; k && row[k - 1].length < one.length; k--) row[k] = row[k - 1];
-        row[k] = one;
+        ws_rows_enter(row, &count, most, one);
+    }
+    return count;
+}
+
+size_t ws_ext4_left_rows(const struct ws_ext4_geometry *g, struct ws_run *row, size_t most) {
+    size_t count = 0;
+    for (size_t i = 0; g->over && i < g->over->left.count; i++) {
+        const struct ws_ext4_span *s = &g->over->left.span[i];
+        const struct ws_run one = {.at = s->block * BLOCK, .length = (s[1].before - s->before) * BLOCK};
+        ws_rows_enter(row, &count, most, one);
     }
     return count;
 }

@@ -1,5 +1,6 @@
 /* clusters.c — clusters that have to go find free ones elsewhere, in as few pieces as there are. */
 #include "fs/room/clusters.h"
+#include "source/rows.h"
 
 #include <stdlib.h>
 #include <string.h>
@@ -240,16 +241,6 @@ enum ws_status clusters_put_fixed(struct clusters *c, uint64_t at, const void *b
     return WS_OK;
 }
 
-/* What is kept of a list of rows: the longest. */
-static void enter_row(struct ws_run *list, size_t *count, struct ws_run row) {
-    size_t i = *count;
-    if (i == WS_LOG_PIECES && list[i - 1].length >= row.length) return;
-    if (i == WS_LOG_PIECES) i--;
-    else ++*count;
-    for (; i && list[i - 1].length < row.length; i--) list[i] = list[i - 1];
-    list[i] = row;
-}
-
 /* Rows from one cluster up to another that were free before, and are then unless they go. */
 static void list_rows(const struct clusters *c, uint64_t from, uint64_t end, struct ws_run *list, size_t *count) {
     const uint64_t step = c->room->step;
@@ -260,7 +251,8 @@ static void list_rows(const struct clusters *c, uint64_t from, uint64_t end, str
         if (i < end && !clusters_bit(c->before, i) && (goes || !clusters_bit(c->used, i))) {
             row++;
         } else if (row) {
-            enter_row(list, count, (struct ws_run){.at = c->data_at + (i - row) * step, .length = row * step});
+            ws_rows_enter(list, count, WS_LOG_PIECES,
+                          (struct ws_run){.at = c->data_at + (i - row) * step, .length = row * step});
             row = 0;
         }
     }

@@ -1,4 +1,4 @@
-/* ext4.c — an ext4 volume that gives its front: made anew behind it, its files' content where it is. */
+/* ext4.c — an ext4 volume that gives its front, or its end: made anew beside it, its files' content where it is. */
 #include "fs/room/clusters.h"
 #include "wild_satchel/ext4.h"
 
@@ -30,9 +30,10 @@ static enum ws_status anew_read(const struct ws_source *source, uint64_t at, voi
 static const struct ws_source_ops anew_ops = {anew_read, anew_close, NULL};
 
 static enum ws_status measure(struct anew *a, const struct ws_room *room, const struct ws_ext4_facts *facts,
-                              uint64_t front, struct ws_error *error) {
+                              uint64_t front, uint64_t back, struct ws_error *error) {
     const struct ws_ext4_params params = {.over = room->volume,
                                           .later = front,
+                                          .shorter = back,
                                           .made_at = facts->made_at,
                                           .mounts = (uint16_t)facts->mounts,
                                           .grow_to = WS_EXT4_MOST};
@@ -57,37 +58,41 @@ static enum ws_status hash_state(struct ws_room *room, struct ws_error *error) {
     return status;
 }
 
-/* The largest front that it can do without, sought only where none is given, for it takes a while: more is harder, but
- * for what groups need for themselves. */
+/* The largest front, or end, that it can do without, sought only where none is given, for it takes a while: more is
+ * harder, but for what groups need for themselves. */
 static enum ws_status find_most(struct anew *a, struct ws_room *room, const struct ws_ext4_facts *facts,
                                 struct ws_error *error) {
     uint64_t low = 0, high = facts->size > WS_EXT4_LEAST ? (facts->size - WS_EXT4_LEAST) / STEP + 1 : 1;
     high = ws_min_u64(high, facts->free_bytes / STEP + 1);
     while (high - low > 1) {
         const uint64_t middle = low + (high - low) / 2;
-        const enum ws_status status = measure(a, room, facts, middle * STEP, error);
+        const uint64_t bytes = middle * STEP;
+        const enum ws_status status =
+            measure(a, room, facts, room->of_back ? 0 : bytes, room->of_back ? bytes : 0, error);
         if (status == WS_OK) low = middle;
         else if (status == WS_E_SPACE || status == WS_E_RANGE) high = middle;
         else return status;
     }
-    room->most = low * STEP;
+    *(room->of_back ? &room->back_most : &room->most) = low * STEP;
     return WS_OK;
 }
 
 static enum ws_status put(struct anew *a, struct ws_room *room, const struct ws_ext4_facts *facts,
                           struct ws_layout *layout, bool *owned, struct ws_error *error) {
     struct ws_source *holder = NULL;
-    if (room->front % STEP) return ws_fail(error, WS_E_RANGE, "of this volume whole MiB can go");
-    const enum ws_status status = measure(a, room, facts, room->front, error);
+    if ((room->front | room->back) % STEP) return ws_fail(error, WS_E_RANGE, "of this volume whole MiB can go");
+    const enum ws_status status = measure(a, room, facts, room->front, room->back, error);
     if (status == WS_E_SPACE) error->status = WS_E_RANGE;
     if (status != WS_OK) return status == WS_E_SPACE ? WS_E_RANGE : status;
     room->most = room->front;
+    room->back_most = room->back;
     room->free_after = a->geometry.free_bytes;
     room->moved = a->geometry.data_used * BLOCK;
     struct ws_run row[WS_LOG_PIECES];
     room->spares = ws_ext4_spare_rows(&a->geometry, row, WS_LOG_PIECES);
     for (size_t i = 0; i < room->spares; i++)
         room->spare[i] = (struct ws_run){.at = row[i].at + room->front, .length = row[i].length};
+    room->givens = ws_ext4_left_rows(&a->geometry, room->given, WS_LOG_PIECES);
     if (!layout) return WS_OK;
     WS_TRY(ws_source_make(&anew_ops, BLOCK, a, &holder, error));
     *owned = true;
@@ -98,7 +103,7 @@ static enum ws_status put(struct anew *a, struct ws_room *room, const struct ws_
 enum ws_status room_ext4(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
     struct ws_ext4_facts facts;
     bool owned = false;
-    if (room->file_at || room->put_name || room->back) return WS_E_NOTFOUND; /* not here */
+    if (room->file_at || room->put_name) return WS_E_NOTFOUND; /* not here */
     WS_TRY(ws_ext4_probe(room->volume, &facts, error));
     (void)snprintf(room->format, sizeof room->format, "ext4");
     (void)snprintf(room->label, sizeof room->label, "%s", facts.label);
@@ -110,8 +115,9 @@ enum ws_status room_ext4(struct ws_room *room, struct ws_layout *layout, struct 
     if (!a) return ws_fail(error, WS_E_NOMEM, "out of memory for a volume");
     enum ws_status status = ws_ext4_read(room->volume, &a->tree, NULL, error);
     if (status == WS_OK) status = hash_state(room, error);
-    if (status == WS_OK && !room->front) status = find_most(a, room, &facts, error);
-    if (status == WS_OK && room->front) status = put(a, room, &facts, layout, &owned, error);
+    const bool goes = room->front || room->back;
+    if (status == WS_OK && !goes) status = find_most(a, room, &facts, error);
+    if (status == WS_OK && goes) status = put(a, room, &facts, layout, &owned, error);
     if (owned) return status;
     ws_ext4_geometry_free(&a->geometry);
     ws_tree_close(a->tree);

@@ -64,6 +64,7 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .at = room->at,
                              .front = room->front,
                              .back = room->back,
+                             .of_back = room->of_back,
                              .file_at = room->file_at,
                              .file_length = room->file_length,
                              .file_goes = room->file_goes,
