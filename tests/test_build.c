@@ -454,6 +454,77 @@ static void a_drive_that_forgets_says_why(void) {
     memory_drive_free(d);
 }
 
+/* What a volume is, as others see it, with another's signatures beneath where it was laid down. */
+static void check_seen(const struct memory_drive *d, const struct ws_volume *v, const char *was) {
+    const char *path = scratch("volume.img");
+    struct ws_text out = {0};
+    struct ws_source *bytes = NULL;
+    const char *is = strcmp(v->format, "fat32") == 0 ? "vfat" : v->format;
+    OK(ws_source_memory(d->bytes + v->at, v->size, &bytes, &error));
+    save_source(bytes, path);
+    (void)shell(&out, "blkid -p -s TYPE -o value '%s' 2>&1", path);
+    if (!out.data || strncmp(out.data, is, strlen(is)) != 0)
+        fail_at(__FILE__, __LINE__, "%s over %s: %s", is, was, out.data ? out.data : "nothing");
+    ws_text_free(&out);
+    ws_source_close(bytes);
+}
+
+/* A drive that was something else before: no signature of that is left in a volume, or at the drive's end. */
+static void what_was_there_is_not_seen_any_more(void) {
+    static const struct {
+        enum ws_kind kind;
+        const char *data;
+    } cases[] = {{WS_KIND_LIVE_WHOLE, "exfat"}, {WS_KIND_LIVE_FILES, "fat32"}, {WS_KIND_LIVE_FILES, "exfat"}};
+    static const char *const makers[] = {"mkfs.ext4 -qF", "mkfs.btrfs -qf"};
+    enum { MAKERS = sizeof makers / sizeof makers[0], TAIL = 128 << 10, SIZE = 400 * MIB };
+    struct demo_image image;
+    OK(demo_image_make(&(struct demo_params){.family = "live-boot"}, &image, &error));
+    for (size_t i = 0; i < 3 * (MAKERS + 1); i++) {
+        if (cases_of(3) != 3 && random_below(3)) continue;         /* a third of them */
+        const char *maker = i / 3 < MAKERS ? makers[i / 3] : NULL; /* at last it has noise all over */
+        struct memory_drive *d = memory_drive(SIZE, 512);
+        struct ws_build *build = NULL;
+        struct ws_build_result result;
+        struct ws_source *then = NULL;
+        size_t count;
+        struct planned p = plan_for(d, image.source, cases[i % 3].kind);
+        ws_request_want(&p.request, WS_ROLE_PERSISTENCE)->size = ws_size_of(130 * MIB);
+        ws_request_want(&p.request, WS_ROLE_DATA)->size = ws_size_of(130 * MIB);
+        (void)strcpy(ws_request_want(&p.request, WS_ROLE_DATA)->format, cases[i % 3].data);
+        OK(planned_prepare(&p, image.source, &build));
+        const struct ws_volume *v = ws_plan_volumes(p.plan, &count);
+        if (!maker) random_bytes(d->bytes, SIZE);
+        for (size_t k = 0; maker && k < count; k++) {
+            const char *path = scratch("old.img");
+            (void)shell(NULL, "rm -f '%s'; truncate -s %llu '%s'; %s '%s' 2>&1", path, (unsigned long long)v[k].size,
+                        path, maker, path); /* some are too small for it */
+            FILE *old = fopen(path, "rb");
+            if (old) CHECK_INT(fread(d->bytes + v[k].at, 1, v[k].size, old), v[k].size);
+            if (old) (void)fclose(old);
+        }
+        OK(carry_out(build, d, &result));
+        CHECK_INT(result.write.written, ws_plan_facts(p.plan)->write_bytes);
+        OK(ws_layout_source(ws_build_layout(build), &then, &error));
+        uint8_t *wanted = malloc(MIB);
+        for (size_t k = 0; k < count; k++) {
+            const uint64_t ends[2] = {v[k].at, v[k].at + v[k].size - TAIL};
+            for (int e = 0; e < 2; e++) {
+                const size_t length = e ? TAIL : MIB;
+                OK(ws_source_read(then, ends[e], wanted, length, &error));
+                CHECK(memcmp(wanted, d->bytes + ends[e], length) == 0);
+            }
+            if (have_program("blkid")) check_seen(d, &v[k], maker ? maker : "noise");
+        }
+        OK(ws_source_read(then, SIZE - TAIL, wanted, TAIL, &error));
+        CHECK(memcmp(wanted, d->bytes + SIZE - TAIL, TAIL) == 0);
+        free(wanted);
+        ws_source_close(then);
+        ws_build_close(build);
+        memory_drive_free(d);
+    }
+    demo_image_free(&image);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"every family on every table remembers", every_family_on_every_table_remembers},
@@ -464,6 +535,7 @@ int main(int argc, char **argv) {
         {"an image that changed since never gets its seal", an_image_that_changed_since_never_gets_its_seal},
         {"a drive that loses bytes fails its check", a_drive_that_loses_bytes_fails_its_check},
         {"a plan edited into nonsense is refused", a_plan_edited_into_nonsense_is_refused},
+        {"what was there is not seen any more", what_was_there_is_not_seen_any_more},
         {"a drive that forgets says why", a_drive_that_forgets_says_why},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);

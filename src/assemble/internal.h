@@ -258,6 +258,9 @@ enum ws_status build_place_volumes(struct ws_build *build, struct build_need *ne
                                    struct ws_error *error);
 /* All of them composed; what a file inside one needs of room is reserved first. */
 enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
+/* Where nothing of the new stands at both ends of each volume, and at the drive's own end, zeros: signatures of what
+ * was there before would tell systems that it still is. */
+enum ws_status build_clear_ends(struct ws_build *build, struct ws_error *error);
 
 /* overlay.c */
 /* Can an overlay file of the asked size be had at all? */

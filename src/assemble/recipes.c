@@ -207,8 +207,8 @@ enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
     else ws_table_new_mbr(b->table, p->drive.size, p->drive.sector, ws_load_le32(p->facts.id.byte + 4));
     WS_TRY(build_place_volumes(b, &need, 1, MIB, error));
     p->facts.table = b->table->kind;
-    WS_TRY(build_compose_volumes(b, error));
     WS_TRY(ws_table_compose(b->table, b->layout, error));
+    WS_TRY(build_compose_volumes(b, error));
     WS_TRY(clear_ends(b, error));
     build_list_parts(b);
     return WS_OK;

@@ -204,6 +204,7 @@ enum ws_status build_prepare_twin(struct ws_build *b, struct ws_error *error) {
     WS_TRY(twin_place(b, error));
     WS_TRY(add_front(b, error));
     WS_TRY(compose(b, error));
+    WS_TRY(build_clear_ends(b, error));
     build_list_parts(b);
     note(b);
     twin_look_out(b);

@@ -175,7 +175,31 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
     return WS_OK;
 }
 
-enum ws_status build_compose_volumes(struct ws_build *b, struct ws_error *error) {
+enum ws_status build_clear_ends(struct ws_build *b, struct ws_error *error) {
+    enum { TAIL = 128 << 10 };
+    const struct ws_plan *p = b->plan;
+    unsigned last = WS_ROLE_DRIVE; /* which may get the drive's end one day */
+    uint64_t last_end = 0;
+    struct ws_source *zeros = NULL;
+    WS_TRY(ws_source_zeros(p->drive.size, &zeros, error));
+    WS_TRY(ws_layout_own(b->layout, zeros, error));
+    for (size_t i = 0; i < p->volumes; i++) {
+        const struct ws_volume *v = &p->volume[i];
+        const uint64_t end = v->at + v->size;
+        if (v->inside != WS_ROLE_DRIVE) continue;
+        if (end > last_end) last = v->role;
+        last_end = ws_max_u64(last_end, end);
+        (void)ws_layout_part(b->layout, v->role);
+        WS_TRY(ws_layout_fill(b->layout, v->at, ws_min_u64(v->at + MIB, end), zeros, error));
+        WS_TRY(ws_layout_fill(b->layout, end - ws_min_u64(TAIL, v->size), end, zeros, error));
+    }
+    (void)ws_layout_part(b->layout, last);
+    const enum ws_status status = ws_layout_fill(b->layout, p->drive.size - TAIL, p->drive.size, zeros, error);
+    (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
+    return status;
+}
+
+static enum ws_status compose_all(struct ws_build *b, struct ws_error *error) {
     const struct ws_plan *p = b->plan;
     for (size_t i = 0; i < p->volumes; i++) {
         struct ws_volume *v = plan_volume(b->plan, p->volume[i].role);
@@ -192,4 +216,9 @@ enum ws_status build_compose_volumes(struct ws_build *b, struct ws_error *error)
     if (b->plan->request.start_journal && ws_plan_is_live(b->plan))
         return ws_fail(error, WS_E_USAGE, "this drive forgets, and a start journal with all else");
     return WS_OK;
+}
+
+enum ws_status build_compose_volumes(struct ws_build *b, struct ws_error *error) {
+    WS_TRY(compose_all(b, error));
+    return build_clear_ends(b, error);
 }

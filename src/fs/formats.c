@@ -268,15 +268,17 @@ static enum ws_status udf_read(const struct ws_source *volume, struct ws_tree **
     return WS_OK;
 }
 
+/* Whoever makes another volume over one of the first two writes over their first sector; over one of the others
+ * signatures may be left that nothing of the newer one covers. */
 static const struct ws_format rows[] = {
-    {"ext4", "ext4", "linux", NULL, false, false, WS_EXT4_MOST, NULL, ext4_least, ext4_probe, ext4_read, ext4_compose,
-     NULL},
-    {"iso9660", "ISO 9660", NULL, NULL, false, false, 0, NULL, NULL, iso_probe, NULL, NULL, NULL},
-    {"udf", "UDF", NULL, NULL, false, false, 0, NULL, NULL, udf_probe, udf_read, NULL, NULL},
     {"exfat", "exFAT", "exfat", NULL, true, false, UINT64_MAX, ws_name_rules_exfat, exfat_least, exfat_probe,
      exfat_read, exfat_compose, ws_exfat_spare},
     {"fat32", "FAT32", "data", "efi", true, true, 2ull << 40, ws_name_rules_fat, fat_least, fat_probe, fat_read,
      fat_compose, ws_fat_spare},
+    {"ext4", "ext4", "linux", NULL, false, false, WS_EXT4_MOST, NULL, ext4_least, ext4_probe, ext4_read, ext4_compose,
+     NULL},
+    {"iso9660", "ISO 9660", NULL, NULL, false, false, 0, NULL, NULL, iso_probe, NULL, NULL, NULL},
+    {"udf", "UDF", NULL, NULL, false, false, 0, NULL, NULL, udf_probe, udf_read, NULL, NULL},
     {"swap", "swap", "swap", NULL, false, false, 16ull << 40, NULL, swap_least, swap_probe, NULL, swap_compose, NULL},
 };
 
