@@ -393,14 +393,6 @@ static enum ws_status take_room(struct keeping *k, uint64_t size, char loses[320
     return WS_OK;
 }
 
-/* NULL: none gave any room. */
-static json_t *neighbour_json(const struct ws_neighbour *n) {
-    if (!n->at) return NULL;
-    return cli_pack("{s:{s:I, s:I, s:I, s:s, s:s, s:b}}", "neighbour", "at", (json_int_t)n->at, "size_bytes",
-                    (json_int_t)n->size, "free_bytes", (json_int_t)n->free_bytes, "label", n->label, "format",
-                    n->format, "in_front", n->in_front);
-}
-
 /* Only what stands where the new end is, or will be, is moved. */
 static enum ws_status resize(struct keeping *k, bool grows) {
     struct cli *cli = k->cli;
@@ -433,7 +425,7 @@ static enum ws_status resize(struct keeping *k, bool grows) {
     WS_TRY(work_out(k, &cost));
     WS_TRY(ask(k, loses, answer));
     WS_TRY(carry_out(k, &result));
-    json_t *more = cli->json ? neighbour_json(&gave) : NULL;
+    json_t *more = cli->json && gave.at ? cli_pack("{s:o}", "neighbour", keep_neighbour_json(&gave)) : NULL;
     conclude(k, grows ? "has more room" : "has less room", &cost, more);
     json_decref(more);
     return WS_OK;

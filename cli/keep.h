@@ -20,6 +20,8 @@ json_t *keep_report_json(const struct keeping *keeping, const struct ws_kept_rep
 void keep_show_cleanable(const struct cli *cli, const struct ws_left_out tally[WS_LEAVES]);
 json_t *keep_tally_json(const struct ws_left_out tally[WS_LEAVES]);
 void keep_show_renewal(const struct keeping *keeping, const struct ws_live_renewal *renewal, enum ws_stays stays);
+/* null: none gives any room */
+json_t *keep_neighbour_json(const struct ws_neighbour *neighbour);
 json_t *keep_renewal_json(const struct ws_live_renewal *renewal, const char *stays);
 
 #endif

@@ -160,15 +160,23 @@ static json_t *paths_json(const char path[][160], size_t count) {
     return list;
 }
 
+json_t *keep_neighbour_json(const struct ws_neighbour *n) {
+    if (!n->at) return json_null();
+    return cli_pack("{s:I, s:I, s:I, s:s, s:s, s:b}", "at", (json_int_t)n->at, "size_bytes", (json_int_t)n->size,
+                    "free_bytes", (json_int_t)n->free_bytes, "label", n->label, "format", n->format, "in_front",
+                    n->in_front);
+}
+
 json_t *keep_renewal_json(const struct ws_live_renewal *r, const char *stay) {
-    return cli_pack(
-        "{s:s, s:s, s:s, s:s, s:b, s:b, s:o, s:b, s:I, s:o, s:I, s:I, s:s, s:I, s:I, s:o, s:I, s:o}", "was", r->was,
-        "is", r->is, "was_kernel", r->was_kernel, "kernel", r->kernel, "older", r->older, "unlisted", r->unlisted,
-        "packages", r->packages[0] ? cli_text(r->packages) : json_null(), "packages_differ", r->packages_differ,
-        "hides", (json_int_t)r->hides, "hidden", paths_json(r->hidden, r->hidden_count), "differs_bytes",
-        (json_int_t)r->differs, "moves_bytes", (json_int_t)r->moves, "stays", stay, "others", (json_int_t)r->others,
-        "others_bytes", (json_int_t)r->others_bytes, "others_files", paths_json(r->others_path, r->others_paths),
-        "replaced", (json_int_t)r->replaced, "replaced_files", paths_json(r->replaced_path, r->replaced_paths));
+    return cli_pack("{s:s, s:s, s:s, s:s, s:b, s:b, s:o, s:b, s:I, s:o, s:I, s:I, s:o, s:s, s:I, s:I, s:o, s:I, s:o}",
+                    "was", r->was, "is", r->is, "was_kernel", r->was_kernel, "kernel", r->kernel, "older", r->older,
+                    "unlisted", r->unlisted, "packages", r->packages[0] ? cli_text(r->packages) : json_null(),
+                    "packages_differ", r->packages_differ, "hides", (json_int_t)r->hides, "hidden",
+                    paths_json(r->hidden, r->hidden_count), "differs_bytes", (json_int_t)r->differs, "moves_bytes",
+                    (json_int_t)r->moves, "neighbour", keep_neighbour_json(&r->gives), "stays", stay, "others",
+                    (json_int_t)r->others, "others_bytes", (json_int_t)r->others_bytes, "others_files",
+                    paths_json(r->others_path, r->others_paths), "replaced", (json_int_t)r->replaced, "replaced_files",
+                    paths_json(r->replaced_path, r->replaced_paths));
 }
 
 static void show_paths(const struct cli *cli, const char path[][160], size_t count, uint64_t all) {
@@ -202,7 +210,7 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
     static const char *const words[] = {"all that is remembered", "people's files alone (/home, /root)",
                                         "nothing of what is remembered"};
     const struct cli *cli = k->cli;
-    char size[32];
+    char size[32], left[48];
     if (cli->json) return;
     show_line(cli, INK_BOLD, "%s", k->facts.short_name);
     show_field(cli, "System", "%s%s%s", r->was[0] ? r->was : "not told", r->was_kernel[0] ? ", kernel " : "",
@@ -216,6 +224,11 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
     if (r->moves)
         show_field(cli, "Moves", "the image is larger: what is remembered begins %s later, and has so much less room",
                    ws_size_counted(r->moves, size, sizeof size));
+    if (r->gives.at)
+        show_field(cli, "Gives", "the volume%s%s%s behind the image begins later: it has %s then, with %s free",
+                   r->gives.label[0] ? " \"" : "", r->gives.label, r->gives.label[0] ? "\"" : "",
+                   ws_size_counted(r->gives.size, size, sizeof size),
+                   ws_size_both(r->gives.free_bytes, left, sizeof left));
     show_field(cli, "Stays", "%s", words[stay]);
     show_others(cli, r);
     if (r->packages[0])

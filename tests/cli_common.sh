@@ -38,9 +38,10 @@ expect() {
 ok() {
     what=$1
     shift
-    if "$@" >/dev/null 2>&1; then passed=$((passed + 1)); else
+    if "$@" >said.by.ok 2>&1; then passed=$((passed + 1)); else
         failed=$((failed + 1))
         echo "FAILED: not true: $what"
+        tail -n 30 said.by.ok
     fi
 }
 # json 'python expression over d' COMMAND ...

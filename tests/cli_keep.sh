@@ -302,6 +302,18 @@ expect 0 "is sound" "$satchel" check teasel
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --arrangement files --files-on exfat --system 2G --persistence rest --drive teasel --confirm "$teasel" --afresh
 expect 4 "what stands there is for firmware" "$satchel" keep grow teasel --size 6G --take-from-data --confirm "$teasel"
 
+# A larger image, and a data volume behind the older one: that gives its front, and its overlay file what of it is there
+expect 0 "in an overlay file" "$satchel" prepare --image curlew.iso --in file --persistence 600M --data 5G --data-on exfat --data-label TIDE --drive teasel --confirm "$teasel" --afresh
+expect 0 "It remembers" "$satchel" prove teasel --on launch --confirm "$teasel" --keep-traces
+"$demo_image" larger.iso newer 50 || exit 1
+expect 3 "has so much less room" "$satchel" keep renew teasel --image larger.iso
+expect 3 "begins later: it has" "$satchel" keep renew teasel --image larger.iso
+json 'd["renewal"]["neighbour"]["label"] == "TIDE" and d["renewal"]["moves_bytes"] % 4096 == 0 and 0 < d["renewal"]["moves_bytes"] < 60 << 20' "$satchel" keep renew teasel --image larger.iso --confirm "$teasel" --json
+json 'd["in_file"] and d["starts"] == 2' "$satchel" keep show teasel --json
+expect 0 "is sound" "$satchel" check teasel
+expect 0 "It remembers" "$satchel" prove teasel --on hut --confirm "$teasel"
+
+
 # Damaged: what can be read is saved, and what is lost is said
 expect 2 "--rescue has no effect" "$satchel" keep show gorse --rescue
 expect 0 "Lost          nothing" "$satchel" keep save gorse --to sound.kept --rescue

@@ -89,9 +89,9 @@ def seen(how, device):
     return said.returncode == 0, said.stdout, said.stderr
 
 
-def others(text):
+def others(text, own="persistence"):
     """All but the file that remembers."""
-    return "\n".join(l for l in text.split("\n") if not (l.startswith("persistence ") or l.endswith("./persistence") or l.lower().startswith("persis")) and "total files" not in l.lower()
+    return "\n".join(l for l in text.split("\n") if not (l.startswith(own + " ") or l.endswith("./" + own) or l.lower().startswith(own[:6])) and "total files" not in l.lower()
                      and l.rstrip(" \t") and " files " not in l)
 
 

@@ -150,6 +150,55 @@ static void a_volume_gives_its_end(void) {
     free(bytes);
 }
 
+/* With its front a file loses its beginning, once and again: what is left of it stays, and all else moves. */
+static void a_file_begins_later(void) {
+    static const struct kind all[] = {
+        {"exfat", 0, 512}, {"exfat", 0, 32768}, {"fat32", 12, 16384}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
+    uint8_t *content = malloc(WHOLE), *bytes = malloc(WHOLE);
+    random_bytes(content, WHOLE);
+    for (int round = 0; round < cases_of(20); round++) {
+        const struct kind *kind = &all[round % 5];
+        struct ws_tree *tree = NULL, *others = random_tree(60 + random_below(60), TREE_MARKS, 200000);
+        struct ws_node *folder = NULL;
+        uint64_t at = 0, begin = 0, length = 14 * MIB + random_below(9000), lost = 0;
+        OK(ws_tree_create(&tree, &error));
+        if (random_below(2)) OK(ws_tree_put(tree, "before", content, random_below(3 * MIB), NULL, &error));
+        OK(ws_tree_put(tree, "file", content + 9, length, NULL, &error));
+        OK(ws_tree_folder(tree, "others", &folder, &error));
+        OK(ws_tree_graft(tree, folder, others, &error));
+        whole_volume(kind, tree, bytes);
+        check_whole(kind, bytes, WHOLE, tree, 0, NULL, "file", &at);
+        for (int turn = 0; turn < 3; turn++) {
+            struct ws_room room = {.file_at = at, .file_later = true};
+            make_room(bytes + begin, WHOLE - begin, &room); /* it is only looked at */
+            CHECK(room.file_begins == at && room.file_length == length - lost && !room.moved);
+            const uint64_t most = (room.most < 7 * MIB ? room.most : 7 * MIB) / room.step;
+            room = (struct ws_room){
+                .file_at = at, .file_later = true, .front = (1 + random_below(most / (turn == 2 ? 1 : 3))) * room.step};
+            make_room(bytes + begin, WHOLE - begin, &room);
+            CHECK(room.file_begins >= at && (room.file_begins - at) % 4096 == 0);
+            CHECK_INT(room.file_begins - at, length - lost - room.file_length);
+            begin += room.front;
+            lost = length - room.file_length;
+            ws_tree_drop(tree, ws_tree_find(tree, "file"));
+            OK(ws_tree_put(tree, "file", content + 9 + lost, length - lost, NULL, &error));
+            const uint64_t begins = room.file_begins - room.front;
+            check_whole(kind, bytes + begin, WHOLE - begin, tree, room.free_after, NULL, "file", &at);
+            CHECK_INT(at, begins);
+        }
+        struct ws_room none = {.file_at = at, .file_later = true, .front = 32 * MIB};
+        struct ws_source *volume = NULL;
+        OK(ws_source_memory(bytes + begin, WHOLE - begin, &volume, &error));
+        none.volume = volume;
+        FAILS(ws_make_room(&none, NULL, &error), WS_E_RANGE);
+        ws_source_close(volume);
+        ws_tree_close(tree);
+        ws_tree_close(others);
+    }
+    free(content);
+    free(bytes);
+}
+
 static void a_full_top_folder_gets_longer(void) {
     static const struct kind fat = {"fat32", 32, 512}, exfat = {"exfat", 0, 512};
     const size_t first = random_below(26);
@@ -164,6 +213,7 @@ static void a_full_top_folder_gets_longer(void) {
 int main(int argc, char **argv) {
     static const struct test tests[] = {{"a long neighbour is parted", a_long_neighbour_is_parted},
                                         {"a volume gives its end", a_volume_gives_its_end},
+                                        {"a file begins later", a_file_begins_later},
                                         {"a full top folder gets longer", a_full_top_folder_gets_longer},
                                         {NULL, NULL}};
     return run_tests(argc, argv, tests);

@@ -165,6 +165,7 @@ struct ws_live_renewal {
     size_t hidden_count;
     uint64_t
         moves; /**< bytes by which the volume that remembers begins later, and is smaller, for the image is larger */
+    struct ws_neighbour gives; /**< the data volume that loses its front to it, as it will be; `at` 0: none does */
     /** Of a drive that was laid down file by file: files that others put on the volume of its files, which stay; and
      *  files of the older image that were changed since, in whose place the newer one's come. */
     uint64_t others, others_bytes, replaced;
@@ -183,9 +184,9 @@ struct ws_live_renewal {
  * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
  * @param path     of the image, for messages
  * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the
- *         drive that is none of this library's; WS_E_SPACE if the image reaches into what stands behind the old one,
- *         and that is not the volume that remembers, which is made anew behind it then; WS_E_REFUSED if the image
- *         brings a file of the name of another's; what ws_build_prepare() says
+ *         drive that is none of this library's; WS_E_SPACE if the image reaches farther than what stands behind the old
+ * one can begin later: the volume that remembers, or a data volume, as ws_make_room(); WS_E_REFUSED if the image brings
+ * a file of the name of another's; what ws_build_prepare() says
  */
 WS_CHECKED enum ws_status ws_kept_renew(struct ws_kept *kept, const struct ws_build_setting *setting, const char *path,
                                         enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error);

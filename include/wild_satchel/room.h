@@ -1,7 +1,7 @@
 /* room.h — room made inside a FAT, exFAT or ext4 volume in use: at its front or its end, which goes to what stands
  * there; for a file that lies in one piece and stays so, with another length; or for a file that is put at its top. A
- * file in one piece may go, too, alone or with all of the volume before its end. An ext4 volume gives its front or its
- * end.
+ * file in one piece may go, too, alone or with all of the volume before its end, or lose its beginning with the front.
+ * An ext4 volume gives its front or its end.
  *
  * Files stay where they are, but for those that stood there: they move to free clusters. The rest is numbers. Names,
  * times, attributes and short names stay to the byte; of ext4 owners, modes, times of change and attributes do, and
@@ -25,6 +25,7 @@ struct ws_room {
     uint64_t file_at;               /**< in: the byte of the volume at which the file begins; 0: it is not of a file */
     uint64_t file_length;           /**< in: bytes it is to have; 0: as it has */
     bool file_goes;                 /**< in: it is taken off; what of it stands in the front stays there all the same */
+    bool file_later;                /**< in: it loses what of it stands in the front, and begins behind that */
     const char *put_name;           /**< in: a file put at its top, in one piece; or NULL */
     const void *put;                /**< in: its bytes; borrowed. NULL: the caller lays them there */
     uint64_t put_length;
@@ -36,14 +37,16 @@ struct ws_room {
     uint64_t step;             /**< bytes: a cluster; of ext4 1 MiB */
     uint64_t most; /**< bytes that could go, or that the file could have; of ext4 what goes, if any is given, and 0 with
                       `of_back` */
-    uint64_t back_most;  /**< bytes that could go at the end; 0: none, or not known; of ext4 likewise, with `of_back` */
-    uint64_t tail;       /**< bytes at the end that hold nothing; 0 of ext4: not known */
-    uint64_t row;        /**< bytes: the longest file that could be put */
-    uint64_t put_place;  /**< byte of the volume at which what is put begins */
-    uint64_t file_was;   /**< bytes it has */
-    uint64_t free_after; /**< bytes, with all that is wanted */
-    bool replaced;       /**< one of that name was there */
-    uint64_t moved;      /**< bytes of files and folders that stood there */
+    uint64_t back_most; /**< bytes that could go at the end; 0: none, or not known; of ext4 likewise, with `of_back` */
+    uint64_t tail;      /**< bytes at the end that hold nothing; 0 of ext4: not known */
+    uint64_t row;       /**< bytes: the longest file that could be put */
+    uint64_t put_place; /**< byte of the volume at which what is put begins */
+    uint64_t file_was;  /**< bytes it has */
+    uint64_t file_begins; /**< with `file_later`, byte of the volume, as it was, at which it begins then: later by whole
+                             4 KiB. `file_length` is told, too */
+    uint64_t free_after;  /**< bytes, with all that is wanted */
+    bool replaced;        /**< one of that name was there */
+    uint64_t moved;       /**< bytes of files and folders that stood there */
     char state[WS_HASH_HEX];            /**< of what it says of its files: the same as long as nobody used it */
     struct ws_run spare[WS_LOG_PIECES]; /**< bytes of the volume that hold nothing before and after: the longest rows */
     size_t spares;

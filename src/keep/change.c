@@ -275,7 +275,7 @@ static enum ws_status compose_whole(struct ws_kept *k, struct ws_error *error) {
         if (k->moves_to) WS_TRY(ws_ext4_compose(&k->geometry, k->moves_to, k->layout, WS_PHASE_BODY, error));
         return keep_put_taken(k, NULL, error);
     }
-    if (k->taking) {
+    if (k->taking && !k->renewed) {
         WS_TRY(ws_layout_create(k->drive->size, &k->moved, error));
         WS_TRY(compose_over(k, k->moved, error));
         WS_TRY(ws_layout_seal(k->moved, error));
@@ -492,7 +492,7 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
-    const bool over = k->laid || (k->lock && k->moves_to && !k->moves) || sooner_of(k);
+    const bool over = k->laid || (k->lock && k->moves_to && !k->moves) || sooner_of(k) || (k->taking && k->renewed);
     if (over) WS_TRY(hash_written(k, NULL, meant, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
     if (over) WS_TRY(same_as_meant(k, drive, meant, error));

@@ -103,6 +103,8 @@ enum ws_status keep_in_file(const struct ws_kept *kept, uint64_t length, struct 
                             struct ws_error *error);
 /* @param side  "behind". @return WS_E_UNSUPPORTED */
 enum ws_status keep_gives_nothing(struct ws_error *error, const char *side, const char *what);
+/* What is told of the volume that gives, once it is worked out. */
+void keep_tell_neighbour(const struct keep_taking *taking, struct ws_neighbour *neighbour);
 /* in_front.c: the data volume before it. @return WS_E_UNSUPPORTED if there is none that gives */
 enum ws_status keep_in_front(struct ws_kept *kept, struct keep_taking **taking, struct ws_error *error);
 /* How what is body is written at a byte before the volume as it is, and how far that holds: as body only where its
@@ -132,6 +134,13 @@ void keep_laid_close(struct keep_laid *laid); /* NULL is accepted */
 
 /* kept.c: all that was worked out for a renewal. */
 void keep_forget_renewal(struct ws_kept *kept);
+
+/* make_way.c: what stands first behind the older image begins later, where the newer one reaches farther. @return
+ * WS_E_SPACE if that has not so much room; as ws_make_room() */
+enum ws_status keep_make_way(struct ws_kept *kept, const struct ws_partition *first, uint64_t image_end,
+                             struct ws_error *error);
+/* Byte of the drive at which a partition begins then. */
+uint64_t keep_begins_now(const struct ws_kept *kept, const struct ws_partition *partition);
 
 /* renew.c: all that a renewal changes outside of the volume that remembers. */
 enum ws_status keep_put_renewed(struct ws_kept *kept, struct ws_error *error);

@@ -173,6 +173,11 @@ static void tell(const struct keep_taking *t, uint64_t size, uint64_t free_bytes
     ws_visible(t->room.label, n->label, sizeof n->label);
 }
 
+void keep_tell_neighbour(const struct keep_taking *t, struct ws_neighbour *n) {
+    tell(t, t->room.size - t->room.front - t->room.back, t->room.free_after, n);
+    n->at = t->place.at + t->room.front;
+}
+
 enum ws_status ws_kept_neighbour(struct ws_kept *k, uint64_t size, struct ws_neighbour *n, struct ws_error *error) {
     struct keep_taking *t = NULL;
     memset(n, 0, sizeof *n);
@@ -221,8 +226,7 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
     memset(after, 0, sizeof *after);
     if (!t->gives) return WS_OK;
     WS_TRY(ws_make_room(&t->room, NULL, error));
-    tell(t, t->room.size - t->room.front - t->room.back, t->room.free_after, after);
-    after->at = t->place.at + t->room.front;
+    keep_tell_neighbour(t, after);
     return WS_OK;
 }
 

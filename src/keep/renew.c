@@ -9,7 +9,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-enum { STEP = 256 * 1024, PAGE = 4096, MIB = 1 << 20 };
+enum { STEP = 256 * 1024, PAGE = 4096 };
 
 /* Where package managers list what is installed. */
 static const struct {
@@ -122,43 +122,61 @@ static struct ws_partition whole_entry(const struct ws_table *table, const struc
     return all;
 }
 
-/* Of the volumes made anew each takes the place of the one that is there; others that are there stay in the tables. */
+/* As it is then. */
+static struct ws_partition place_now(const struct ws_kept *k, const struct ws_table *was,
+                                     const struct ws_partition *p) {
+    struct ws_partition now = whole_entry(was, p);
+    now.at = keep_begins_now(k, p);
+    now.length -= now.at - p->at;
+    return now;
+}
+
+/* The one that remembers takes the place of the one that is made anew. @return whether it does */
+static bool put_remembering(const struct ws_kept *k, struct ws_table *table, const struct ws_partition *old) {
+    const enum ws_role role = k->memory.in_file ? WS_ROLE_DATA : WS_ROLE_PERSISTENCE;
+    size_t volumes;
+    const struct ws_volume *v = ws_plan_volumes(ws_build_plan(k->build), &volumes);
+    for (size_t i = 0; i < volumes; i++)
+        if (v[i].role == role && v[i].inside == WS_ROLE_DRIVE && ws_table_stand_in(table, v[i].at, old)) return true;
+    return false;
+}
+
+/* Another one that is there stays in the table. */
+static enum ws_status put_other(const struct ws_kept *k, struct ws_table *table, const struct ws_partition *old,
+                                size_t index, struct ws_error *error) {
+    static const struct ws_guid none;
+    const struct ws_partition_type *type = ws_partition_type_of(old);
+    struct ws_guid id = old->id; /* an MBR has none */
+    char name[40];
+    unsigned number;
+    if (!type)
+        return refuse(error, "a partition on it is of a type not known here",
+                      "save what it remembers, prepare it anew, and put that back");
+    (void)snprintf(name, sizeof name, "stays %zu", index);
+    if (memcmp(&id, &none, sizeof id) == 0)
+        WS_TRY(ws_guid_derive(&ws_plan_facts(ws_build_plan(k->build))->id, name, &id, error));
+    if (ws_table_add(table, old->at, old->length, type->word, &id, old->name, &number, error) == WS_OK) return WS_OK;
+    return ws_fail_next(error, "the newer image brings another table, which has no room for that: save what the "
+                               "drive remembers, prepare it with the newer image, and put that back");
+}
+
+/* Behind the image all that is there stays, what remembers first: it has a place in the table that was made anew. */
 static enum ws_status put_volumes(struct ws_kept *k, struct ws_table *table, const struct ws_table *was, uint64_t end,
                                   struct ws_error *error) {
-    size_t count, volumes;
+    const struct ws_partition *list[WS_VOLUME_PLACES], *put = NULL;
+    size_t count, stays = 0;
     const struct ws_partition *p = ws_table_partitions(was, &count);
-    const struct ws_volume *v = ws_plan_volumes(ws_build_plan(k->build), &volumes);
-    for (size_t i = 0; i < count; i++) {
+    for (size_t i = 0; i < count && stays < WS_VOLUME_PLACES; i++) {
         if (p[i].at < end || p[i].mbr_type == 0xee) continue;
-        const bool remembers = ws_inside(k->memory.volume_at - p[i].at, k->memory.volume_size, p[i].length) &&
-                               k->memory.volume_at >= p[i].at;
-        const enum ws_role role = k->memory.in_file ? WS_ROLE_DATA : WS_ROLE_PERSISTENCE;
-        bool put = false;
-        struct ws_partition old = whole_entry(was, &p[i]);
-        if (k->moves_to && p[i].at == k->memory.volume_at) {
-            if (p[i].length <= k->moves_to - p[i].at)
-                return ws_fail(error, WS_E_SPACE, "the newer image takes all the room of what is remembered");
-            old.at = k->moves_to;
-            old.length = p[i].length - (k->moves_to - p[i].at);
-        }
-        for (size_t j = 0; j < volumes && remembers && !put; j++)
-            put = v[j].role == role && v[j].inside == WS_ROLE_DRIVE && ws_table_stand_in(table, v[j].at, &old);
-        if (put) continue;
-        const struct ws_partition_type *type = ws_partition_type_of(&p[i]);
-        unsigned number;
-        if (!type)
-            return refuse(error, "a partition on it is of a type not known here",
-                          "save what it remembers, prepare it anew, and put that back");
-        struct ws_guid id = old.id; /* an MBR has none */
-        static const struct ws_guid none;
-        char name[40];
-        (void)snprintf(name, sizeof name, "stays %zu", i);
-        if (memcmp(&id, &none, sizeof id) == 0)
-            WS_TRY(ws_guid_derive(&ws_plan_facts(ws_build_plan(k->build))->id, name, &id, error));
-        if (ws_table_add(table, p[i].at, p[i].length, type->word, &id, old.name, &number, error) != WS_OK)
-            return ws_fail_next(error,
-                                "the newer image brings another table, which has no room for that: save what the "
-                                "drive remembers, prepare it with the newer image, and put that back");
+        const struct ws_partition old = place_now(k, was, &p[i]);
+        list[stays++] = &p[i];
+        const uint64_t inside = k->memory.volume_at - p[i].at;
+        const bool remembers = k->memory.volume_at >= p[i].at && ws_inside(inside, k->memory.volume_size, p[i].length);
+        if (remembers && put_remembering(k, table, &old)) put = &p[i];
+    }
+    for (size_t i = 0; i < stays; i++) {
+        const struct ws_partition old = place_now(k, was, list[i]);
+        if (list[i] != put) WS_TRY(put_other(k, table, &old, (size_t)(list[i] - p), error));
     }
     return WS_OK;
 }
@@ -232,44 +250,32 @@ static uint64_t end_anew(const struct ws_kept *k) {
     return start ? ws_max_u64(start->at + start->size, files->at + files->size) : files->at + files->size;
 }
 
-/* What stands behind the older image begins at `first`; the volume that remembers may begin later. */
-static enum ws_status make_way(struct ws_kept *k, uint64_t first, struct ws_error *error) {
+/* What stands behind the older image, from `first` on, may begin later. */
+static enum ws_status make_way(struct ws_kept *k, const struct ws_partition *first, struct ws_error *error) {
     const uint64_t image_end = end_anew(k);
-    char a[32], b[32];
     k->moves_to = 0;
     k->renewed_to = ws_max_u64(image_end, k->laid ? k->laid->end : 0);
     if (k->laid && ws_plan_volume(ws_build_plan(k->build), WS_ROLE_SYSTEM)->at != k->laid->at)
         return refuse(error, "its files stand where a drive like this does not have them",
                       "save what it remembers, prepare it anew, and put that back");
-    if (image_end <= first) return WS_OK;
-    if (first == k->memory.volume_at && !k->memory.in_file) {
-        k->moves_to = ws_round_up(image_end, MIB);
-        k->moves_size =
-            k->memory.volume_at + k->facts.size > k->moves_to ? k->memory.volume_at + k->facts.size - k->moves_to : 0;
-        k->untouched = false;
-        return WS_OK;
-    }
-    ws_fail(error, WS_E_SPACE, "the newer image reaches to %s, and what stands behind the older one begins at %s",
-            ws_size_counted(image_end, a, sizeof a), ws_size_counted(first, b, sizeof b));
-    return ws_fail_next(
-        error,
-        "save what it remembers (that takes all of it), prepare the drive with the newer image, and put it back");
+    return keep_make_way(k, first, image_end, error);
 }
 
 static enum ws_status lay_under(struct ws_kept *k, const struct on_drive *was, const struct on_drive *is,
                                 struct ws_live_renewal *told, struct ws_error *error) {
     struct ws_table *table = malloc(sizeof *table);
-    uint64_t first = UINT64_MAX, end;
+    const struct ws_partition *first = NULL;
+    uint64_t end;
     size_t count;
     if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
     enum ws_status status = WS_OK;
     const struct ws_partition *p = ws_table_partitions(was->table, &count);
     const uint64_t was_end = k->laid ? k->laid->end : was->medium.iso ? ws_iso_facts(was->medium.iso)->size : 0;
     for (size_t i = 0; i < count; i++)
-        if (p[i].mbr_type != 0xee && p[i].at >= was_end) first = ws_min_u64(first, p[i].at);
+        if (p[i].mbr_type != 0xee && p[i].at >= was_end && (!first || p[i].at < first->at)) first = &p[i];
     WS_GO(make_way(k, first, error));
     *table = *is->table;
-    WS_GO(put_volumes(k, table, was->table, ws_min_u64(first, k->drive->size), error));
+    WS_GO(put_volumes(k, table, was->table, first ? first->at : k->drive->size, error));
     WS_GO(ws_layout_create(k->drive->size, &k->table, error));
     WS_GO(ws_table_compose(table, k->table, error));
     WS_GO(ws_layout_seal(k->table, error));
@@ -332,6 +338,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     WS_GO(leave(k, stays, error));
     WS_GO(lay_under(k, &was, &is, told, error));
     told->moves = k->moves_to ? k->moves_to - k->memory.volume_at : 0;
+    if (k->taking) keep_tell_neighbour(k->taking, &told->gives);
     if (k->laid) keep_laid_tell(k, told);
     told->same = told->differs == 0;
 done:
@@ -341,6 +348,7 @@ done:
 }
 
 enum ws_status keep_put_renewed(struct ws_kept *k, struct ws_error *error) {
+    if (k->taking) WS_TRY(ws_make_room(&k->taking->room, k->layout, error));
     for (size_t i = 0; i < ws_layout_count(k->renewed); i++) {
         const struct ws_extent *e = ws_layout_extent(k->renewed, i);
         WS_TRY(ws_layout_add(k->layout, e->at, e->length, e->from, e->from_at, WS_PHASE_SEAL, error));

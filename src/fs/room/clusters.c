@@ -77,6 +77,20 @@ static void count_now(const struct clusters *c) {
     c->room->row = longest * c->room->step;
 }
 
+/* The file begins behind the front, so much later that it loses whole pages. */
+static enum ws_status begin_later(struct clusters *c, struct ws_error *error) {
+    enum { PAGE = 4096 };
+    struct ws_room *room = c->room;
+    uint64_t begin = ws_max_u64(c->file, c->front);
+    while ((begin - c->file) * room->step % PAGE) begin++;
+    if (begin >= c->file_end) return ws_fail(error, WS_E_RANGE, "all of the file stands in what would go");
+    c->going_end = begin;
+    c->file_will = c->file_end;
+    room->file_begins = c->data_at + begin * room->step;
+    room->file_length = room->file_was - (begin - c->file) * room->step;
+    return WS_OK;
+}
+
 static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t length_most, struct ws_error *error) {
     struct ws_room *room = c->room;
     char most[32];
@@ -87,9 +101,11 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
                        ws_size_counted(length_most, most, sizeof most));
     if (room->file_at && !c->file_end) return ws_fail(error, WS_E_NOTFOUND, "no file begins there in one piece");
     c->goes = room->file_goes;
+    c->later = room->file_later;
+    c->going_end = c->goes || c->later ? c->file_end : 0;
     c->file_will = c->file;
     c->end = c->count;
-    if (room->file_at && !c->goes) {
+    if (room->file_at && !c->going_end) {
         room->most = ws_min_u64((clear_most(c, c->file_end, c->count, false) - c->file) * room->step, length_most);
         if (room->file_length > room->most)
             return ws_fail(error, WS_E_RANGE, "this file can have %s on its volume",
@@ -105,6 +121,7 @@ static enum ws_status measure(struct clusters *c, uint64_t least_left, uint64_t 
         return ws_fail(error, WS_E_RANGE, "of this volume whole clusters of %llu bytes can go, at most %s",
                        (unsigned long long)room->step, ws_size_counted(room->most, most, sizeof most));
     c->clear_end = c->front = room->front / room->step;
+    if (c->later) return begin_later(c, error);
     room->back_most = room->front ? 0 : (c->count - clear_least(c, least_left)) * room->step;
     if (room->back % room->step || room->back > room->back_most)
         return ws_fail(error, WS_E_RANGE, "of this volume's end whole clusters of %llu bytes can go, at most %s",
@@ -158,6 +175,8 @@ enum ws_status clusters_plan(struct clusters *c, uint64_t least_left, uint64_t l
         if (i > from) WS_TRY(move_row(c, from, i - from, &next, error));
     }
     for (uint64_t i = c->file_will; i < c->file_end; i++) clusters_clear(c->used, i); /* shorter, or gone */
+    for (uint64_t i = c->front; i < c->going_end; i++)
+        if (clusters_going(c, i)) clusters_clear(c->used, i);
     return WS_OK;
 }
 
@@ -180,7 +199,7 @@ static uint64_t place_of(const struct clusters *c, uint64_t cluster) {
 
 uint64_t clusters_now(struct clusters *c, uint64_t cluster) {
     clusters_claim(c, cluster);
-    const uint64_t place = place_of(c, cluster);
+    const uint64_t place = c->later && cluster == c->file ? c->going_end : place_of(c, cluster);
     return place == NO_CLUSTER ? NO_CLUSTER : place - c->front;
 }
 

@@ -17,7 +17,8 @@ struct clusters {
     uint64_t end;               /* those from there on go, too */
     uint64_t clear, clear_end;  /* those that are cleared of what has them: the front, the end, or behind the file */
     uint64_t file, file_end;    /* the file's, as it is; none: both 0 */
-    bool goes;                  /* it is taken off, and its clusters stay where they are */
+    uint64_t going_end;         /* up to there they are nobody's then, and stay where they are; none: 0 */
+    bool goes, later;           /* it is taken off; or it begins at `going_end` */
     uint64_t file_will;         /* the first behind it then */
     uint8_t *used;              /* owned: a bit for each */
     uint8_t *bad;               /* owned: places that hold nothing for good */
@@ -33,10 +34,8 @@ struct clusters {
 enum ws_status clusters_open(struct clusters *c, struct ws_error *error);
 void clusters_close(struct clusters *c);
 static inline bool clusters_bit(const uint8_t *bits, uint64_t i) { return bits[i / 8] >> i % 8 & 1; }
-/* It is of the file that goes. */
-static inline bool clusters_going(const struct clusters *c, uint64_t i) {
-    return c->goes && i >= c->file && i < c->file_end;
-}
+/* It is of the file that goes, or of the part that does. */
+static inline bool clusters_going(const struct clusters *c, uint64_t i) { return i >= c->file && i < c->going_end; }
 static inline void clusters_set(uint8_t *bits, uint64_t i) { bits[i / 8] |= (uint8_t)(1u << i % 8); }
 static inline void clusters_clear(uint8_t *bits, uint64_t i) { bits[i / 8] &= (uint8_t) ~(1u << i % 8); }
 

@@ -103,6 +103,16 @@ static void put_file(struct making *f, uint8_t *e) {
                                                                              : (uint32_t)(i + 3));
 }
 
+/* The file loses its beginning. */
+static void begin_later(struct making *f, const struct stream *s, uint8_t *e) {
+    for (uint64_t i = f->c.file; i < f->c.file_end; i++) clusters_claim(&f->c, i);
+    for (uint64_t i = f->c.going_end; !s->contiguous && i < f->c.file_end; i++)
+        ws_store_le32(f->is + 4 * (size_t)(i - f->c.front + 2),
+                      i + 1 == f->c.file_end ? EXFAT_END : (uint32_t)(i - f->c.front + 3));
+    ws_store_le64(e + 8, f->c.room->file_length);
+    ws_store_le64(e + 24, f->c.room->file_length);
+}
+
 /* One file's entries: whatever of them has clusters. */
 static enum ws_status renumber_set(struct making *f, uint8_t *set, size_t entries, struct ws_error *error) {
     bool folder = ws_load_le16(set + 4) & 0x10;
@@ -113,8 +123,10 @@ static enum ws_status renumber_set(struct making *f, uint8_t *set, size_t entrie
                            .clusters = ws_div_up(ws_load_le64(e + 24), f->s.cluster)};
         if (e[0] == ENTRY_NAME || !(e[1] & ALLOCATION_POSSIBLE) || !s.clusters || !is_cluster(f, s.first)) continue;
         if (folder && e[0] == ENTRY_STREAM) WS_TRY(note_folder(f, &s, error));
-        if (!renumber(f, &s)) e[1] &= (uint8_t)~NO_CHAIN;
-        if (f->file && s.first == f->file && e[0] == ENTRY_STREAM) put_file(f, e);
+        const bool own = f->file && s.first == f->file && e[0] == ENTRY_STREAM;
+        if (own && f->c.later) begin_later(f, &s, e);
+        else if (!renumber(f, &s)) e[1] &= (uint8_t)~NO_CHAIN;
+        if (own && !f->c.later) put_file(f, e);
         ws_store_le32(e + 20, number_now(f, s.first));
     }
     ws_store_le16(set + 2, exfat_set_checksum(set, entries * EXFAT_ENTRY));

@@ -275,7 +275,7 @@ static enum ws_status put_tables(struct making *f, struct ws_error *error) {
         const uint32_t value = is_end(s, entry) || is_bad(s, entry) ? entry : number_now(f, entry);
         fat_set_entry(fat, s->bits, number_now(f, n), value | (s->bits == 32 ? raw_entry(&f->was, n) & 0xf0000000 : 0));
     }
-    if (f->file && !f->c.goes) put_file_chain(f, fat);
+    if (f->file && !f->c.going_end) put_file_chain(f, fat);
     if (f->longer) {
         fat_set_entry(fat, s->bits, f->last, f->longer | (raw_entry(&f->was, f->last) & 0xf0000000));
         fat_set_entry(fat, s->bits, f->longer, fat_end_mark(s->bits) | (raw_entry(&f->was, f->longer) & 0xf0000000));

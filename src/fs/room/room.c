@@ -35,10 +35,11 @@ static bool is_aside(void *context, const struct ws_node *n) {
     return n == aside[0] || n == aside[1];
 }
 
-static enum ws_status look_again(const struct ws_room *room, const struct ws_layout *layout, struct ws_error *error) {
+static enum ws_status look_again(const struct ws_room *room, const char *word, const struct ws_layout *layout,
+                                 struct ws_error *error) {
     const struct ws_node *aside[2] = {NULL, NULL};
     struct ws_tree *was = NULL;
-    struct fs_again again = {.format = ws_format_of(room->volume, NULL),
+    struct fs_again again = {.format = ws_format_find(word),
                              .layout = layout,
                              .at = room->at + room->front,
                              .size = room->size - room->front - room->back,
@@ -57,9 +58,12 @@ static enum ws_status look_again(const struct ws_room *room, const struct ws_lay
 }
 
 enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error) {
-    static enum ws_status (*const kinds[])(struct ws_room *, struct ws_layout *,
-                                           struct ws_error *) = {room_fat, room_exfat, room_ext4};
+    static const struct {
+        enum ws_status (*make)(struct ws_room *, struct ws_layout *, struct ws_error *);
+        const char *word;
+    } kinds[] = {{room_fat, "fat32"}, {room_exfat, "exfat"}, {room_ext4, "ext4"}};
     enum ws_status status = WS_E_NOTFOUND;
+    size_t kind = 0;
     *room = (struct ws_room){.volume = room->volume,
                              .at = room->at,
                              .front = room->front,
@@ -68,13 +72,14 @@ enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, stru
                              .file_at = room->file_at,
                              .file_length = room->file_length,
                              .file_goes = room->file_goes,
+                             .file_later = room->file_later,
                              .put_name = room->put_name,
                              .put = room->put,
                              .put_length = room->put_length,
                              .put_at = room->put_at};
-    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; i++)
-        status = kinds[i](room, layout, error);
-    if (status == WS_OK && layout) status = look_again(room, layout, error);
+    for (; kind < sizeof kinds / sizeof kinds[0] && status == WS_E_NOTFOUND; kind++)
+        status = kinds[kind].make(room, layout, error);
+    if (status == WS_OK && layout) status = look_again(room, kinds[kind - 1].word, layout, error);
     if (status == WS_E_NOTFOUND)
         ws_fail(error, status,
                 room->file_at || room->put_name ? "there is neither a FAT nor an exFAT volume here"
