@@ -1,6 +1,6 @@
 #!/bin/sh
-# A real live system's memory, moved between its starts: from a partition into a file and back, to where its file lies, and into the
-# room of a volume in front of it.
+# A real live system's memory, moved between its starts: from a partition into a file and back, to where its file lies, into the
+# room of a volume in front of it, and in its file behind an image that needs more room.
 #   moved.sh SATCHEL LIVE_IMAGE FIRMWARE
 image=$2
 pc=$3
@@ -36,6 +36,14 @@ remembers "behind the volume of its files"
 ok "it begins sooner" "$satchel" keep grow stick.img --size 550M --take-from-data --confirm "$name"
 remembers "from there on"
 ok "what was remembered before is there" told 'd["starts"] >= 4 and d["size_bytes"] == 550 << 20'
+ok "the drive is sound" "$satchel" check stick.img
+
+stick --in file --persistence 200M --data 500M --data-on fat32
+remembers "in a file behind the image"
+ok "another edition of the image needs more room" "$satchel" keep renew stick.img --image "$(dirname "$image")/crowded.iso" --stays all --confirm "$name"
+ok "its file begins later" told 'd["in_file"] and d["files"] > 2 and 190 << 20 < d["size_bytes"] < 200 << 20'
+remembers "under the other image"
+ok "what was remembered before is there" told 'd["in_file"] and d["starts"] >= 4'
 ok "the drive is sound" "$satchel" check stick.img
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]
