@@ -50,6 +50,19 @@ class Loop:
         shell(f"umount m 2>/dev/null || :; losetup -d {self.device}")
 
 
+def data_first(length, begin, types):
+    """The data volume, of so many bytes, takes the place of what remembers, which begins there then, as on sticks made by hand."""
+    remembers = parts()[-2]
+    before = json.loads(shell("sfdisk --json s.img").stdout)["partitiontable"]["partitions"]
+    numbers = sorted(range(len(before)), key=lambda i: before[i]["start"])[-2:]
+    start, size = remembers["at_bytes"], remembers["size_bytes"]
+    done = shell(f"""dd if=s.img of=volume bs=1M iflag=skip_bytes,count_bytes skip={start} count={size} status=none
+        sfdisk -q --delete s.img {numbers[0] + 1} {numbers[1] + 1}
+        printf 'start={start // 512}, size={length // 512}, type={types[0]}\nstart={begin // 512}, size={size // 512}, type={types[1]}\n' | sfdisk -q -a s.img
+        dd if=volume of=s.img bs=1M oflag=seek_bytes seek={begin} conv=notrunc status=none; rm volume""")
+    verdict("data in front", done.returncode == 0, done.stderr)
+
+
 def go(name, body):
     """Every case in a folder of its own, which goes at the end. @return only by leaving the program"""
     print("seed", seed)

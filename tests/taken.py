@@ -8,7 +8,7 @@ has two, and go on writing to it.
 import json, os
 
 from fillers import KINDS, LOOK, Exfat, Ext4, Fat, differing, others, seen
-from sticks import MIB, Loop, cases, dice, fresh_stick, go, parts, run, shell, verdict
+from sticks import MIB, Loop, cases, data_first, dice, fresh_stick, go, parts, run, shell, verdict
 
 ALL = KINDS + [(kind, Ext4) for kind in Ext4.kinds]
 dice.shuffle(ALL)
@@ -36,19 +36,11 @@ def swap_between():
 
 
 def data_in_front(whole):
-    """The data volume stands before what remembers then, as on sticks that were made by hand, which takes the stick's end."""
+    """The data volume stands before what remembers then, which takes the stick's end."""
     remembers, data = parts()[-2:]
-    before = json.loads(shell("sfdisk --json s.img").stdout)["partitiontable"]["partitions"]
-    numbers = sorted(range(len(before)), key=lambda i: before[i]["start"])[-2:]
-    start, size = remembers["at_bytes"], remembers["size_bytes"]
-    begin = (os.path.getsize("s.img") - MIB - size) // MIB * MIB
-    length = begin - start if whole else data["size_bytes"]
+    begin = (os.path.getsize("s.img") - MIB - remembers["size_bytes"]) // MIB * MIB
     types = ("EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", "0FC63DAF-8483-4772-8E79-3D69D8477DE4") if is_gpt() else ("c", "83")
-    done = shell(f"""dd if=s.img of=volume bs=1M iflag=skip_bytes,count_bytes skip={start} count={size} status=none
-        sfdisk -q --delete s.img {numbers[0] + 1} {numbers[1] + 1}
-        printf 'start={start // 512}, size={length // 512}, type={types[0]}\nstart={begin // 512}, size={size // 512}, type={types[1]}\n' | sfdisk -q -a s.img
-        dd if=volume of=s.img bs=1M oflag=seek_bytes seek={begin} conv=notrunc status=none; rm volume""")
-    verdict("data in front", done.returncode == 0, done.stderr)
+    data_first(begin - remembers["at_bytes"] if whole else data["size_bytes"], begin, types)
 
 
 def is_gpt():

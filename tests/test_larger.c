@@ -10,6 +10,13 @@ static bool is_taken(size_t i, size_t count) {
     return i == chosen;
 }
 
+/* A drive, and an image that is larger by `ballast` than the one on it. */
+static bool build_with_larger(struct bed *b, struct demo_image *image, const struct arranged *a, uint64_t ballast) {
+    const struct demo_params was = {.family = a->family, .table = a->table},
+                             is = {.family = a->family, .table = a->newer_table, .newer = true, .ballast = ballast};
+    return build_bed(b, &was, a) && demo_image_make(&is, image, &error) == WS_OK;
+}
+
 /* What a checker says of the volume that remembers. */
 static void judge(const struct opened *o, const struct arranged *a) {
     const char *path = scratch("moved.img");
@@ -22,13 +29,10 @@ static void judge(const struct opened *o, const struct arranged *a) {
 
 /* A larger image: what is remembered is made anew behind it, and nothing of it is lost, whatever is cut. */
 static void larger_moves(const struct arranged *a, uint64_t ballast) {
-    const struct demo_params was = {.family = a->family, .table = a->table},
-                             is = {.family = a->family, .table = a->newer_table, .newer = true, .ballast = ballast};
     struct demo_image image = {0};
     struct ws_live_renewal told;
     struct bed b;
-    if (!build_bed(&b, &was, a)) return;
-    OK(demo_image_make(&is, &image, &error));
+    if (!build_with_larger(&b, &image, a, ballast)) return;
     struct ws_tree *theirs = a->files ? random_tree(40, TREE_SHORT | TREE_MARKS, MIB / 8) : NULL;
     if (theirs) put_others(&b, a, theirs);
     if (a->locked) lay_journal(&b, true);
@@ -170,14 +174,10 @@ static void what_has_not_so_much_room_says_so(void) {
     static const struct arranged a = {"live-boot", DEMO_MBR, DEMO_MBR, .in_file = true};
     for (unsigned i = 0; i < 2; i++) {
         if (!is_taken(i, 2)) continue;
-        const unsigned mib = i ? 400 : 70;
-        const struct demo_params was = {.family = a.family},
-                                 is = {.family = a.family, .newer = true, .ballast = mib * MIB};
         struct demo_image image = {0};
         struct ws_live_renewal told;
         struct bed b;
-        if (!build_bed(&b, &was, &a)) return;
-        OK(demo_image_make(&is, &image, &error));
+        if (!build_with_larger(&b, &image, &a, (i ? 400ull : 70ull) * MIB)) return;
         struct ws_kept *kept = open_kept(&b, false);
         FAILS(work_out(&b, kept, image.source, WS_STAYS_ALL, &told), WS_E_SPACE);
         CHECK(error.next[0]);
@@ -189,13 +189,10 @@ static void what_has_not_so_much_room_says_so(void) {
 
 /* A data volume stands behind the older image: it gives its front, and of a file in it that remembers what is there. */
 static void a_data_volume_gives_its_front(const struct arranged *a, uint64_t ballast) {
-    const struct demo_params was = {.family = a->family, .table = a->table},
-                             is = {.family = a->family, .table = a->newer_table, .newer = true, .ballast = ballast};
     struct demo_image image = {0};
     struct ws_live_renewal told;
     struct bed b, first;
-    if (!build_bed(&b, &was, a)) return;
-    OK(demo_image_make(&is, &image, &error));
+    if (!build_with_larger(&b, &image, a, ballast)) return;
     struct ws_tree *theirs = random_tree(60, TREE_SHORT | marks_of(a), MIB / 4);
     fill_data(&b, a, theirs);
     if (a->in_file || a->locked) lay_journal(&b, a->locked);

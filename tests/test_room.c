@@ -107,22 +107,29 @@ static void a_long_neighbour_is_parted(void) {
     free(bytes);
 }
 
+static const struct kind widths[] = {{"exfat", 0, 512},    {"exfat", 0, 4096},  {"exfat", 0, 32768},
+                                     {"fat32", 12, 16384}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
+enum { WIDTHS = sizeof widths / sizeof widths[0] };
+
+/* Others' files in it, whose contents stay theirs. */
+static void put_others(struct ws_tree *tree, struct ws_tree *others) {
+    struct ws_node *folder = NULL;
+    OK(ws_tree_folder(tree, "others", &folder, &error));
+    OK(ws_tree_graft(tree, folder, others, &error));
+}
+
 /* Its end goes, once and again: what stands there moves to where something was before. */
 static void a_volume_gives_its_end(void) {
-    static const struct kind all[] = {
-        {"exfat", 0, 512}, {"exfat", 0, 4096}, {"fat32", 12, 16384}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
     uint8_t *content = malloc(WHOLE), *bytes = malloc(WHOLE);
     random_bytes(content, WHOLE);
-    for (size_t i = 0; i < sizeof all / sizeof all[0]; i++) {
-        const struct kind *kind = &all[i];
+    for (size_t i = 0; i < WIDTHS; i++) {
+        const struct kind *kind = &widths[i];
         struct ws_tree *tree = NULL, *others = random_tree(60 + random_below(60), TREE_MARKS, 200000);
         struct ws_room room = {.file_goes = true};
-        struct ws_node *folder = NULL;
         uint64_t size = WHOLE, moved = 0;
         OK(ws_tree_create(&tree, &error));
         OK(ws_tree_put(tree, "goes", content, 12 * MIB, NULL, &error));
-        OK(ws_tree_folder(tree, "others", &folder, &error));
-        OK(ws_tree_graft(tree, folder, others, &error));
+        put_others(tree, others);
         OK(ws_tree_put(tree, "long", content + 7, 9 * MIB + random_below(MIB), NULL, &error));
         whole_volume(kind, tree, bytes);
         check_whole(kind, bytes, WHOLE, tree, 0, NULL, "goes", &room.file_at);
@@ -152,20 +159,16 @@ static void a_volume_gives_its_end(void) {
 
 /* With its front a file loses its beginning, once and again: what is left of it stays, and all else moves. */
 static void a_file_begins_later(void) {
-    static const struct kind all[] = {
-        {"exfat", 0, 512}, {"exfat", 0, 32768}, {"fat32", 12, 16384}, {"fat32", 16, 1024}, {"fat32", 32, 512}};
     uint8_t *content = malloc(WHOLE), *bytes = malloc(WHOLE);
     random_bytes(content, WHOLE);
-    for (int round = 0; round < cases_of(20); round++) {
-        const struct kind *kind = &all[round % 5];
+    for (int round = 0; round < cases_of(4 * WIDTHS); round++) {
+        const struct kind *kind = &widths[round % WIDTHS];
         struct ws_tree *tree = NULL, *others = random_tree(60 + random_below(60), TREE_MARKS, 200000);
-        struct ws_node *folder = NULL;
         uint64_t at = 0, begin = 0, length = 14 * MIB + random_below(9000), lost = 0;
         OK(ws_tree_create(&tree, &error));
         if (random_below(2)) OK(ws_tree_put(tree, "before", content, random_below(3 * MIB), NULL, &error));
         OK(ws_tree_put(tree, "file", content + 9, length, NULL, &error));
-        OK(ws_tree_folder(tree, "others", &folder, &error));
-        OK(ws_tree_graft(tree, folder, others, &error));
+        put_others(tree, others);
         whole_volume(kind, tree, bytes);
         check_whole(kind, bytes, WHOLE, tree, 0, NULL, "file", &at);
         for (int turn = 0; turn < 3; turn++) {

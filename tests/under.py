@@ -11,7 +11,7 @@ import mmap
 import subprocess
 
 from fillers import SEEN, Exfat, Ext4, Fat, differing, history, others, seen
-from sticks import MIB, Loop, cases, demo_image, dice, fresh_stick, go, parts, run, shell, verdict
+from sticks import MIB, Loop, cases, data_first, demo_image, dice, fresh_stick, go, parts, run, shell, verdict
 
 FAMILIES = {"live-boot": ("persistence", "live"), "casper": ("writable", "casper"), "dracut": ("overlay", "LiveOS")}
 done = {"renewed": 0, "moved": 0, "refused": 0, "made way": 0}
@@ -43,6 +43,19 @@ def place_of(name):
         if p["label"] in ("persistence", "casper-rw", "writable", "overlay") and p.get("format", "ext4") == "ext4":
             return p
     return None
+
+
+def goes_on(what, name, in_file, how, others_part):
+    """Sound, and what it was, with nothing left to do; and others write to their volume."""
+    checked = run("check", "s.img", "--json").stdout
+    verdict(f"{what}: the drive is sound", json.loads(checked)["sound"], checked)
+    shown = run("keep", "show", "s.img", "--json")
+    verdict(f"{what}: it remembers", shown.returncode == 0 and json.loads(shown.stdout)["in_file"] == in_file, shown.stdout + shown.stderr)
+    same = run("keep", "renew", "s.img", "--image", "is.iso", "--stays", "all", "--confirm", name, "--json")
+    verdict(f"{what}: a second time nothing differs", same.returncode == 0 and json.loads(same.stdout)["renewal"]["differs_bytes"] == 0, same.stdout[:600])
+    with Loop(others_part) as device:
+        more_files = shell(how.more.replace("{d}", device) + "; " + how.check.format(d=device))
+    verdict(f"{what}: others go on writing", more_files.returncode == 0, more_files.stdout + more_files.stderr)
 
 
 def case(number):
@@ -102,15 +115,7 @@ def case(number):
         verdict(f"{what}: it begins where it is said to", now and now["at_bytes"] == place["at_bytes"] + told["moves_bytes"], f"{place} {now} {told}")
         is_now = remembered(now)
         verdict(f"{what}: what is remembered is as it was", is_now.returncode == 0 and is_now.stdout == was.stdout, is_now.stderr + is_now.stdout[:500])
-    checked = run("check", "s.img", "--json").stdout
-    verdict(f"{what}: the drive is sound", json.loads(checked)["sound"], checked)
-    shown = run("keep", "show", "s.img", "--json")
-    verdict(f"{what}: it remembers", shown.returncode == 0 and json.loads(shown.stdout)["in_file"] == in_file, shown.stdout + shown.stderr)
-    same = run("keep", "renew", "s.img", "--image", "is.iso", "--stays", "all", "--confirm", name, "--json")
-    verdict(f"{what}: a second time nothing differs", same.returncode == 0 and json.loads(same.stdout)["renewal"]["differs_bytes"] == 0, same.stdout[:600])
-    with Loop(parts()[0]) as device:
-        more_files = shell(how.more.replace("{d}", device) + "; " + how.check.format(d=device))
-    verdict(f"{what}: others go on writing", more_files.returncode == 0, more_files.stdout + more_files.stderr)
+    goes_on(what, name, in_file, how, parts()[0])
     fresh = fresh_stick(2000 << 20)
     made = run("prepare", "--image", "is.iso", *words, "--drive", "s.img", "--confirm", fresh, "--afresh")
     verdict("a fresh one", made.returncode == 0, made.stderr)
@@ -137,18 +142,11 @@ def volume_in(part):
 
 
 def data_between(how):
-    """The data volume stands between the image and what remembers then, as on sticks that were made by hand."""
+    """The data volume stands between the image and what remembers then, as others make it."""
     remembers, data = parts()[-2:]
-    before = json.loads(shell("sfdisk --json s.img").stdout)["partitiontable"]["partitions"]
-    numbers = sorted(range(len(before)), key=lambda i: before[i]["start"])[-2:]
-    start, size, length = remembers["at_bytes"], remembers["size_bytes"], data["size_bytes"]
-    done = shell(f"""dd if=s.img of=volume bs=1M iflag=skip_bytes,count_bytes skip={start} count={size} status=none
-        sfdisk -q --delete s.img {numbers[0] + 1} {numbers[1] + 1}
-        printf 'start={start // 512}, size={length // 512}, type=c\nstart={(start + length) // 512}, size={size // 512}, type=83\n' | sfdisk -q -a s.img
-        dd if=volume of=s.img bs=1M oflag=seek_bytes seek={start + length} conv=notrunc status=none; rm volume""")
-    verdict("data in between", done.returncode == 0, done.stderr)
+    data_first(data["size_bytes"], remembers["at_bytes"] + data["size_bytes"], ("c", "83"))
     with Loop(parts()[-2]) as device:
-        made = shell("wipefs -qa {d}; ".replace("{d}", device) + how.make(dice.choice(sorted(how.kinds))).replace("{d}", device))
+        made = shell("wipefs -qa {d}; ".replace("{d}", device) + how.make(dice.choice(sorted(set(how.kinds) - {"fat12"}))).replace("{d}", device))
     verdict("a data volume", made.returncode == 0, made.stderr)
 
 
@@ -199,21 +197,13 @@ def whole(number):
     place["size_bytes"] -= told["moves_bytes"]
     is_now = remembered(place)
     verdict(f"{what}: what is remembered is as it was", is_now.returncode == 0 and is_now.stdout == was.stdout, is_now.stderr + differing(was.stdout, is_now.stdout))
-    checked = run("check", "s.img", "--json").stdout
-    verdict(f"{what}: the drive is sound", json.loads(checked)["sound"], checked)
-    shown = run("keep", "show", "s.img", "--json")
-    verdict(f"{what}: it remembers", shown.returncode == 0 and json.loads(shown.stdout)["in_file"] == in_file, shown.stdout + shown.stderr)
-    same = run("keep", "renew", "s.img", "--image", "is.iso", "--stays", "all", "--confirm", name, "--json")
-    verdict(f"{what}: a second time nothing differs", same.returncode == 0 and json.loads(same.stdout)["renewal"]["differs_bytes"] == 0, same.stdout[:600])
-    with Loop(now) as device:
-        more_files = shell(how.more.replace("{d}", device) + "; " + how.check.format(d=device))
-    verdict(f"{what}: others go on writing", more_files.returncode == 0, more_files.stdout + more_files.stderr)
+    goes_on(what, name, in_file, how, now)
 
 
 def one(number):
     (whole if number % 2 else case)(number)
     if number + 1 == cases:
-        verdict("hardly any had no room", cases < 5 or (done["refused"] <= cases // 3 and done["made way"] * 4 >= cases), f"{done}")
+        verdict("hardly any had no room", (cases < 5 or done["refused"] <= cases // 3) and (cases < 20 or done["made way"] * 4 >= cases), f"{done}")
 
 
 go("under", one)

@@ -90,8 +90,9 @@ struct ws_ext4_geometry {
  * scratch fields, so one tree is measured and composed at a time. Owners, modes, times with nanoseconds, extended
  * attributes, links, devices are kept, and holes that the files' sources tell are not stored.
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
- *         fit (the text says how much is missing); WS_E_NOMEM; with `later`, `sooner` or `shorter`, WS_E_UNSUPPORTED
- * for a volume with features of which its files' names, attributes and contents do not tell
+ *         fit (the text says how much is missing); WS_E_NOMEM;
+ *         with `later`, `sooner` or `shorter`, WS_E_UNSUPPORTED for a volume with features of which its files' names,
+ *         attributes and contents do not tell
  */
 WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
                                           struct ws_ext4_geometry *geometry, struct ws_error *error);

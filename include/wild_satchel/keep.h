@@ -184,9 +184,9 @@ struct ws_live_renewal {
  * @param setting  of this drive, with the image as its input; see ws_build_setting_begin()
  * @param path     of the image, for messages
  * @return WS_E_UNSUPPORTED for a full system (that is renewed by a plan), another live family, or an arrangement of the
- *         drive that is none of this library's; WS_E_SPACE if the image reaches farther than what stands behind the old
- * one can begin later: the volume that remembers, or a data volume, as ws_make_room(); WS_E_REFUSED if the image brings
- * a file of the name of another's; what ws_build_prepare() says
+ *         drive that is none of this library's; WS_E_SPACE if the image reaches farther than what stands behind the
+ *         old one can begin: the volume that remembers, or a data volume, as ws_make_room(); WS_E_REFUSED if the
+ *         image brings a file of the name of another's; what ws_build_prepare() says
  */
 WS_CHECKED enum ws_status ws_kept_renew(struct ws_kept *kept, const struct ws_build_setting *setting, const char *path,
                                         enum ws_stays stays, struct ws_live_renewal *told, struct ws_error *error);

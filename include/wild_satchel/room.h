@@ -62,8 +62,8 @@ struct ws_room {
  * @return WS_E_NOTFOUND if it is none of them, or no file begins there in one piece; WS_E_REFUSED for one that
  *         was not unmounted, with what to do; WS_E_FORMAT for damage; WS_E_UNSUPPORTED for one whose tables are not
  *         alike; WS_E_RANGE for more than `most`, or a front that is no multiple of `step`; WS_E_SPACE for more than
- *         `row`, or a full top folder; WS_E_DIFFERENT, with a layout, if the volume would not hold all that it does: it
- * is read as it will be, and a mistake of this library's is told before anything is written
+ *         `row`, or a full top folder; WS_E_DIFFERENT, with a layout, if the volume would not hold all
+ *         that it does: it is read as it will be, and a mistake of this library's is told before anything is written
  */
 WS_CHECKED enum ws_status ws_make_room(struct ws_room *room, struct ws_layout *layout, struct ws_error *error);
 

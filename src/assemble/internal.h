@@ -258,8 +258,8 @@ enum ws_status build_place_volumes(struct ws_build *build, struct build_need *ne
                                    struct ws_error *error);
 /* All of them composed; what a file inside one needs of room is reserved first. */
 enum ws_status build_compose_volumes(struct ws_build *build, struct ws_error *error);
-/* Where nothing of the new stands at both ends of each volume, and at the drive's own end, zeros: signatures of what
- * was there before would tell systems that it still is. */
+/* Where nothing of the new stands in the first and last MiB of each volume, and of the drive, zeros: older tables and
+ * their backups, signatures of file systems, arrays and volume groups would tell systems that those still are there. */
 enum ws_status build_clear_ends(struct ws_build *build, struct ws_error *error);
 
 /* overlay.c */

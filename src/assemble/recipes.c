@@ -170,17 +170,6 @@ enum ws_status build_prepare_replica(struct ws_build *b, struct ws_error *error)
     return look_for_sense(b, error);
 }
 
-/* What stood at both ends of the drive goes: older tables and their backups, signatures of arrays and volume groups, a
- * disc image's descriptors. */
-static enum ws_status clear_ends(struct ws_build *b, struct ws_error *error) {
-    uint64_t size = b->plan->drive.size;
-    struct ws_source *zeros = NULL;
-    WS_TRY(ws_source_zeros(size, &zeros, error));
-    WS_TRY(ws_layout_own(b->layout, zeros, error));
-    WS_TRY(ws_layout_fill(b->layout, 0, 2ull * MIB, zeros, error)); /* of the volume its first megabyte */
-    return ws_layout_fill(b->layout, size - MIB, size, zeros, error);
-}
-
 enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
     const uint64_t mbr_most = 2ull << 40;
     struct ws_plan *p = b->plan;
@@ -209,7 +198,6 @@ enum ws_status build_prepare_blank(struct ws_build *b, struct ws_error *error) {
     p->facts.table = b->table->kind;
     WS_TRY(ws_table_compose(b->table, b->layout, error));
     WS_TRY(build_compose_volumes(b, error));
-    WS_TRY(clear_ends(b, error));
     build_list_parts(b);
     return WS_OK;
 }

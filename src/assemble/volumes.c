@@ -175,28 +175,30 @@ enum ws_status build_place_volumes(struct ws_build *b, struct build_need *need, 
     return WS_OK;
 }
 
+static enum ws_status clear_ends(struct ws_build *b, unsigned first, unsigned last, uint64_t at, uint64_t size,
+                                 const struct ws_source *zeros, struct ws_error *error) {
+    const uint64_t most = ws_min_u64(MIB, size);
+    (void)ws_layout_part(b->layout, first);
+    WS_TRY(ws_layout_fill(b->layout, at, at + most, zeros, error));
+    (void)ws_layout_part(b->layout, last);
+    return ws_layout_fill(b->layout, at + size - most, at + size, zeros, error);
+}
+
 enum ws_status build_clear_ends(struct ws_build *b, struct ws_error *error) {
-    enum { TAIL = 128 << 10 };
     const struct ws_plan *p = b->plan;
-    unsigned last = WS_ROLE_DRIVE; /* which may get the drive's end one day */
-    uint64_t last_end = 0;
+    const struct ws_volume *last = NULL; /* which may get the drive's end one day */
     struct ws_source *zeros = NULL;
     WS_TRY(ws_source_zeros(p->drive.size, &zeros, error));
     WS_TRY(ws_layout_own(b->layout, zeros, error));
     for (size_t i = 0; i < p->volumes; i++) {
         const struct ws_volume *v = &p->volume[i];
-        const uint64_t end = v->at + v->size;
         if (v->inside != WS_ROLE_DRIVE) continue;
-        if (end > last_end) last = v->role;
-        last_end = ws_max_u64(last_end, end);
-        (void)ws_layout_part(b->layout, v->role);
-        WS_TRY(ws_layout_fill(b->layout, v->at, ws_min_u64(v->at + MIB, end), zeros, error));
-        WS_TRY(ws_layout_fill(b->layout, end - ws_min_u64(TAIL, v->size), end, zeros, error));
+        if (!last || v->at > last->at) last = v;
+        WS_TRY(clear_ends(b, v->role, v->role, v->at, v->size, zeros, error));
     }
-    (void)ws_layout_part(b->layout, last);
-    const enum ws_status status = ws_layout_fill(b->layout, p->drive.size - TAIL, p->drive.size, zeros, error);
+    WS_TRY(clear_ends(b, WS_ROLE_DRIVE, last ? last->role : WS_ROLE_DRIVE, 0, p->drive.size, zeros, error));
     (void)ws_layout_part(b->layout, WS_ROLE_DRIVE);
-    return status;
+    return WS_OK;
 }
 
 static enum ws_status compose_all(struct ws_build *b, struct ws_error *error) {
