@@ -5,7 +5,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 
 struct seen {
     struct ws_drive_facts facts[128];
@@ -97,18 +96,15 @@ static void show_volumes(const struct cli *cli, const struct ws_contents *c) {
              "used", "free", "files", "last written", ink(cli, INK_PLAIN));
     for (size_t i = 0; i < c->parts; i++) {
         const struct ws_content *p = &c->part[i];
-        char number[16] = "-", used[24] = "-", space[24] = "-", files[24] = "-", when[24] = "-";
+        char number[16] = "-", used[24] = "-", space[24] = "-", files[24] = "-", when[32];
         if (p->number) (void)snprintf(number, sizeof number, "%u", p->number);
         if (p->counted) {
             ws_size_counted(p->free_bytes < p->length ? p->length - p->free_bytes : 0, used, sizeof used);
             ws_size_counted(p->free_bytes, space, sizeof space);
         }
         if (p->files_counted) (void)snprintf(files, sizeof files, "%llu", (unsigned long long)p->files);
-        time_t t = (time_t)p->written_at;
-        struct tm day;
-        if (p->written_at > 0 && gmtime_r(&t, &day)) (void)strftime(when, sizeof when, "%Y-%m-%d %H:%M", &day);
         show_row(cli, LAST_AT, "  %-3s %-11.11s %-17.17s %-8s %-8s %8s %s%s", number, p->system, p->label, used, space,
-                 files, when, p->clean ? "" : "  not clean");
+                 files, show_minute(p->written_at, when), p->clean ? "" : "  not clean");
     }
 }
 

@@ -130,19 +130,38 @@ static enum ws_status carry_out(struct keeping *k, struct ws_write_result *resul
     return status;
 }
 
-static void conclude(struct keeping *k, const char *done, const struct ws_kept_cost *cost, json_t *more) {
+static json_t *outdated_json(const struct ws_passport_place *copy) {
+    return cli_pack("{s:i, s:s, s:s, s:s, s:I}", "partition", (int)copy->number, "label", copy->label, "format",
+                    copy->format, "file", WS_PASSPORT_NAME, "made_at", (json_int_t)copy->made_at);
+}
+
+static void conclude_in_words(struct keeping *k, const char *done, const struct ws_kept_cost *cost, bool has_copy,
+                              const struct ws_passport_place *copy) {
     struct cli *cli = k->cli;
     char free_bytes[32];
+    if (has_copy)
+        show_field(cli, "Passport", WS_PASSPORT_NAME " on partition %u tells how it was before", copy->number);
+    show_result(cli, true, "%s %s: %s are free now.", k->facts.short_name, done,
+                ws_size_counted(cost->free_after, free_bytes, sizeof free_bytes));
+    if (k->to_prove) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
+    if (has_copy) show_next(cli, "passport", k->facts.short_name, "--onto-drive");
+}
+
+static void conclude(struct keeping *k, const char *done, const struct ws_kept_cost *cost, json_t *more) {
+    struct cli *cli = k->cli;
+    struct ws_passport_place copy; /* of the page that lies on the drive: it is older than the change */
+    struct ws_error none;
+    const bool has_copy = ws_passport_find(k->source, k->facts.logical_sector, &copy, &none) == WS_OK;
     history_note(cli, "keep", &k->facts, NULL, NULL, true, done);
     if (!cli->json) {
-        show_result(cli, true, "%s %s: %s are free now.", k->facts.short_name, done,
-                    ws_size_counted(cost->free_after, free_bytes, sizeof free_bytes));
+        conclude_in_words(k, done, cost, has_copy, &copy);
         return;
     }
     json_t *d =
         cli_pack("{s:s, s:s, s:s, s:I, s:I}", "format", "wild-satchel-kept-changed", "drive", k->facts.short_name,
                  "done", done, "written_bytes", (json_int_t)cost->written, "free_bytes", (json_int_t)cost->free_after);
     if (more) json_object_update_missing(d, more);
+    if (has_copy) json_object_set_new(d, "outdated_passport", outdated_json(&copy));
     (void)cli_print_json(d, EXIT_DONE);
 }
 
@@ -490,9 +509,9 @@ static enum ws_status move(struct keeping *k) {
     WS_TRY(ask(k, loses, answer));
     WS_TRY(carry_out(k, &result));
     json_t *more = cli->json ? cli_pack("{s:o}", "moved", moving_json(&moving)) : NULL;
+    k->to_prove = true;
     conclude(k, place == 1 ? "remembers in a file" : "remembers in a partition", &cost, more);
     json_decref(more);
-    if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
     return WS_OK;
 }
 
@@ -563,8 +582,8 @@ static enum ws_status lay_under(struct keeping *k, const struct ws_source *sourc
     WS_TRY(ask(k, loses, answer));
     WS_TRY(work_out(k, &cost));
     WS_TRY(carry_out(k, &result));
+    k->to_prove = true;
     conclude_renewal(k, HISTORY_RENEWED, &cost, &told, stay);
-    if (!cli->json) show_next(cli, "prove", k->facts.short_name, "--on", next_pc(cli) ? next_pc(cli) : "own-pc");
     return WS_OK;
 }
 

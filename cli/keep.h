@@ -12,6 +12,7 @@ struct keeping {
     struct ws_kept *kept;
     const char *passphrase;
     struct meter meter;
+    bool to_prove; /* what was done changes how it starts */
 };
 
 /* keep_show.c */

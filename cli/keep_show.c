@@ -3,14 +3,6 @@
 
 #include <stdio.h>
 #include <string.h>
-#include <time.h>
-
-static const char *day_of(int64_t at, char out[32]) {
-    time_t t = (time_t)at;
-    struct tm day;
-    if (at <= 0 || !gmtime_r(&t, &day) || !strftime(out, 32, "%Y-%m-%d", &day)) return "-";
-    return out;
-}
 
 static json_t *things_json(const struct ws_kept_thing *thing, size_t count) {
     json_t *list = json_array();
@@ -108,7 +100,7 @@ void keep_show_report(const struct cli *cli, const struct keeping *k, const stru
         show_field(cli, "Taken away", "%llu name%s of the image that %s deleted", (unsigned long long)r->taken_away,
                    r->taken_away == 1 ? "" : "s", r->taken_away == 1 ? "was" : "were");
     show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
-               day_of(r->since, since), day_of(r->last, last),
+               show_day(r->since, since), show_day(r->last, last),
                f->needs_recovery ? "; switched off without a shutdown" : "");
     if (r->again_files)
         show_field(cli, "Again", "%llu file%s of %s, there before, %s written to in its last session",

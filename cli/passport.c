@@ -38,6 +38,7 @@ struct telling {
     char checked[300];
     struct ws_passport_event event[WS_PASSPORT_EVENTS_MOST];
     struct ws_passport_place place; /* of the copy on the drive */
+    bool has_copy;
 };
 
 static enum ws_status read_plan(struct telling *t, const char *path, bool asked) {
@@ -101,6 +102,7 @@ static void look_without_plan(struct telling *t, const struct ws_source *source)
 
 static enum ws_status look(struct telling *t) {
     struct cli *cli = t->cli;
+    struct ws_error ignored;
     struct ws_drive *drive = NULL;
     struct ws_source *source = NULL;
     enum ws_status status = cli_open_now(cli, &t->facts, &drive, &source);
@@ -108,6 +110,8 @@ static enum ws_status look(struct telling *t) {
     if (status == WS_OK) status = ws_contents_look(source, t->facts.logical_sector, false, &t->contents, &cli->error);
     if (status == WS_OK) status = ws_memory_look(source, t->facts.logical_sector, &t->memory, &cli->error);
     if (status == WS_OK && !t->plan) look_without_plan(t, source);
+    if (status == WS_OK && !onto)
+        t->has_copy = ws_passport_find(source, t->facts.logical_sector, &t->place, &ignored) == WS_OK;
     busy_end();
     ws_source_close(source);
     if (drive) drive->ops->close(drive);
@@ -146,6 +150,7 @@ static enum ws_status lay_down(struct telling *t) {
             ws_passport_leave(cli->port, drive, page.data, page.length, confirm, external != 0, &t->place, &cli->error);
     if (drive) drive->ops->close(drive);
     ws_text_free(&page);
+    t->has_copy = status == WS_OK;
     if (status == WS_OK) history_note(cli, "passport", &t->facts, NULL, NULL, true, "a copy is on the drive");
     return status;
 }
@@ -153,6 +158,7 @@ static enum ws_status lay_down(struct telling *t) {
 static void show(struct telling *t) {
     struct cli *cli = t->cli;
     const struct ws_passport *p = &t->passport;
+    char day[32];
     show_line(cli, INK_BOLD, "%s", t->facts.short_name);
     show_field(cli, "Seems to be", "%s", t->contents.guess);
     show_field(cli, "Plan", "%s",
@@ -164,10 +170,13 @@ static void show(struct telling *t) {
     else show_field(cli, "Proof", "none");
     show_field(cli, "Trial", "%s", p->trial ? p->trial->sound ? "sound" : "not sound" : "none");
     show_field(cli, "History", "%zu run%s noted", p->events, p->events == 1 ? "" : "s");
-    if (onto)
-        show_field(cli, "Copy", WS_PASSPORT_NAME " on partition %u%s%s%s, %s", t->place.number,
+    if (t->has_copy)
+        show_field(cli, "Copy", WS_PASSPORT_NAME " on partition %u%s%s%s, %s%s", t->place.number,
                    t->place.label[0] ? " (" : "", t->place.label, t->place.label[0] ? ")" : "",
-                   t->place.replaced ? "in the place of the earlier one" : "new");
+                   !onto               ? "of "
+                   : t->place.replaced ? "in the place of the earlier one"
+                                       : "new",
+                   onto ? "" : show_day(t->place.made_at, day));
     if (to) show_result(cli, true, "The passport of %s is in %s.", t->facts.short_name, to);
     else if (onto) show_result(cli, true, "The passport of %s is on it.", t->facts.short_name);
     else show_result(cli, true, "Nothing was made; --to FILE makes the page, --onto-drive lays it onto the drive.");
@@ -176,12 +185,12 @@ static void show(struct telling *t) {
 static enum ws_status print_document(struct telling *t) {
     struct ws_text text = {0};
     enum ws_status status = ws_passport_json(&t->passport, &text, &t->cli->error);
-    json_t *root = status == WS_OK && onto ? json_loads(text.data, 0, NULL) : NULL;
-    if (root) { /* where the copy is, too */
+    json_t *root = status == WS_OK && t->has_copy ? json_loads(text.data, 0, NULL) : NULL;
+    if (root) { /* where the copy is, too, and of when */
         json_object_set_new(root, "copy",
-                            cli_pack("{s:i, s:s, s:s, s:s, s:b}", "partition", (int)t->place.number, "label",
+                            cli_pack("{s:i, s:s, s:s, s:s, s:b, s:I}", "partition", (int)t->place.number, "label",
                                      t->place.label, "format", t->place.format, "file", WS_PASSPORT_NAME, "replaced",
-                                     t->place.replaced));
+                                     t->place.replaced, "made_at", (json_int_t)t->place.made_at));
         (void)cli_print_json(root, EXIT_DONE);
     } else if (status == WS_OK) {
         cli_put_document(text.data);

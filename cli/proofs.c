@@ -8,7 +8,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <time.h>
 
 static const char format_name[] = "wild-satchel-proof";
 enum { DOCUMENT_MOST = 256 << 20 };
@@ -50,13 +49,6 @@ enum ws_status proofs_keep(struct cli *cli, const char *path, const struct ws_dr
     if (status == WS_OK) status = cli_keep(cli, path, text.data, text.length, format_name, false, &never);
     ws_text_free(&text);
     return status;
-}
-
-static const char *minute_of(int64_t at, char out[32]) {
-    time_t t = (time_t)at;
-    struct tm day;
-    if (at <= 0 || !gmtime_r(&t, &day) || !strftime(out, 32, "%Y-%m-%d %H:%M", &day)) return "-";
-    return out;
 }
 
 static void show_survival(const struct cli *cli, enum ws_survival s) {
@@ -140,7 +132,7 @@ static void show_evidence(const struct cli *cli, const struct ws_round *r) {
     if (!e->size) return;
     if (e->mounts)
         show_field(cli, "Volume says", "mounted %u time%s, last %s by that PC's clock; %s", e->mounts,
-                   e->mounts == 1 ? "" : "s", minute_of(e->mounted_at, at),
+                   e->mounts == 1 ? "" : "s", show_minute(e->mounted_at, at),
                    e->needs_recovery ? "not shut down" : "shut down");
     else show_field(cli, "Volume says", "never mounted");
     if (e->written_bytes > r->before.written_bytes)

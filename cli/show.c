@@ -4,6 +4,7 @@
 #include <stdarg.h>
 #include <stdio.h>
 #include <string.h>
+#include <time.h>
 #include <uniwidth.h>
 
 static const char *const inks[] = {"\033[0m",  "\033[1m",  "\033[2m",  "\033[32m",
@@ -175,6 +176,16 @@ static void put_words(FILE *to, int width, int column, int indent, const char *t
 static void put_wrapped(const struct cli *cli, int column, int indent, const char *text) {
     put_words(stdout, cli->wraps ? cli->width : 0, column, indent, text);
 }
+
+static const char *show_time(int64_t at, const char *form, char out[32]) {
+    const time_t t = (time_t)at;
+    struct tm day;
+    return at > 0 && gmtime_r(&t, &day) && strftime(out, 32, form, &day) ? out : "-";
+}
+
+const char *show_day(int64_t at, char out[32]) { return show_time(at, "%Y-%m-%d", out); }
+
+const char *show_minute(int64_t at, char out[32]) { return show_time(at, "%Y-%m-%d %H:%M", out); }
 
 void note_words(const struct cli *cli, int indent, const char *format, ...) {
     struct ws_text text = {0};

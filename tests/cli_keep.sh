@@ -77,7 +77,12 @@ expect 0 "PASSPORT.HTM on partition 4, new" "$satchel" passport gorse --onto-dri
 expect 0 "in the place of the earlier one" "$satchel" passport gorse --onto-drive --confirm "$gorse"
 json 'd["copy"]["partition"] == 4 and d["copy"]["file"] == "PASSPORT.HTM" and d["copy"]["replaced"]' "$satchel" passport gorse --onto-drive --confirm "$gorse" --json
 follows "$satchel" passport gorse --onto-drive --confirm "$gorse" --json
+expect 0 "PASSPORT.HTM on partition 4, of 20" "$satchel" passport gorse
 expect 0 "is sound" "$satchel" check gorse
+# It tells of before, wherever its volume begins by now
+expect 0 "partition 4 tells how it was before" "$satchel" keep grow gorse --size 400M --take-from-data --confirm "$gorse"
+json 'd["outdated_passport"]["partition"] == 4 and d["outdated_passport"]["made_at"] > 1700000000' "$satchel" keep shrink gorse --size 300M --confirm "$gorse" --json
+follows "$satchel" keep reset gorse --confirm "$gorse" --json
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --drive gorse --confirm "$gorse" --afresh
 expect 4 "one that every PC shows" "$satchel" passport gorse --onto-drive --confirm "$gorse"
 

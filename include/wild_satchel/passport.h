@@ -68,6 +68,7 @@ struct ws_passport_place {
     char label[48], format[12]; /**< of that: "fat32", "exfat" */
     bool replaced;              /**< an earlier one was there */
     uint64_t written;           /**< bytes, the log of the change among them */
+    int64_t made_at;            /**< of the one that is there: seconds since 1970-01-01 UTC */
 };
 /**
  * Lay a copy at the top of the volume that people see first: a data volume, else the one that a live system is read
@@ -80,6 +81,16 @@ struct ws_passport_place {
 WS_CHECKED enum ws_status ws_passport_leave(struct ws_port *port, struct ws_drive *drive, const char *page,
                                             size_t length, const char *confirm, bool allow_external_disk,
                                             struct ws_passport_place *place, struct ws_error *error);
+
+/**
+ * Is a copy on the drive? It tells how the drive was when it was made: whoever changes the drive lays it anew.
+ * @param drive   as it is
+ * @param sector  bytes: as the drive counts
+ * @param place   `number`, `label`, `format` and `made_at` are told
+ * @return WS_E_NOTFOUND if there is none; what ws_table_read() says
+ */
+WS_CHECKED enum ws_status ws_passport_find(const struct ws_source *drive, uint32_t sector,
+                                           struct ws_passport_place *place, struct ws_error *error);
 
 WS_END
 

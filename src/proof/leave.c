@@ -1,6 +1,7 @@
 /* leave.c — a copy of the passport on the drive itself, where people find it. */
 #include "base/bytes.h"
 #include "system/on_drive.h"
+#include "wild_satchel/format.h"
 #include "wild_satchel/passport.h"
 #include "wild_satchel/room.h"
 
@@ -18,17 +19,26 @@ struct leaving {
     struct ws_room room;
 };
 
-/* The first volume that takes it: people's own, then those that the system shares with them. */
-static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *place, struct ws_error *error) {
+/* Volumes as people see them: their own first, then those that the system shares with them. @return NULL: no more */
+static const struct ws_partition *next_shown(const struct ws_source *drive, const struct ws_table *table, size_t *i) {
     const struct ws_partition *list[WS_VOLUME_PLACES];
-    const size_t count = ws_table_volumes(l->table, list);
-    const uint64_t medium_at = on_drive_medium_at(l->now, l->table);
+    const size_t count = ws_table_volumes(table, list);
+    const uint64_t medium_at = on_drive_medium_at(drive, table);
+    while (*i < 2 * count) {
+        const bool shared = *i >= count;
+        const struct ws_partition *p = list[shared ? *i - count : *i];
+        (*i)++;
+        if (!ws_inside(p->at, p->length, drive->size) || on_drive_is_for_firmware(p)) continue;
+        if ((p->at == medium_at) == shared) return p;
+    }
+    return NULL;
+}
+
+/* The first volume that takes it. */
+static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *place, struct ws_error *error) {
+    const struct ws_partition *p;
     enum ws_status status = WS_E_NOTFOUND;
-    for (size_t i = 0; i < 2 * count && status == WS_E_NOTFOUND; i++) {
-        const bool shared = i >= count;
-        const struct ws_partition *p = list[shared ? i - count : i];
-        if (!ws_inside(p->at, p->length, l->now->size) || on_drive_is_for_firmware(p)) continue;
-        if ((p->at == medium_at) != shared) continue;
+    for (size_t i = 0; status == WS_E_NOTFOUND && (p = next_shown(l->now, l->table, &i));) {
         WS_TRY(ws_source_slice(l->now, p->at, p->length, &l->slice, error));
         l->room.volume = l->slice;
         l->room.at = p->at;
@@ -42,6 +52,7 @@ static enum ws_status find_volume(struct leaving *l, struct ws_passport_place *p
         (void)snprintf(place->format, sizeof place->format, "%s", l->room.format);
         ws_visible(l->room.label, place->label, sizeof place->label);
         place->replaced = l->room.replaced;
+        place->made_at = l->room.put_at;
     }
     if (status != WS_E_NOTFOUND) return status;
     ws_fail(error, status, "no volume of this drive is one that every PC shows (FAT, exFAT)");
@@ -105,5 +116,42 @@ done:
     ws_source_close(l.slice);
     free(l.table);
     ws_source_close(l.now);
+    return status;
+}
+
+/* Is it at the top of this volume? One that cannot be read has none that people could find. */
+static bool lies_there(const struct ws_source *volume, struct ws_passport_place *place) {
+    struct ws_volume_facts facts;
+    struct ws_tree *tree = NULL;
+    const struct ws_format *format = ws_format_of(volume, &facts);
+    if (!format || !format->everywhere || format->read(volume, &tree, &facts, NULL) != WS_OK) return false;
+    const struct ws_node *node = ws_tree_find_any_case(tree, WS_PASSPORT_NAME);
+    const bool there = node && node->kind == WS_NODE_FILE;
+    if (there) {
+        (void)snprintf(place->format, sizeof place->format, "%s", format->word);
+        ws_visible(facts.label, place->label, sizeof place->label);
+        place->made_at = node->mtime;
+    }
+    ws_tree_close(tree);
+    return there;
+}
+
+enum ws_status ws_passport_find(const struct ws_source *drive, uint32_t sector, struct ws_passport_place *place,
+                                struct ws_error *error) {
+    struct ws_table *table = malloc(sizeof *table);
+    const struct ws_partition *p = NULL;
+    bool found = false;
+    memset(place, 0, sizeof *place);
+    if (!table) return ws_fail(error, WS_E_NOMEM, "out of memory for a partition table");
+    enum ws_status status = ws_table_read(drive, sector, table, NULL, error);
+    for (size_t i = 0; status == WS_OK && !found && (p = next_shown(drive, table, &i));) {
+        struct ws_source *slice = NULL;
+        status = ws_source_slice(drive, p->at, p->length, &slice, error);
+        found = status == WS_OK && lies_there(slice, place);
+        ws_source_close(slice);
+    }
+    if (found) place->number = p->number;
+    else if (status == WS_OK) status = ws_fail(error, WS_E_NOTFOUND, "no copy of a passport is on it");
+    free(table);
     return status;
 }
