@@ -59,19 +59,29 @@ static enum ws_status hash_state(struct ws_room *room, struct ws_error *error) {
 }
 
 /* The largest front, or end, that it can do without, sought only where none is given, for it takes a while: more is
- * harder, but for what groups need for themselves. */
+ * harder, but for what groups need for themselves. What it would still have free is nearly what more could go. */
 static enum ws_status find_most(struct anew *a, struct ws_room *room, const struct ws_ext4_facts *facts,
                                 struct ws_error *error) {
     uint64_t low = 0, high = facts->size > WS_EXT4_LEAST ? (facts->size - WS_EXT4_LEAST) / STEP + 1 : 1;
     high = ws_min_u64(high, facts->free_bytes / STEP + 1);
+    uint64_t rest = facts->free_bytes / STEP;
+    bool too_much = false; /* `high` was tried */
     while (high - low > 1) {
-        const uint64_t middle = low + (high - low) / 2;
+        const uint64_t half = (high - low) / 2, nearly = ws_max_u64(rest - rest / 16, 1);
+        const uint64_t middle = low + ws_min_u64(nearly, too_much ? half : high - low - 1);
         const uint64_t bytes = middle * STEP;
         const enum ws_status status =
             measure(a, room, facts, room->of_back ? 0 : bytes, room->of_back ? bytes : 0, error);
-        if (status == WS_OK) low = middle;
-        else if (status == WS_E_SPACE || status == WS_E_RANGE) high = middle;
-        else return status;
+        if (status == WS_OK) {
+            low = middle;
+            rest = a->geometry.free_bytes / STEP;
+        } else if (status == WS_E_SPACE || status == WS_E_RANGE) {
+            high = middle;
+            rest = high - low; /* half of that is next */
+            too_much = true;
+        } else {
+            return status;
+        }
     }
     *(room->of_back ? &room->back_most : &room->most) = low * STEP;
     return WS_OK;
