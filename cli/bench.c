@@ -100,23 +100,6 @@ static struct ws_sim_drive *drive_of(struct cli *cli, const char *name) {
     return d;
 }
 
-/* Each option belongs to one thing that is done. */
-static enum ws_status check_given(struct cli *cli, const char *what) {
-    const struct {
-        const char *name, *with;
-        bool given;
-    } options[] = {{"--pull-after", "arm", pull_after != NULL}, {"--cut-at-write", "arm", cut != 0},
-                   {"--write-protect", "arm", protect != 0},    {"--writable", "arm", unprotect != 0},
-                   {"--type", "start", typed != NULL},          {"--power-cut", "start", power_cut != 0}};
-    for (size_t i = 0; i < sizeof options / sizeof options[0]; i++) {
-        if (!options[i].given || strcmp(what, options[i].with) == 0) continue;
-        ws_fail(&cli->error, WS_E_USAGE, "%s has no effect without `%s`", options[i].name, options[i].with);
-        return ws_fail_next(&cli->error,
-                            options[i].with[0] == 'a' ? "satchel bench arm DRIVE" : "satchel bench start PC DRIVE");
-    }
-    return WS_OK;
-}
-
 /* What the console says until nothing more comes. */
 static enum ws_status listen(struct cli *cli, struct ws_pc *pc, struct ws_text *text) {
     char buffer[4096];
@@ -144,7 +127,6 @@ static enum ws_status start(struct cli *cli, const char *pc_name, const char *dr
     struct ws_pc *pc = NULL;
     struct ws_text text = {0};
     bool up = false;
-    if (!pc_name || !drive_name) return ws_fail(&cli->error, WS_E_USAGE, "satchel bench start PC DRIVE");
     WS_TRY(ws_sim_pc(cli->bench, pc_name, &pc, &cli->error));
     enum ws_status status = pc->ops->plug(pc, drive_name, &cli->error);
     if (status == WS_OK) status = pc->ops->power_on(pc, &cli->error);
@@ -208,10 +190,8 @@ int run_bench(struct cli *cli, const char *const word[]) {
     enum ws_status status;
     for (size_t i = 0; i < sizeof handlings / sizeof handlings[0]; i++)
         if (strcmp(word[0], handlings[i].name) == 0) h = &handlings[i];
-    WS_GO(check_given(cli, word[0]));
     if (strcmp(word[0], "setup") == 0) {
-        status = word[1] ? setup(cli, word[1])
-                         : ws_fail(&cli->error, WS_E_USAGE, "satchel bench setup BENCHFILE --bench DIR");
+        status = setup(cli, word[1]);
         goto done;
     }
     if (!cli->bench_folder || !cli->bench_folder[0])
@@ -221,12 +201,9 @@ int run_bench(struct cli *cli, const char *const word[]) {
         status = handle(cli, h, word[1]);
     } else if (strcmp(word[0], "show") == 0) {
         status = show(cli);
-    } else if (strcmp(word[0], "start") == 0) {
+    } else {
         status = start(cli, word[1], word[2]);
         if (status == WS_E_DIFFERENT) return EXIT_NEGATIVE;
-    } else {
-        status = ws_fail(&cli->error, WS_E_USAGE,
-                         "\"%s\" is not done on a bench: setup, show, start, plug, pull and arm are", word[0]);
     }
 done:
     return status == WS_OK ? EXIT_DONE : cli_fail(cli);

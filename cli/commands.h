@@ -10,11 +10,18 @@ struct goes_with {
     const char *option, *with; /* `with`: names, any of which will do, with | between them; "kind=system" for a value */
 };
 
+/** What a command does by its first word, for one that does several things. */
+struct command_part {
+    const char *name, *words, *does; /* `words`: that have to follow, with blanks between them */
+    const char *takes;               /* of the command's own options, with | between them */
+};
+
 struct command {
     const char *name, *words, *summary;
     const char *about;                 /* for its manual page: paragraphs */
     const struct poptOption *options;  /* ends with POPT_TABLEEND; NULL: none */
     const struct goes_with *goes_with; /* ends with {NULL}; NULL: none */
+    const struct command_part *parts;  /* ends with {NULL}; NULL: it does one thing */
     int least, most;                   /* words */
     int (*run)(struct cli *cli, const char *const word[]);
 };

@@ -23,7 +23,7 @@ const struct poptOption keep_options[] = {
     {"size", 0, POPT_ARG_STRING, &size_wanted, 0,
      "grow, shrink, move: the size of its volume; grow: all that is free behind it", "SIZE"},
     {"take-from-data", 0, POPT_ARG_NONE, &take, 0,
-     "grow: the data volume behind it gives what it has free; its files stay", NULL},
+     "grow: the data volume behind it, or in front, gives what it has free; its files stay", NULL},
     {"in", 0, POPT_ARG_STRING, &kept_in, 0,
      "move: where it is kept then: a partition of its own, or a file of the data volume", "partition|file"},
     {"to", 0, POPT_ARG_STRING, &to, 0, "save: the archive to make (tar, zstd)", "FILE"},
@@ -601,53 +601,14 @@ static enum ws_status renew(struct keeping *k) {
     return status;
 }
 
-/* What is done, and which of the options it takes, as bits of the table's order. */
-enum {
-    WHAT = 1,
-    EXCEPT = 2,
-    TO = 4,
-    OVER = 8,
-    FROM = 16,
-    CONFIRM = 32,
-    EXTERNAL = 64,
-    SIZE = 128,
-    OFF = 256,
-    IMAGE = 512,
-    STAYS = 1024,
-    RESCUE = 2048,
-    PICTURE = 4096,
-    TAKE = 8192,
-    IN = 16384
-};
-static const struct verb {
+static const struct verb { /* as the table of commands has them */
     const char *name;
-    unsigned takes;
     enum ws_status (*run)(struct keeping *keeping);
-} verbs[] = {{"show", PICTURE | OVER, show},
-             {"clean", WHAT | CONFIRM | EXTERNAL, clean},
-             {"reset", EXCEPT | CONFIRM | EXTERNAL, reset},
-             {"save", TO | OVER | RESCUE, save},
-             {"restore", FROM | CONFIRM | EXTERNAL, restore},
-             {"grow", SIZE | TAKE | CONFIRM | EXTERNAL, grow},
-             {"shrink", SIZE | CONFIRM | EXTERNAL, shrink},
-             {"move", IN | SIZE | CONFIRM | EXTERNAL, move},
-             {"journal", OFF | CONFIRM | EXTERNAL, journal},
-             {"renew", IMAGE | STAYS | CONFIRM | EXTERNAL, renew}};
+} verbs[] = {{"show", show}, {"clean", clean},   {"reset", reset}, {"save", save},       {"restore", restore},
+             {"grow", grow}, {"shrink", shrink}, {"move", move},   {"journal", journal}, {"renew", renew}};
 enum { VERBS = sizeof verbs / sizeof verbs[0] };
 
 static const char *verb_word(unsigned i) { return verbs[i].name; }
-
-static enum ws_status check_given(struct cli *cli, const struct verb *v) {
-    static const char *const names[] = {"what",          "except",         "to",  "over",  "from",  "confirm",
-                                        "external-disk", "size",           "off", "image", "stays", "rescue",
-                                        "picture",       "take-from-data", "in"};
-    const bool given[] = {what, except, to,    over,   from,    confirm, external, size_wanted,
-                          off,  image,  stays, rescue, picture, take,    kept_in};
-    for (size_t i = 0; i < sizeof names / sizeof names[0]; i++)
-        if (given[i] && !(v->takes >> i & 1))
-            return ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `keep %s`", names[i], v->name);
-    return WS_OK;
-}
 
 int run_keep(struct cli *cli, const char *const word[]) {
     struct keeping k = {.cli = cli};
@@ -655,8 +616,6 @@ int run_keep(struct cli *cli, const char *const word[]) {
     enum ws_status status;
     cli->secrets = password_fd;
     WS_GO(cli_pick(cli, "keep", word[0], verb_word, 0, VERBS, &verb));
-    WS_GO(check_given(cli, &verbs[verb]));
-    if (!word[1]) WS_GO(ws_fail(&cli->error, WS_E_USAGE, "say which drive is meant: satchel keep %s DRIVE", word[0]));
     WS_GO(cli_open_port(cli));
     WS_GO(cli_find_drive(cli, word[1], &k.facts));
     stop_listen();

@@ -149,6 +149,65 @@ static enum ws_status check_company(struct cli *cli, const struct command *comma
     return WS_OK;
 }
 
+struct misplaced {
+    const struct command_part *part;
+    int argc;
+    const char **argv;
+    const struct poptOption *found;
+};
+
+static bool takes(const struct command_part *part, const char *name) {
+    const size_t length = strlen(name);
+    for (const char *p = part->takes; (p = strstr(p, name)); p += length)
+        if ((p == part->takes || p[-1] == '|') && (!p[length] || p[length] == '|')) return true;
+    return false;
+}
+
+static bool belongs(void *context, const struct poptOption *o) {
+    struct misplaced *m = context;
+    if (takes(m->part, o->longName) || !typed(o, m->argc, m->argv)) return true;
+    m->found = o;
+    return false;
+}
+
+/* Which of the things that a command does take an option: "grow, shrink, move". */
+static void name_parts(const struct command *command, const char *option, char *out, size_t room) {
+    out[0] = '\0';
+    for (const struct command_part *p = command->parts; p->name; p++) {
+        const size_t n = strlen(out);
+        if (takes(p, option)) (void)snprintf(out + n, room - n, "%s%s", n ? ", " : "", p->name);
+    }
+}
+
+/* Of a command that does several things: which, with that one's options and words. */
+static enum ws_status check_part(struct cli *cli, const struct command *command, int argc, const char **argv,
+                                 const char *words[]) {
+    const char *names[CLI_CHOICES];
+    unsigned count = 0, i = 0;
+    size_t wanted = 0, has = 0;
+    char with[120];
+    while (command->parts[count].name && count < CLI_CHOICES) names[count] = command->parts[count].name, count++;
+    WS_TRY(cli_pick_among(cli, command->name, words[0], names, count, &i));
+    const struct command_part *part = &command->parts[i];
+    struct misplaced m = {part, argc, argv, NULL};
+    if (!options_visit(command->options, belongs, &m)) {
+        name_parts(command, m.found->longName, with, sizeof with);
+        ws_fail(&cli->error, WS_E_USAGE, "--%s has no effect with `%s %s`", m.found->longName, command->name,
+                part->name);
+        return ws_fail_next(&cli->error, "it goes with %s", with);
+    }
+    for (const char *w = part->words; *w; w += strspn(w, " "), wanted++) w += strcspn(w, " ");
+    while (has + 1 < COMMAND_WORDS && words[has + 1]) has++;
+    if (has < wanted)
+        ws_fail(&cli->error, WS_E_USAGE, "`satchel %s %s` takes %s", command->name, part->name, part->words);
+    else if (has > wanted)
+        ws_fail(&cli->error, WS_E_USAGE, "`satchel %s %s` has no use for the word \"%s\"", command->name, part->name,
+                words[wanted + 1]);
+    return has == wanted ? WS_OK
+                         : ws_fail_next(&cli->error, "satchel %s %s%s%s", command->name, part->name, wanted ? " " : "",
+                                        part->words);
+}
+
 static bool is_unit(const char *word) {
     static const char *const units[] = {"k",  "m",   "g",   "t",   "kb",  "mb",   "gb",
                                         "tb", "kib", "mib", "gib", "tib", "bytes"};
@@ -185,7 +244,7 @@ static enum ws_status take_words(struct cli *cli, const struct command *command,
     }
     if (n >= command->least) return WS_OK;
     ws_fail(&cli->error, WS_E_USAGE, "`satchel %s` takes %s", command->name, command->words);
-    return ws_fail_next(&cli->error, "satchel %s %s", command->name, command->words);
+    return ws_fail_next(&cli->error, "`satchel help %s` tells more", command->name);
 }
 
 static enum ws_status bad_option(struct cli *cli, const struct command *command, poptContext context, int rc) {
@@ -214,7 +273,18 @@ static enum ws_status read_all(struct cli *cli, const struct command *command, p
         return ws_fail_next(&cli->error, "leave it out to work on this machine's own drives");
     }
     WS_TRY(take_words(cli, command, context, argc, argv, words));
+    if (command->parts) WS_TRY(check_part(cli, command, argc, argv, words));
     return check_company(cli, command, argc, argv);
+}
+
+static void show_parts(const struct cli *cli, const struct command *command) {
+    say("What:\n");
+    for (const struct command_part *p = command->parts; p->name; p++) {
+        char name[40];
+        (void)snprintf(name, sizeof name, "%s %s", p->name, p->words);
+        show_row(cli, 20, "  %-17s %s", name, p->does);
+    }
+    say("\n");
 }
 
 int cli_options(struct cli *cli, const struct command *command, int argc, const char **argv,
@@ -239,6 +309,7 @@ int cli_options(struct cli *cli, const struct command *command, int argc, const 
         code = cli_fail(cli) + 1;
     } else if (help) {
         say("satchel %s — %s\n\n", command->name, command->summary);
+        if (command->parts) show_parts(cli, command);
         poptPrintHelp(context, stdout, 0);
         code = EXIT_DONE + 1;
     }

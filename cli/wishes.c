@@ -84,23 +84,33 @@ const struct poptOption wish_options[] = {
     {NULL, 0, POPT_ARG_INCLUDE_TABLE, (void *)(uintptr_t)addition_options, 0, NULL, NULL},
     POPT_TABLEEND};
 
-enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
-                        unsigned first, unsigned count, unsigned *out) {
+enum ws_status cli_pick_among(struct cli *cli, const char *option, const char *word, const char *const name[],
+                              unsigned count, unsigned *out) {
     char all[120] = "";
-    for (unsigned i = first; i < count; i++) {
-        if (strcmp(word, name(i)) == 0) {
+    for (unsigned i = 0; i < count; i++) {
+        if (strcmp(word, name[i]) == 0) {
             *out = i;
             return WS_OK;
         }
         size_t n = strlen(all);
-        (void)snprintf(all + n, sizeof all - n, "%s%s", i == first ? "" : i + 1 == count ? " or " : ", ", name(i));
+        (void)snprintf(all + n, sizeof all - n, "%s%s", !i ? "" : i + 1 == count ? " or " : ", ", name[i]);
     }
     ws_fail(&cli->error, WS_E_USAGE, "%s takes %s, not \"%s\"", option, all, word);
     size_t least = ws_word_slip(word) + 1;
     const char *near = NULL;
-    for (unsigned i = first; i < count; i++)
-        if (ws_word_distance(name(i), word) < least) least = ws_word_distance(name(i), word), near = name(i);
+    for (unsigned i = 0; i < count; i++)
+        if (ws_word_distance(name[i], word) < least) least = ws_word_distance(name[i], word), near = name[i];
     return near ? ws_fail_next(&cli->error, "did you mean %s", near) : WS_E_USAGE;
+}
+
+enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
+                        unsigned first, unsigned count, unsigned *out) {
+    const char *names[CLI_CHOICES];
+    unsigned n = 0;
+    while (first + n < count && n < CLI_CHOICES) names[n] = name(first + n), n++;
+    WS_TRY(cli_pick_among(cli, option, word, names, n, out));
+    *out += first;
+    return WS_OK;
 }
 
 static const char *place_word(unsigned i) { return ws_place_name((enum ws_place)i); }

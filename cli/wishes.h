@@ -27,7 +27,10 @@ enum ws_status cli_read_wishes(struct cli *cli, const struct wishes *wishes, str
 
 /* A path as a plan keeps it. */
 enum ws_status cli_take_path(struct cli *cli, const char *path, struct ws_input *input);
-/* Which word of a few; WS_E_USAGE names them all. */
+/* Which word of a few, CLI_CHOICES at most; WS_E_USAGE names them all. */
+enum { CLI_CHOICES = 24 };
+enum ws_status cli_pick_among(struct cli *cli, const char *option, const char *word, const char *const name[],
+                              unsigned count, unsigned *out);
 enum ws_status cli_pick(struct cli *cli, const char *option, const char *word, const char *(*name)(unsigned),
                         unsigned first, unsigned count, unsigned *out);
 /* What a twin does without, words with commas between them. */

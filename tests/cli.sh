@@ -25,7 +25,7 @@ printf '{"format": "wild-satchel-bench", "version": 1, "pcs": [], "drives": [{"n
 expect 4 "circle" "$satchel" bench setup cycle.json --bench c
 [ ! -e c/bench.json ] && passed=$((passed + 1)) || { failed=$((failed + 1)); echo "FAILED: a broken bench file left a bench"; }
 expect 0 "hut" "$satchel" bench show --bench b
-expect 2 "not done on a bench" "$satchel" bench dance --bench b
+expect 2 "bench takes setup, show" "$satchel" bench dance --bench b
 
 # Drives
 expect 0 "3 may be used" "$satchel" drives --bench b
@@ -194,7 +194,7 @@ json 'd["remembers"] and d["plan"]["title"] and d["proof"]["verdict"] == "kept" 
 expect 1 "It forgets" "$satchel" prove "$gorse" --on own-pc --proof g.proof --called hut --missing --bench b
 expect 2 "this is a proof, and no plan" "$satchel" build own.proof --bench b
 expect 2 "this is a plan, and no proof" "$satchel" prove "$gorse" --on own-pc --proof a.plan --bench b
-expect 2 "no effect without" "$satchel" bench show --type x --bench b
+expect 2 "it goes with start" "$satchel" bench show --type x --bench b
 json 'd["verdict"] == "kept" and len(d["items"]) >= 5 and all(i["on_drive"] for i in d["items"])' "$satchel" prove "$gorse" --confirm "$gorse" --on office --bench b --json
 expect 0 "but for what it remembers" "$satchel" check "$gorse" --plan a.plan --bench b
 expect 0 "exactly" "$satchel" check "$gorse" --plan a.plan --used --bench b

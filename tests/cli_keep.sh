@@ -10,7 +10,14 @@ follows() { json "True" "$@"; "$@" 2>/dev/null </dev/null | python3 "$here/follo
 
 # What is nothing, and what is mistyped
 expect 2 "did you mean reset" "$satchel" keep rest gorse
-expect 2 "say which drive is meant" "$satchel" keep show
+expect 2 "takes DRIVE" "$satchel" keep show
+expect 2 "has no use for the word" "$satchel" keep show gorse teasel
+expect 2 "did you mean grow" "$satchel" keep grwo gorse
+expect 2 "it goes with grow, shrink, move" "$satchel" keep show gorse --size 3G
+expect 0 "more room: free, or what" "$satchel" help keep
+# A default of the site that is for others does no harm
+expect 0 "in" env WILD_SATCHEL_DEFAULTS="$PWD/site.json" "$satchel" defaults in=file
+expect 4 "nothing is remembered" env WILD_SATCHEL_DEFAULTS="$PWD/site.json" "$satchel" keep show gorse
 expect 4 "nothing is remembered on this drive" "$satchel" keep show gorse
 expect 2 "no effect with \`keep show\`" "$satchel" keep show gorse --to x
 expect 2 "no effect with \`keep save\`" "$satchel" keep save gorse --from x --to y

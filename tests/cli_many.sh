@@ -31,7 +31,7 @@ expect 2 'in quotes: "Gorse 32"' "$satchel" plan --image curlew.iso --drive Gors
 expect 2 "no effect without --blank" "$satchel" drives --label x
 expect 2 "no effect beside --history" "$satchel" drives gorse --history --blank
 expect 2 "no effect beside --finish" "$satchel" build --finish gorse --even-so
-expect 2 'no effect without `arm`' "$satchel" bench show --pull-after 3
+expect 2 'no effect with `bench show`' "$satchel" bench show --pull-after 3
 expect 2 "no effect on a simulated PC" "$satchel" prove gorse --on hut --wait 3
 expect 2 "no effect without --as-they-come" "$satchel" prepare --image curlew.iso --like 32GB
 expect 2 "names no folder" "$satchel" drives --bench ""
@@ -347,6 +347,8 @@ completes "$teasel" satchel prepare --drive te
 completes "$gorse" satchel check go
 completes curlew.iso satchel image cur
 completes prove satchel help pr
+completes grow satchel keep gr
+completes "$gorse" satchel keep show go
 
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

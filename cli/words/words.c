@@ -97,7 +97,13 @@ static void command_page(const char *folder, const struct command *c) {
     roff(out, c->words);
     fputs(" [options]\n.SH DESCRIPTION\n", out);
     roff(out, c->about);
-    fputs("\n.SH OPTIONS\n", out);
+    fputs("\n", out);
+    for (const struct command_part *p = c->parts; p && p->name; p++) {
+        fprintf(out, ".TP\n.B %s %s\n", p->name, p->words);
+        roff(out, p->does);
+        fputs("\n", out);
+    }
+    fputs(".SH OPTIONS\n", out);
     (void)options_visit(c->options, page_option, out);
     (void)options_visit(common_options, page_option, out);
     page_end(out);
@@ -174,11 +180,16 @@ static bool bash_value(void *context, const struct poptOption *o) {
     return true;
 }
 
-/* What the words of a command are. */
+/* What the words of a command are, behind the one that says what it does where it does several things. */
 static enum wants wants_word(const struct command *c) {
-    return !c->most                                                                          ? WANTS_NOTHING
+    return c->parts                                                                          ? WANTS_DRIVE
+           : !c->most                                                                        ? WANTS_NOTHING
            : strstr(c->words, "DRIVE") == c->words || strstr(c->words, "[DRIVE") == c->words ? WANTS_DRIVE
                                                                                              : WANTS_FILE;
+}
+
+static void put_parts(FILE *out, const struct command *c) {
+    for (const struct command_part *p = c->parts; p->name; p++) fprintf(out, p == c->parts ? "%s" : " %s", p->name);
 }
 
 static void bash(const char *folder) {
@@ -200,6 +211,10 @@ static void bash(const char *folder) {
         (void)options_visit(c->options, bash_value, out);
         (void)options_visit(common_options, bash_value, out);
         fputs("        esac ;;\n", out);
+        if (!c->parts) continue;
+        fprintf(out, "    %s:%s) words=\"", c->name, c->name);
+        put_parts(out, c);
+        fputs("\" ;;\n", out);
     }
     fputs("    esac\n    if [ -z \"$words$kind\" ]; then case $command:$cur in\n    :*|help:*) words=\"", out);
     for (const struct command *c = commands; c->name; c++) fprintf(out, "%s ", c->name);
@@ -275,6 +290,11 @@ static void zsh(const char *folder) {
         fprintf(out, "    %s) _arguments \\\n", c->name);
         (void)options_visit(c->options, zsh_option, out);
         (void)options_visit(common_options, zsh_option, out);
+        if (c->parts) {
+            fputs("        '1:what:(", out);
+            put_parts(out, c);
+            fputs(")' \\\n", out);
+        }
         const enum wants w = wants_word(c);
         fputs(w == WANTS_DRIVE  ? "        '*:drive:_satchel_drives' ;;\n"
               : w == WANTS_FILE ? "        '*:file:_files' ;;\n"
@@ -330,6 +350,14 @@ static void fish(const char *folder) {
         struct fish f = {out, c->name};
         (void)options_visit(c->options, fish_option, &f);
         (void)options_visit(common_options, fish_option, &f);
+        for (const struct command_part *p = c->parts; p && p->name; p++) {
+            fprintf(out, "complete -c satchel -n '__fish_seen_subcommand_from %s; and not __fish_seen_subcommand_from ",
+                    c->name);
+            put_parts(out, c);
+            fprintf(out, "' -f -a %s -d '", p->name);
+            fish_text(out, p->does);
+            fputs("'\n", out);
+        }
         if (wants_word(c) == WANTS_DRIVE)
             fprintf(out, "complete -c satchel -n '__fish_seen_subcommand_from %s' -a '(__satchel_drives)'\n", c->name);
         fprintf(out, "complete -c satchel -n '__fish_seen_subcommand_from help' -f -a %s\n", c->name);
@@ -358,6 +386,9 @@ static void all_commands(const char *folder) {
     fputs("# Commands\n\nMade from the tool's own table: `satchel help COMMAND` says the same.\n", out);
     for (const struct command *c = commands; c->name; c++) {
         fprintf(out, "\n## satchel %s\n\n    satchel %s %s\n\n%s\n\n", c->name, c->name, c->words, c->about);
+        for (const struct command_part *p = c->parts; p && p->name; p++)
+            fprintf(out, "- `%s %s`: %s\n", p->name, p->words, p->does);
+        if (c->parts) fputs("\n", out);
         if (!c->options) continue;
         fputs("| option | |\n| --- | --- |\n", out);
         (void)options_visit(c->options, page_row, out);
