@@ -47,7 +47,8 @@ class Loop:
         return self.device
 
     def __exit__(self, *_):
-        shell(f"umount m 2>/dev/null || :; losetup -d {self.device}")
+        # It goes when the last who looks at it has gone, and somebody who lists devices may
+        shell(f"umount m 2>/dev/null || :; losetup -d {self.device}; for n in $(seq 100); do losetup -j s.img | grep -q . || break; sleep 0.1; done")
 
 
 def data_first(length, begin, types):
