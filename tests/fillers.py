@@ -4,6 +4,11 @@ import itertools
 from sticks import MIB, dice, shell
 
 
+# ext4 as others make it, for what a live system remembers
+MADE = ["ext4", "ext4 -O ^flex_bg,^resize_inode", "ext4 -i 4096 -J size=4", "ext4 -O ^64bit,^metadata_csum,^has_journal", "ext4 -b 1024", "ext4 -b 2048 -I 128",
+        "ext2", "ext3 -b 1024", "ext4 -O ^sparse_super,^resize_inode", "ext4 -g 8192", "ext4 -O orphan_file,metadata_csum_seed", "ext4 -m 7 -E stride=16,stripe-width=64"]
+
+
 class Fat:
     """mtools, which need no driver; a large file in pieces takes what many small ones left."""
 

@@ -68,7 +68,8 @@ def move(name, how, place, was, before, into_file):
     checked = run("check", "s.img", "--json").stdout
     verdict(f"{what}: the drive is sound", json.loads(checked)["sound"], checked)
     shown = json.loads(run("keep", "show", "s.img", "--json").stdout)
-    verdict(f"{what}: it remembers there", shown["in_file"] == into_file and shown["size_bytes"] == now["size_bytes"], f"{shown}")
+    given_up = now["size_bytes"] - shown["size_bytes"]  # a last group that could hold nothing
+    verdict(f"{what}: it remembers there", shown["in_file"] == into_file and (given_up == 0 or 0 < given_up < 8 * MIB and shown["size_bytes"] % (128 * MIB) == 0), f"{shown}")
     return now
 
 

@@ -1,12 +1,12 @@
 #!/usr/bin/env python3
-"""Volumes that the kernel wrote, made larger and smaller in place, saved, reset and put back, there and on another stick: the checker
+"""Volumes that the kernel wrote, those of the build and, by turns, as others make them, made larger and smaller in place, saved, reset and put back, there and on another stick: the checker
 finds them sound, the kernel sees every file as it was and the room that was predicted, and goes on writing to them.
 
     resized.py SATCHEL DEMO_IMAGE CASES         WS_TEST_SEED repeats a run
 """
 import json, os
 
-from fillers import SEEN, history
+from fillers import MADE, SEEN, history
 from sticks import MIB, Loop, dice, fresh_stick, go, parts, run, shell, verdict
 
 
@@ -72,6 +72,9 @@ def case(number):
     if not verdict("a stick", done.returncode == 0, done.stderr):
         return
     with Loop(remembered()) as device:
+        if number % 2:
+            others = shell(f"wipefs -qa {device}; mke2fs -q -F -t {dice.choice(MADE)} -L persistence {device} && mount {device} m && echo '/ union' > m/persistence.conf; umount m")
+            verdict("as others make it", others.returncode == 0, others.stderr)
         made = history(device, remembered()["size_bytes"])
     if not verdict("used by the kernel", made.returncode == 0, made.stderr):
         return

@@ -67,7 +67,22 @@ static void volumes_become_smaller_and_larger(void) {
     }
 }
 
-static void a_cut_while_it_is_resized_loses_nothing(void) {
+/* The volume that remembers, of the same length, as somebody else makes one, with files in it. */
+static void as_others_make_it(struct bed *b, const char *how) {
+    const char *path = scratch("sized.img"), *files = scratch("files");
+    CHECK_INT(
+        shell(NULL,
+              "set -e; rm -rf '%s' '%s'; mkdir -p '%s/rw/home/tide/deep' '%s/work/work'; cd '%s'; echo '/ union' "
+              ">persistence.conf; for i in $(seq 60); do head -c $((i * 1973 %% 60000)) /dev/urandom "
+              ">rw/home/tide/$i; done; ln rw/home/tide/7 rw/home/tide/deep/seven; truncate -s 3M rw/holes; echo x "
+              ">>rw/holes; head -c 2500000 /dev/urandom >rw/large; ln -s large rw/link; mke2fs -q -F -t %s -L "
+              "persistence -d . '%s' %lluk",
+              files, path, files, files, files, how, path, (unsigned long long)(b->size >> 10)),
+        0);
+    bytes_of(path, b->drive->bytes + b->at, b->size);
+}
+
+static void cuts_lose_nothing(const char *how) {
     struct bed b;
     uint64_t ignored;
     uint8_t *first = malloc(BED_DRIVE);
@@ -77,8 +92,9 @@ static void a_cut_while_it_is_resized_loses_nothing(void) {
     OK(ws_source_slice(b.now, b.at, b.size, &slice, &error));
     save_source(slice, scratch("sized.img"));
     ws_source_close(slice);
-    const uint64_t sizes[] = {b.size / MIB * MIB, 24 * MIB};
+    const uint64_t sizes[] = {b.size / MIB * MIB, how ? 36 * MIB : 24 * MIB};
     for (int way = 0; way < 2; way++) { /* smaller, then larger */
+        if (how) as_others_make_it(&b, how);
         const uint64_t was = b.size, is = sizes[!way];
         memcpy(first, b.drive->bytes, BED_DRIVE);
         unsigned before = 0, after = 0;
@@ -112,10 +128,20 @@ static void a_cut_while_it_is_resized_loses_nothing(void) {
     free(first);
 }
 
+static void a_cut_while_it_is_resized_loses_nothing(void) { cuts_lose_nothing(NULL); }
+
+/* All of its structures are made anew then, around its content. */
+static void whoever_made_it(void) {
+    static const char *const hows[] = {"ext4 -b 1024", "ext4", "ext2", "ext4 -O ^flex_bg -I 128", "ext3 -b 2048"};
+    const int count = cases_of(5), first = (int)random_below(5);
+    for (int i = 0; i < count && have_program("mke2fs"); i++) cuts_lose_nothing(hows[(first + i) % 5]);
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"volumes become smaller and larger", volumes_become_smaller_and_larger},
         {"a cut while it is resized loses nothing", a_cut_while_it_is_resized_loses_nothing},
+        {"whoever made it", whoever_made_it},
         {NULL, NULL}};
     return run_tests(argc, argv, tests);
 }

@@ -26,10 +26,11 @@ struct ws_ext4_params {
                                 has (resize_inode), for a kernel that grows it in use to leave it in form; 0: none is */
     int64_t made_at;         /**< seconds since 1970-01-01 UTC */
     uint16_t mounts;         /**< what a volume in use says of itself: how often it was mounted; 0 for a fresh one */
-    /** A volume in use that this one takes the place of, NULL: none. It must be one composed here, of this size; its
-     * label, UUID and seed stay. Files of the tree whose content stands on it keep their blocks, and what is new goes
-     * where it has nothing: until the fixed structures are written, too, it is as it was. Borrowed, as long as the
-     * geometry. */
+    /** A volume in use that this one takes the place of, NULL: none. Its size, label, UUID and seed stay. Files of the
+     * tree whose content stands on it keep their blocks, and what is new goes where it has nothing: until the fixed
+     * structures are written, too, it is as it was. One that is arranged as those composed here keeps its structures;
+     * of another, made by whatever, all are made anew, as of a fresh volume, if its features are known. Borrowed, as
+     * long as the geometry. */
     const struct ws_source *over;
     bool over_gone;  /**< with `over`: what is new may go where content is that the tree does not have any more. All of
                         it  has the superblock's phase then, and ws_ext4_spare() knows the journal alone */
@@ -61,6 +62,7 @@ struct ws_ext4_geometry {
     struct ws_ext4_params params;
     uint64_t blocks; /**< of 4 KiB */
     uint32_t groups, inodes_a_group, table_blocks, gdt_blocks, flex_groups;
+    bool anew;                /**< nothing of the structures of `over` stays */
     uint32_t reserved_blocks; /**< behind the descriptors, for those of groups to come */
     uint32_t journal_blocks;
     uint64_t data_used; /**< blocks behind the fixed structures that hold something */
@@ -91,8 +93,8 @@ struct ws_ext4_geometry {
  * attributes, links, devices are kept, and holes that the files' sources tell are not stored.
  * @return WS_E_RANGE for a size outside 16 MiB to 16 TiB or a label over 16 bytes; WS_E_SPACE if the tree does not
  *         fit (the text says how much is missing); WS_E_NOMEM;
- *         with `later`, `sooner` or `shorter`, WS_E_UNSUPPORTED for a volume with features of which its files' names,
- *         attributes and contents do not tell
+ *         with `over`, WS_E_UNSUPPORTED for a volume that has to be made anew, and has features of which its files'
+ *         names, attributes and contents do not tell, or start-up code at its beginning
  */
 WS_CHECKED enum ws_status ws_ext4_measure(const struct ws_ext4_params *params, struct ws_tree *tree,
                                           struct ws_ext4_geometry *geometry, struct ws_error *error);

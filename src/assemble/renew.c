@@ -335,6 +335,11 @@ enum ws_status build_compose_over(struct ws_build *b, struct ws_volume *v, struc
                                   struct ws_layout *layout, struct ws_error *error) {
     struct ws_ext4_params params = {.made_at = b->plan->facts.made_at, .over = over};
     enum ws_status status = ws_ext4_measure(&params, tree, g, error);
+    if (status == WS_OK && g->anew) { /* a system is renewed in what was built for it */
+        ws_ext4_geometry_free(g);
+        ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume that is there is not arranged as those made here");
+        status = ws_fail_next(error, "save what is to be kept, and build the drive anew");
+    }
     if (status == WS_E_SPACE) ws_fail_where(error, "the %s", build_roles[v->role].volume_id);
     if (status == WS_E_SPACE)
         ws_fail_next(error, "make room on the system that is there: until the new one is whole, both are on the drive");

@@ -147,7 +147,7 @@ static enum ws_status place_log(struct ws_kept *k, struct ws_kept_cost *cost, st
     uint64_t at, length, all;
     char has[32], needs[32];
     cost->written = ws_layout_bytes(k->layout) + needed;
-    cost->free_after = k->geometry.free_bytes;
+    cost->free_after = k->untouched && k->geometry.anew ? k->facts.free_bytes : k->geometry.free_bytes;
     ws_ext4_spare(&k->geometry, &at, &length); /* the journal among it */
     if (k->taking) length = 0;                 /* that may be where the neighbour is */
     if (!k->moves_to) k->log[0] = (struct ws_run){.at = ws_round_up(volume + at, PAGE), .length = length};
@@ -324,7 +324,8 @@ static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, 
         status = ws_ext4_measure(params, tree, &k->geometry, error);
         if (status != WS_OK) *error = kept;
     }
-    if (status != WS_OK && status != WS_E_NOMEM && k->moves && k->untouched) {
+    if (k->moves && k->untouched && (status == WS_OK ? k->geometry.anew : status != WS_E_NOMEM)) {
+        if (status == WS_OK) ws_ext4_geometry_free(&k->geometry);
         k->geometry = (struct ws_ext4_geometry){.free_bytes = k->facts.free_bytes}; /* it need not be one of ours */
         return WS_OK;
     }
@@ -492,7 +493,8 @@ enum ws_status ws_kept_carry_out(struct ws_kept *k, struct ws_port *port, struct
     memset(result, 0, sizeof *result);
     if (!k->layout) return ws_fail(error, WS_E_USAGE, "no edit of what is remembered was worked out");
     WS_TRY(check_target(k, port, drive, options, error));
-    const bool over = k->laid || (k->lock && k->moves_to && !k->moves) || sooner_of(k) || (k->taking && k->renewed);
+    const bool over = k->laid || (k->lock && k->moves_to && !k->moves) || sooner_of(k) || (k->taking && k->renewed) ||
+                      (k->geometry.anew && !k->untouched);
     if (over) WS_TRY(hash_written(k, NULL, meant, error));
     WS_TRY(ws_change_in(port, k->layout, k->log, k->logs, drive, &w, result, error));
     if (over) WS_TRY(same_as_meant(k, drive, meant, error));

@@ -7,6 +7,7 @@
 #include <string.h>
 
 enum { COMPAT_FAST_COMMIT = 0x400, COMPAT_ORPHAN_FILE = 0x1000, J_CSUMS = 8 | 16 };
+static const uint64_t journal_most = 64ull << 30;
 static const uint32_t incompat_ours = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG;
 static const uint32_t ro_ours =
     RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM;
@@ -30,71 +31,123 @@ enum {
         RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_GDT_CSUM | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM
 };
 
-static enum ws_status stays(struct ws_error *error, const char *what) {
-    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot begin elsewhere: %s", what);
+static uint32_t reserved_there(const uint8_t *s) {
+    return ws_load_le32(s + 0x5c) & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
+}
+
+/* Blocks of descriptors for a volume of so many bytes. */
+static uint32_t descriptors_of(uint64_t bytes) {
+    return (uint32_t)ws_div_up(ws_div_up(bytes / BLOCK, BLOCKS_A_GROUP) * DESC_SIZE, BLOCK);
+}
+
+static enum ws_status stays(struct ws_error *error, bool here, const char *what) {
+    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot %s: %s",
+            here ? "be made anew around its content" : "begin elsewhere", what);
     return ws_fail_next(error, "save what is to be kept, and build the drive anew");
 }
 
-/* Its beginning moves: nothing of its structures stays but names and numbers. */
-static enum ws_status open_elsewhere(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s,
-                                     struct ws_error *error) {
-    if (facts->needs_recovery || !facts->clean) return stays(error, "it was not shut down");
-    if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_TOLD ||
-        ws_load_le32(s + 0x64) & ~(uint32_t)RO_TOLD || !(ws_load_le32(s + 0x64) & RO_SPARSE_SUPER))
-        return stays(error, "it has other features");
-    if (facts->block_size != BLOCK || ws_load_le32(s + 0x20) != BLOCKS_A_GROUP)
-        return stays(error, "its blocks have another size");
+/* Does start-up code stand before the superblock? It may know by number where its files are. */
+static bool starts(const struct ws_source *volume) {
+    uint8_t sector[512];
+    return ws_source_read(volume, 0, sector, sizeof sector, NULL) == WS_OK && ws_load_le16(sector + 510) == 0xaa55;
+}
+
+/* Nothing of its structures stays but names and numbers.
+ * @param here  it begins where it does */
+static enum ws_status open_anew(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s,
+                                bool here, struct ws_error *error) {
+    const uint32_t incompat_told = here ? INCOMPAT_TOLD | INCOMPAT_RECOVER : INCOMPAT_TOLD;
+    const uint32_t ro_told = here ? RO_TOLD | RO_ORPHAN_PRESENT : RO_TOLD;
+    if ((facts->needs_recovery && !here) || (!facts->clean && !facts->needs_recovery))
+        return stays(error, here, "it was not shut down");
+    if (facts->needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
+        return stays(error, here, "its last changes stand in quick commits");
+    if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~incompat_told ||
+        ws_load_le32(s + 0x64) & ~ro_told)
+        return stays(error, here, "it has other features");
+    if (facts->block_size > BLOCK) return stays(error, here, "its blocks are larger than 4 KiB");
+    if (here && starts(g->over->now)) return stays(error, here, "start-up code stands at its beginning");
     const uint64_t goes = g->params.later + g->params.shorter;
     if ((goes | g->params.later | g->params.sooner) % BLOCK || goes > facts->size || goes + WS_EXT4_LEAST > facts->size)
         return ws_fail(error, WS_E_RANGE, "of this ext4 volume whole blocks can go, but for %u MiB",
                        (unsigned)(WS_EXT4_LEAST >> 20));
     g->over->later = g->params.later / BLOCK;
     g->over->sooner = g->params.sooner / BLOCK;
-    g->over->anew = true;
-    g->over->blocks = facts->size / BLOCK;
-    g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
-    g->params.size = facts->size / BLOCK * BLOCK - goes + g->params.sooner;
-    g->params.id = facts->id;
+    g->over->anew = g->anew = true;
+    g->params.size =
+        here && g->params.resize ? g->params.resize : facts->size / BLOCK * BLOCK - goes + g->params.sooner;
+    g->params.grow_to = ws_min_u64(g->params.grow_to, g->params.size * 1024); /* more is room that it needs itself */
     g->params.bytes_an_inode = (uint32_t)ws_min_u64(facts->size / ws_max_u64(facts->inodes, 1), UINT32_MAX);
-    memcpy(g->params.seed.byte, s + 0xec, 16);
-    memcpy(g->params.label, facts->label, sizeof g->params.label);
-    g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
+    return WS_OK;
+}
+
+/* As one that was made here: its structures stay. */
+static void open_itself(struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts, const uint8_t *s) {
+    if (!g->params.resize) g->params.resize = facts->size;
+    g->params.size = g->params.resize;
+    g->inodes_a_group = ws_load_le32(s + 0x28);
+    g->reserved_blocks = reserved_there(s);
+    g->over->log_in_use = facts->needs_recovery;
+}
+
+static bool can_take_journal(const struct ws_ext4_geometry *g, struct ext4_volume *v) {
+    uint8_t inode[INODE_SIZE];
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    if (v->journal_ino != INO_JOURNAL || ext4_inode(v, INO_JOURNAL, inode, NULL) != WS_OK) return false;
+    const uint64_t size = wide(inode, 0x04, 0x6c), end = g->params.resize ? g->params.resize : UINT64_MAX;
+    bool can = size && size % BLOCK == 0 && size <= journal_most &&
+               ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, NULL) == WS_OK;
+    for (size_t i = 0; i < count && can; i++) can = runs[i].at != WS_RUN_HOLE && runs[i].at + runs[i].length <= end;
+    free(runs);
+    return can;
+}
+
+/* Is it arranged as those made here, for the size that is wanted, too? Room for more descriptors stands behind them,
+ * and ends with its map. */
+static enum ws_status look_how_arranged(const struct ws_ext4_geometry *g, const struct ws_ext4_facts *facts,
+                                        const uint8_t *s, bool *ours, struct ws_error *error) {
+    const uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
+    const uint32_t ro = ws_load_le32(s + 0x64) & ~(uint32_t)RO_ORPHAN_PRESENT;
+    const uint32_t reserved = reserved_there(s), had = descriptors_of(facts->size);
+    uint8_t inode[INODE_SIZE];
+    struct ext4_volume v;
+    *ours = incompat == incompat_ours && ro == ro_ours && facts->block_size == BLOCK &&
+            facts->inode_size == INODE_SIZE && ws_load_le16(s + 0xfe) == DESC_SIZE &&
+            ws_load_le32(s + 0x20) == BLOCKS_A_GROUP && !ws_load_le32(s + 0x14) &&
+            ws_load_le32(s + 0x28) % INODES_A_BLOCK == 0 && reserved <= POINTERS_A_BLOCK &&
+            (!g->params.resize || descriptors_of(g->params.resize) <= had + reserved);
+    if (!*ours) return WS_OK;
+    WS_TRY(ext4_open(g->over->now, &v, error));
+    *ours = can_take_journal(g, &v);
+    if (*ours && reserved)
+        *ours = ext4_inode(&v, INO_RESIZE, inode, NULL) == WS_OK &&
+                ws_load_le32(inode + 0x28 + 4 * 13) == had + reserved + 1;
+    ext4_close(&v);
     return WS_OK;
 }
 
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error) {
     uint8_t s[1024];
     struct ws_ext4_facts facts;
+    const bool here = !g->params.later && !g->params.sooner && !g->params.shorter;
+    bool ours = false;
     g->over = calloc(1, sizeof *g->over);
     if (!g->over) return ws_fail(error, WS_E_NOMEM, "out of memory for a volume");
     enum ws_status status = WS_OK;
     WS_GO(ws_ext4_probe(g->params.over, &facts, error));
     WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
     WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
-    if (g->params.later || g->params.sooner || g->params.shorter) {
-        status = open_elsewhere(g, &facts, s, error);
-        goto done;
-    }
-    uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
-    if (facts.needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
-        WS_GO(not_ours(error, "its last changes stand in quick commits"));
-    if (incompat != incompat_ours || (ws_load_le32(s + 0x64) & ~(uint32_t)RO_ORPHAN_PRESENT) != ro_ours)
-        WS_GO(not_ours(error, "it has other features"));
-    if (facts.block_size != BLOCK || facts.inode_size != INODE_SIZE || ws_load_le16(s + 0xfe) != DESC_SIZE ||
-        ws_load_le32(s + 0x20) != BLOCKS_A_GROUP || ws_load_le32(s + 0x14))
-        WS_GO(not_ours(error, "its blocks or inodes have other sizes"));
-    if (ws_load_le32(s + 0x28) % INODES_A_BLOCK) WS_GO(not_ours(error, "its inodes fill no whole blocks"));
-    if (!g->params.resize) g->params.resize = facts.size;
-    g->params.size = g->params.resize;
+    if (here) WS_GO(look_how_arranged(g, &facts, s, &ours, error));
+    if (ours && facts.needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
+        WS_GO(stays(error, here, "its last changes stand in quick commits"));
+    if (ours) open_itself(g, &facts, s);
+    else WS_GO(open_anew(g, &facts, s, here, error));
     g->over->blocks = facts.size / BLOCK;
     g->over->groups = (uint32_t)ws_div_up(g->over->blocks, BLOCKS_A_GROUP);
     g->params.id = facts.id;
     memcpy(g->params.seed.byte, s + 0xec, 16);
     memcpy(g->params.label, facts.label, sizeof g->params.label);
-    g->inodes_a_group = ws_load_le32(s + 0x28);
-    g->reserved_blocks = ws_load_le32(s + 0x5c) & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
-    if (g->reserved_blocks > POINTERS_A_BLOCK) WS_GO(not_ours(error, "it keeps more room for descriptors than can be"));
-    g->over->log_in_use = facts.needs_recovery;
     g->over->kbytes_written = ws_load_le32(s + 0x178) | (uint64_t)ws_load_le32(s + 0x17c) << 32;
 done:
     if (status != WS_OK) ext4_over_close(g);
@@ -142,26 +195,45 @@ static struct ws_ext4_tables tables_there(const struct ext4_volume *v, uint64_t 
     return (struct ws_ext4_tables){ws_load_le32(d), ws_load_le32(d + 4), ws_load_le32(d + 8)};
 }
 
-/* Bits for the groups in which tables of any group stand. */
+/* Blocks of an inode table there. */
+static uint64_t table_length(const struct ext4_volume *v) {
+    return ws_div_up((uint64_t)v->inodes_a_group * v->facts.inode_size, v->block);
+}
+
+/* Bits for the groups in which tables of another one stand. */
 static void note_tables(const struct ext4_volume *v, uint8_t *holds) {
     for (uint64_t i = 0; i < v->groups; i++) {
         const struct ws_ext4_tables t = tables_there(v, i);
-        const uint64_t end = t.inode_table + ws_div_up((uint64_t)v->inodes_a_group * v->facts.inode_size, BLOCK);
-        const uint64_t places[] = {t.block_bitmap, t.inode_bitmap, t.inode_table, end};
-        for (size_t k = 0; k < 4; k++)
-            if (places[k] / BLOCKS_A_GROUP < v->groups)
-                holds[places[k] / BLOCKS_A_GROUP / 8] |= (uint8_t)(1u << places[k] / BLOCKS_A_GROUP % 8);
+        const uint64_t places[] = {t.block_bitmap, t.inode_bitmap, t.inode_table, t.inode_table + table_length(v) - 1};
+        for (size_t k = 0; k < 4; k++) {
+            const uint64_t group = (places[k] - v->first_data_block) / v->blocks_a_group;
+            if (group < v->groups && group != i) holds[group / 8] |= (uint8_t)(1u << group % 8);
+        }
     }
 }
 
-/* A group's bitmap there. One that was never written is left alone if structures stand in it. */
+/* Blocks of a group, counted from its first, that something has. */
+static void mark(const struct ext4_volume *v, uint64_t first, uint64_t at, uint64_t count, uint8_t *bitmap) {
+    for (uint64_t i = ws_max_u64(at, first); i < at + count && i - first < v->blocks_a_group; i++)
+        bitmap[(i - first) / 8] |= (uint8_t)(1u << (i - first) % 8);
+}
+
+/* A group's bitmap there. Of one that was never written it is known what stands in it, but for others' tables: it is
+ * left alone then. */
 static enum ws_status load_bitmap(const struct ext4_volume *v, const uint8_t *holds, uint64_t group,
                                   uint8_t bitmap[BLOCK], struct ws_error *error) {
     const uint8_t *d = v->descriptors + (size_t)group * v->desc_size;
+    const struct ws_ext4_tables t = tables_there(v, group);
+    const uint64_t first = v->first_data_block + group * v->blocks_a_group;
+    const bool has_copy = !(v->ro_compat & RO_SPARSE_SUPER) || ext4_has_super((uint32_t)group);
     if (!(ws_load_le16(d + 0x12) & GROUP_BLOCK_UNINIT))
-        return ws_source_read(v->source, tables_there(v, group).block_bitmap * BLOCK, bitmap, BLOCK, error);
-    const bool alone = ext4_has_super((uint32_t)group) || holds[group / 8] >> group % 8 & 1;
-    memset(bitmap, alone ? 0xff : 0, BLOCK);
+        return ws_source_read(v->source, t.block_bitmap * v->block, bitmap, v->block, error);
+    memset(bitmap, holds[group / 8] >> group % 8 & 1 ? 0xff : 0, BLOCK);
+    if (has_copy)
+        mark(v, first, first, 1 + ws_div_up((uint64_t)v->groups * v->desc_size, v->block) + v->reserved, bitmap);
+    mark(v, first, t.block_bitmap, 1, bitmap);
+    mark(v, first, t.inode_bitmap, 1, bitmap);
+    mark(v, first, t.inode_table, table_length(v), bitmap);
     return WS_OK;
 }
 
@@ -185,6 +257,20 @@ static enum ws_status add_free(struct ws_ext4_geometry *g, uint64_t from, uint64
     return WS_OK;
 }
 
+/* What one group there has free, in whole blocks as they are here: its own may be smaller. */
+static enum ws_status add_free_of(struct ws_ext4_geometry *g, const struct ext4_volume *v, const uint8_t *bitmap,
+                                  uint64_t group, struct ws_error *error) {
+    const uint64_t first = v->first_data_block + group * v->blocks_a_group;
+    const uint64_t blocks = ws_min_u64(v->blocks_a_group, v->blocks - first);
+    for (uint64_t i = 0, begin; i < blocks; i++) {
+        if (bitmap[i / 8] >> i % 8 & 1) continue;
+        for (begin = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
+        const uint64_t from = ws_div_up((first + begin) * v->block, BLOCK), end = (first + i) * v->block / BLOCK;
+        if (from < end) WS_TRY(add_free(g, shifted(g, from), shifted(g, end), error));
+    }
+    return WS_OK;
+}
+
 /* What is free there, and of no structure here, is the data space. */
 static enum ws_status take_free_elsewhere(struct ws_ext4_geometry *g, const struct ext4_volume *v,
                                           struct ws_error *error) {
@@ -194,18 +280,18 @@ static enum ws_status take_free_elsewhere(struct ws_ext4_geometry *g, const stru
     if (holds) note_tables(v, holds);
     if (holds) status = add_free(g, 0, g->over->sooner, error);
     for (uint64_t group = 0; group < v->groups && status == WS_OK; group++) {
-        const uint64_t first = group * BLOCKS_A_GROUP, blocks = ws_min_u64(BLOCKS_A_GROUP, v->blocks - first);
-        if (first + blocks <= g->over->later) continue;
+        const uint64_t end = v->first_data_block + (group + 1) * v->blocks_a_group;
+        if (end * v->block <= g->over->later * BLOCK) continue;
         status = load_bitmap(v, holds, group, bitmap, error);
-        for (uint64_t i = 0, from; i < blocks && status == WS_OK; i++) {
-            if (bitmap[i / 8] >> i % 8 & 1) continue;
-            for (from = i; i < blocks && !(bitmap[i / 8] >> i % 8 & 1);) i++;
-            status = add_free(g, shifted(g, first + from), shifted(g, first + i), error);
-        }
+        if (status == WS_OK) status = add_free_of(g, v, bitmap, group, error);
     }
     free(holds);
+    if (status == WS_OK && !g->over->later && !g->over->sooner && g->over->blocks < g->blocks)
+        status = add_free(g, g->over->blocks, g->blocks, error); /* it gets longer */
     WS_TRY(status);
-    return g->space.count ? WS_OK : ws_fail(error, WS_E_SPACE, "the volume that is there has no block free");
+    return g->space.count || g->params.over_gone
+               ? WS_OK
+               : ws_fail(error, WS_E_SPACE, "the volume that is there has no block free");
 }
 
 /* The journal as it is after a clean shutdown, all in it done: whatever lies in its log is of older transactions. */
@@ -217,7 +303,7 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
     if (v->journal_ino != INO_JOURNAL) return not_ours(error, "its journal is no file of its own");
     WS_TRY(ext4_inode(v, INO_JOURNAL, inode, error));
     uint64_t size = wide(inode, 0x04, 0x6c);
-    if (size == 0 || size % BLOCK || size > 64ull << 30) return not_ours(error, "its journal has an odd length");
+    if (size == 0 || size % BLOCK || size > journal_most) return not_ours(error, "its journal has an odd length");
     WS_TRY(ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, error));
     enum ws_status status = ext4_begin_sparse(g, 0, error);
     for (size_t i = 0; i < count && status == WS_OK; i++) {
@@ -272,12 +358,12 @@ enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error
     struct ext4_volume v;
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
-    if (v.blocks != g->over->blocks || v.groups != g->over->groups) WS_GO(not_ours(error, "its groups are others"));
     if (!ext4_over_itself(g)) {
         WS_GO(ext4_list_fixed(g, error));
         WS_GO(take_free_elsewhere(g, &v, error));
         goto done;
     }
+    if (v.blocks != g->over->blocks || v.groups != g->over->groups) WS_GO(not_ours(error, "its groups are others"));
     WS_GO(share_descriptors(g, error));
     g->over->table_used = calloc(g->groups, sizeof *g->over->table_used);
     g->over->tables = calloc(g->groups, sizeof *g->over->tables);

@@ -33,6 +33,7 @@ static enum ws_status parse_super(const struct ws_source *source, const uint8_t 
     v->blocks_a_group = ws_load_le32(s + 0x20);
     v->inodes_a_group = ws_load_le32(s + 0x28);
     v->first_data_block = ws_load_le32(s + 0x14);
+    v->reserved = v->compat & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
     v->blocks = ws_load_le32(s + 0x04);
     if (v->incompat & INCOMPAT_64BIT) v->blocks |= (uint64_t)ws_load_le32(s + 0x150) << 32;
     v->desc_size = v->incompat & INCOMPAT_64BIT ? ws_load_le16(s + 0xfe) : 32;
@@ -85,11 +86,14 @@ enum ws_status ext4_open(const struct ws_source *source, struct ext4_volume *v, 
     uint8_t s[1024];
     WS_TRY(load_super(source, s, error));
     WS_TRY(parse_super(source, s, v, error));
-    if (v->incompat & ~incompat_known)
-        return ws_fail(error, WS_E_UNSUPPORTED, "the volume uses ext4 features that are not read here (0x%x)",
-                       v->incompat & ~incompat_known);
-    if (v->ro_compat & 0x200)
-        return ws_fail(error, WS_E_UNSUPPORTED, "the volume uses block clusters, which are not read here");
+    const bool clusters = (v->ro_compat & 0x200) != 0;
+    if (v->incompat & ~incompat_known || clusters) {
+        if (clusters) ws_fail(error, WS_E_UNSUPPORTED, "the volume uses block clusters, which are not read here");
+        else
+            ws_fail(error, WS_E_UNSUPPORTED, "the volume uses ext4 features that are not read here (0x%x)",
+                    v->incompat & ~incompat_known);
+        return ws_fail_next(error, "let the system that made it copy what is needed");
+    }
     /* Descriptors: in one row behind the superblock, or with meta_bg one block in the first group of each set. */
     size_t bytes = (size_t)v->groups * v->desc_size;
     uint32_t per_block = v->block / v->desc_size;

@@ -9,6 +9,7 @@ struct ext4_volume {
     struct ws_ext4_facts facts;
     uint32_t compat, incompat, ro_compat;
     uint32_t block, blocks_a_group, inodes_a_group, groups, desc_size, first_data_block, csum_seed, journal_ino;
+    uint32_t reserved; /* blocks behind the descriptors, for more of them */
     uint64_t blocks;
     uint8_t *descriptors; /* owned: all of them */
     uint8_t *ahead;       /* owned: a piece of an inode table */
