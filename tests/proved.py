@@ -44,5 +44,5 @@ else:
     run(satchel, "keep", "journal", "stick.img", "--off", "--confirm", name)
     kept = json.loads(run(satchel, "keep", "show", "stick.img", "--json"))
     check("the journal is taken away", not kept["journal"] and not kept["noted"], str(kept))
-    check("an account that may not administer proves nothing, and that is said", done.returncode == 1 and "may administer" in done.stdout, done.stdout + done.stderr)
+    check("an account that may not administer proves nothing, and that is said", done.returncode == 1 and "may not administer" in done.stdout, done.stdout + done.stderr)
 conclude(replay=True)

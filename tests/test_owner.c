@@ -1,6 +1,8 @@
 /* test_owner.c — roots made their owner's: accounts, words, logins, disks, by each kind of system's own files. */
 #include "tests/roots.h"
 
+#include "wild_satchel/journal.h"
+
 #include <crypt.h>
 
 enum { MOST = 1 << 16 };
@@ -434,10 +436,41 @@ static void what_is_left_of_a_live_system_is_taken_out(void) {
     }
 }
 
+/* What is carried out in the order of lines: the start journal's last word comes before the system goes down. */
+static void a_start_journal_is_closed_before_all_goes(void) {
+    static const struct {
+        const struct file *files;
+        const char *inittab, *down;
+    } kinds[] = {{sysv_files,
+                  "id:2:initdefault:\n# l0:0:wait:never\nsi::sysinit:/etc/init.d/rcS\n~~:S:wait:/sbin/sulogin\n"
+                  "l0:0:wait:/etc/init.d/rc 0\nl2:2:wait:/etc/init.d/rc 2\nl6:6:wait:/etc/init.d/rc 6\n",
+                  "\nl0:0:wait:/etc"},
+                 {busybox_files, "::sysinit:/etc/rc\n::shutdown:/bin/umount -a -r\n::restart:/sbin/init\n",
+                  "\n::shutdown:/bin/umount"},
+                 {sysv_files, "id:2:initdefault:\nsi::sysinit:/etc/init.d/rcS", NULL}};
+    for (size_t i = 0; i < sizeof kinds / sizeof kinds[0]; i++) {
+        struct ws_tree *tree = make_root(kinds[i].files);
+        ws_tree_drop(tree, ws_tree_find(tree, "etc/inittab"));
+        put_text(tree, "etc/inittab", kinds[i].inittab);
+        for (int again = 0; again < 2; again++) {
+            OK(ws_journal_lay(tree, 1790000000, &error));
+            const char *text = text_at(tree, "/etc/inittab");
+            const char *stop = strstr(text, "start-journal stop\n");
+            const char *down = kinds[i].down ? strstr(text, kinds[i].down) : text + strlen(text);
+            CHECK(stop && down && stop < down);
+            CHECK(stop && !strstr(stop + 1, "start-journal stop\n"));
+        }
+        CHECK(ws_journal_take_away(tree, ""));
+        CHECK(strncmp(text_at(tree, "/etc/inittab"), kinds[i].inittab, strlen(kinds[i].inittab)) == 0);
+        ws_tree_close(tree);
+    }
+}
+
 int main(int argc, char **argv) {
     static const struct test tests[] = {
         {"every kind of system has its own files", every_kind_of_system_has_its_own_files},
         {"each kind can grow", each_kind_can_grow},
+        {"a start journal is closed before all goes", a_start_journal_is_closed_before_all_goes},
         {"passwords are hashed in their place", passwords_are_hashed_in_their_place},
         {"impossible owners are refused", impossible_owners_are_refused},
         {"what a root cannot do is said", what_a_root_cannot_do_is_said},

@@ -13,6 +13,7 @@ static const char unit[] = "/etc/systemd/system/start-journal.service";
 static const char unit_link[] = "/etc/systemd/system/multi-user.target.wants/start-journal.service";
 static const char openrc[] = "/etc/init.d/start-journal", openrc_link[] = "/etc/runlevels/default/start-journal";
 static const char runit[] = "/etc/runit/core-services/99-start-journal.sh";
+static const char runit_stop[] = "/etc/runit/shutdown.d/15-start-journal.sh"; /* before file systems go */
 static const char inittab[] = "/etc/inittab";
 
 static const struct own_service services[] = {
@@ -28,7 +29,40 @@ static const struct own_service services[] = {
     {WS_INIT_RUNIT, "/etc/runit/core-services", runit, 0644, "sh " SCRIPT "\n", NULL, NULL},
 };
 /* Its files, but for the inittab, of which it has two lines. */
-static const char *const files[] = {SCRIPT, unit, unit_link, openrc, openrc_link, runit};
+static const char *const files[] = {SCRIPT, unit, unit_link, openrc, openrc_link, runit, runit_stop};
+
+/* Is this a line of an inittab by which the system goes down: "l0:0:wait:...", "::shutdown:..."? */
+static bool goes_down(const char *line, size_t length) {
+    const char *end = line + length, *levels = memchr(line, ':', length);
+    const char *action = levels ? memchr(levels + 1, ':', (size_t)(end - levels - 1)) : NULL;
+    if (line[0] == '#' || !action) return false;
+    const size_t left = (size_t)(end - action);
+    const bool last = memchr(levels, '0', (size_t)(action - levels)) || memchr(levels, '6', (size_t)(action - levels));
+    return (left >= 10 && memcmp(action, ":shutdown:", 10) == 0) ||
+           (last && left >= 6 && memcmp(action, ":wait:", 6) == 0);
+}
+
+/* Lines are carried out in their order, and the first of those that go down does not come back. */
+static enum ws_status put_stop(const struct edit *e, const char *stop) {
+    struct ws_text text = {0}, out = {0};
+    enum ws_status status = edit_load(e, inittab, &text);
+    const char *at = text.data ? text.data : "";
+    const bool there = strstr(at, stop) != NULL;
+    while (*at && !goes_down(at, strcspn(at, "\n"))) at += strcspn(at, "\n") + (at[strcspn(at, "\n")] == '\n');
+    if (status == WS_OK && !there) {
+        const size_t before = text.data ? (size_t)(at - text.data) : 0;
+        if (before) ws_text_add(&out, text.data, before);
+        if (before && text.data[before - 1] != '\n') ws_text_puts(&out, "\n");
+        ws_text_puts(&out, stop);
+        ws_text_puts(&out, "\n");
+        ws_text_puts(&out, at);
+        status = ws_text_status(&out, e->error);
+        if (status == WS_OK) status = edit_save(e, inittab, &out, 0644, NULL);
+    }
+    ws_text_free(&text);
+    ws_text_free(&out);
+    return status;
+}
 
 static enum ws_status lay(struct ws_tree *root, int64_t made_at, bool *in_inittab, struct ws_error *error) {
     static const char *const starts[] = {"sj:2345:wait:/bin/sh " SCRIPT, "::wait:/bin/sh " SCRIPT};
@@ -46,9 +80,11 @@ static enum ws_status lay(struct ws_tree *root, int64_t made_at, bool *in_initta
         const struct ws_node *init = ws_system_find(root, "/sbin/init");
         const bool small = init && init == ws_system_find(root, "/bin/busybox");
         status = edit_put_line(&e, inittab, "", starts[small], starts[small]);
-        if (status == WS_OK) status = edit_put_line(&e, inittab, "", stops[small], stops[small]);
+        if (status == WS_OK) status = put_stop(&e, stops[small]);
         put = true;
     }
+    if (status == WS_OK && edit_has(&e, runit) && edit_has(&e, "/etc/runit/shutdown.d"))
+        status = edit_write(&e, runit_stop, 0644, "sh %s stop\n", SCRIPT);
     if (status == WS_OK && !put) {
         ws_fail(error, WS_E_UNSUPPORTED,
                 "a start journal needs systemd, openrc, runit or an inittab, and this system has none");
