@@ -105,11 +105,11 @@ def differing(before, after):
     return "\n".join(a + "  <->  " + b for a, b in itertools.zip_longest(before.split("\n"), after.split("\n"), fillvalue="") if a != b)[:1500]
 
 
-def history(device, size):
+def history(device, size, may_be_pulled=True):
     """Files come and go; now and then the plug is pulled."""
     room = size // MIB
     most = min(room // 3, 300)
-    pulled = dice.random() < 0.3
+    pulled = may_be_pulled and dice.random() < 0.3
     text = f"mount {device} m; mkdir -p m/rw m/work; cd m/rw; "
     for i in range(dice.randrange(2, 6)):
         text += f"mkdir -p d{i}/deep; for k in $(seq 1 {dice.randrange(10, 200)}); do head -c $((k * {dice.randrange(1, 3000)} % {max(1, most * 3000)})) /dev/urandom > d{i}/$k; done; "

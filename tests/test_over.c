@@ -243,6 +243,35 @@ static void others_are_refused(void) {
     }
 }
 
+/* Fewer descriptors leave more room for others than its one map can list. */
+static void a_large_one_gets_much_smaller(void) {
+    static const uint64_t gib[] = {3, 9, 40};
+    const char *path = scratch("large.img");
+    make_volume(path, 60ull << 30, WS_EXT4_MOST, 100);
+    for (size_t i = 0; i < 3; i++) {
+        struct ws_source *volume = NULL;
+        struct ws_tree *tree = NULL;
+        struct ws_layout *layout = NULL;
+        struct ws_ext4_geometry g;
+        OK(ws_source_file(path, &volume, &error));
+        OK(ws_ext4_read(volume, &tree, NULL, &error));
+        const struct ws_ext4_params p = {.made_at = 1790000500, .over = volume, .resize = gib[2 - i] << 30};
+        OK(ws_ext4_measure(&p, tree, &g, &error));
+        CHECK(!g.anew && g.reserved_blocks <= 1024);
+        OK(ws_layout_create(volume->size, &layout, &error));
+        OK(ws_ext4_compose(&g, 0, layout, WS_PHASE_SEAL, &error));
+        OK(ws_layout_seal(layout, &error));
+        apply(layout, WS_PHASE_BODY, path);
+        apply(layout, WS_PHASE_SEAL, path);
+        check_clean(path, "much smaller");
+        check_kernel(path, tree, &g);
+        ws_layout_close(layout);
+        ws_ext4_geometry_free(&g);
+        ws_tree_close(tree);
+        ws_source_close(volume);
+    }
+}
+
 static void no_room_beside_what_is_there_is_said(void) {
     const char *path = scratch("full.img");
     struct ws_source *volume = NULL, *zeros = NULL, *large = NULL;
@@ -271,6 +300,7 @@ int main(int argc, char **argv) {
         {"random volumes in use are changed in place", random_volumes_in_use_are_changed_in_place},
         {"volumes of others are made anew around their content", volumes_of_others_are_made_anew_around_their_content},
         {"others are refused", others_are_refused},
+        {"a large one gets much smaller", a_large_one_gets_much_smaller},
         {"no room beside what is there is said", no_room_beside_what_is_there_is_said},
         {NULL, NULL},
     };

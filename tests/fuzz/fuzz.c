@@ -48,12 +48,18 @@ static void over(const struct input *in) {
     struct ws_layout *layout = NULL;
     struct ws_source *patched = NULL;
     struct ws_ext4_geometry g;
-    struct ws_ext4_params p = {.over = in->source};
-    if (in->source->size > 64u << 20 || ws_ext4_read(in->source, &tree, NULL, NULL) != WS_OK) return;
-    enum ws_status status = ws_tree_put(tree, "new", "file", 4, NULL, NULL);
+    struct ws_source *zeros = NULL, *volume = NULL; /* of the length that it has to have, its first part the input */
+    if (ws_source_zeros(16u << 20, &zeros, NULL) != WS_OK || in->length > 16u << 20) return;
+    if (ws_source_patched(zeros, 16u << 20, &volume, NULL) != WS_OK ||
+        ws_source_patch(volume, 0, in->text, in->length, NULL) != WS_OK)
+        abort();
+    const struct ws_ext4_params p = {.over = volume};
+    enum ws_status status;
+    if (ws_ext4_read(volume, &tree, NULL, NULL) != WS_OK) goto done;
+    status = ws_tree_put(tree, "new", "file", 4, NULL, NULL);
     if (status == WS_OK) status = ws_ext4_measure(&p, tree, &g, NULL);
     if (status == WS_OK) {
-        status = ws_layout_create(in->source->size, &layout, NULL);
+        status = ws_layout_create(volume->size, &layout, NULL);
         if (status == WS_OK) status = ws_ext4_compose(&g, 0, layout, WS_PHASE_SEAL, NULL);
         if (status == WS_OK) status = ws_layout_seal(layout, NULL); /* nothing overlaps, whatever the volume says */
         if (status != WS_OK) abort();
@@ -66,7 +72,10 @@ static void over(const struct input *in) {
         ws_layout_close(layout);
         ws_ext4_geometry_free(&g);
     }
+done:
     ws_tree_close(tree);
+    ws_source_close(volume);
+    ws_source_close(zeros);
 }
 static void fat(const struct input *in) {
     struct ws_tree *tree = NULL;

@@ -40,10 +40,14 @@ static uint32_t descriptors_of(uint64_t bytes) {
     return (uint32_t)ws_div_up(ws_div_up(bytes / BLOCK, BLOCKS_A_GROUP) * DESC_SIZE, BLOCK);
 }
 
-static enum ws_status stays(struct ws_error *error, bool here, const char *what) {
+static enum ws_status stays_until(struct ws_error *error, bool here, const char *what, const char *next) {
     ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume cannot %s: %s",
             here ? "be made anew around its content" : "begin elsewhere", what);
-    return ws_fail_next(error, "save what is to be kept, and build the drive anew");
+    return ws_fail_next(error, "%s", next);
+}
+
+static enum ws_status stays(struct ws_error *error, bool here, const char *what) {
+    return stays_until(error, here, what, "save what is to be kept, and build the drive anew");
 }
 
 /* Does start-up code stand before the superblock? It may know by number where its files are. */
@@ -59,7 +63,8 @@ static enum ws_status open_anew(struct ws_ext4_geometry *g, const struct ws_ext4
     const uint32_t incompat_told = here ? INCOMPAT_TOLD | INCOMPAT_RECOVER : INCOMPAT_TOLD;
     const uint32_t ro_told = here ? RO_TOLD | RO_ORPHAN_PRESENT : RO_TOLD;
     if ((facts->needs_recovery && !here) || (!facts->clean && !facts->needs_recovery))
-        return stays(error, here, "it was not shut down");
+        return stays_until(error, here, "it was not shut down",
+                           "start from it and shut down, or let a file system checker look at it");
     if (facts->needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
         return stays(error, here, "its last changes stand in quick commits");
     if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~incompat_told ||
@@ -327,21 +332,14 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
     return WS_OK;
 }
 
-/* What is kept for more descriptors ends with its map. */
-static enum ws_status take_reserve(const struct ws_ext4_geometry *g, struct ext4_volume *v, struct ws_error *error) {
-    uint8_t inode[INODE_SIZE];
-    if (!g->reserved_blocks) return WS_OK;
-    WS_TRY(ext4_inode(v, INO_RESIZE, inode, error));
-    if (ws_load_le32(inode + 0x28 + 4 * 13) == ext4_super_blocks(g, 0) - 1) return WS_OK;
-    return not_ours(error, "its room for descriptors is listed elsewhere");
-}
-
-/* Blocks for descriptors, and those kept for more, are as many as before together: nothing has to move. */
+/* Blocks for descriptors, and those kept for more, are as many as before together: nothing has to move. There is one
+ * map of the latter; what it cannot list is free. */
 static enum ws_status share_descriptors(struct ws_ext4_geometry *g, struct ws_error *error) {
     const uint32_t had = (uint32_t)ws_div_up((uint64_t)g->over->groups * DESC_SIZE, BLOCK);
     char most[32];
     if (g->gdt_blocks <= had) { /* where none is kept the rest is free, but for the checker to find */
-        if (g->reserved_blocks) g->reserved_blocks += had - g->gdt_blocks;
+        if (g->reserved_blocks)
+            g->reserved_blocks = (uint32_t)ws_min_u64(g->reserved_blocks + had - g->gdt_blocks, POINTERS_A_BLOCK);
         return WS_OK;
     }
     if (g->gdt_blocks - had <= g->reserved_blocks) {
@@ -380,7 +378,6 @@ enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error
         if (!(ws_load_le16(d + 0x12) & GROUP_INODE_UNINIT) && unused < g->inodes_a_group)
             g->over->table_used[i] = (uint16_t)ws_div_up(g->inodes_a_group - unused, INODES_A_BLOCK);
     }
-    WS_GO(take_reserve(g, &v, error));
     WS_GO(ext4_list_fixed(g, error));
     for (uint32_t i = 0; i < g->groups; i++) WS_GO(take_group(g, &v, i, error));
     if (!g->space.count && !g->params.over_gone)
