@@ -186,7 +186,7 @@ static enum ws_status check_part(struct cli *cli, const struct command *command,
     unsigned count = 0, i = 0;
     size_t wanted = 0, has = 0;
     char with[120];
-    while (command->parts[count].name && count < CLI_CHOICES) names[count] = command->parts[count].name, count++;
+    while (count < CLI_CHOICES && command->parts[count].name) names[count] = command->parts[count].name, count++;
     WS_TRY(cli_pick_among(cli, command->name, words[0], names, count, &i));
     const struct command_part *part = &command->parts[i];
     struct misplaced m = {part, argc, argv, NULL};
