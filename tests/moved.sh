@@ -45,5 +45,17 @@ ok "its file begins later" told 'd["in_file"] and d["files"] > 2 and 190 << 20 <
 remembers "under the other image"
 ok "what was remembered before is there" told 'd["in_file"] and d["starts"] >= 4'
 ok "the drive is sound" "$satchel" check stick.img
+
+# The volume that remembers, as a technician makes it by hand
+stick --persistence 200M --data 300M
+set -- $("$satchel" drives stick.img --json | python3 -c 'import json, sys; p = [p for p in json.load(sys.stdin)["drives"][0]["parts"] if p["label"] == "persistence"][0]; print(p["at_bytes"], p["size_bytes"])')
+mkdir -p by-hand && echo "/ union" >by-hand/persistence.conf
+rm -f volume && truncate -s "$2" volume && mke2fs -q -F -t ext4 -L persistence -d by-hand volume
+dd if=volume of=stick.img bs=1M oflag=seek_bytes seek="$1" conv=notrunc status=none
+remembers "in a volume that somebody made"
+ok "it is grown all the same" "$satchel" keep grow stick.img --size 230M --take-from-data --confirm "$name"
+remembers "in what was made of it"
+ok "what was remembered before is there" told 'd["files"] > 2 and d["starts"] >= 4 and d["size_bytes"] == 230 << 20'
+ok "the drive is sound" "$satchel" check stick.img
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]
