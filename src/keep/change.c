@@ -324,9 +324,8 @@ static enum ws_status measure(struct ws_kept *k, struct ws_ext4_params *params, 
         status = ws_ext4_measure(params, tree, &k->geometry, error);
         if (status != WS_OK) *error = kept;
     }
-    if (k->moves && k->untouched && (status == WS_OK ? k->geometry.anew : status != WS_E_NOMEM)) {
-        if (status == WS_OK) ws_ext4_geometry_free(&k->geometry);
-        k->geometry = (struct ws_ext4_geometry){.free_bytes = k->facts.free_bytes}; /* it need not be one of ours */
+    if (k->untouched && status != WS_OK && status != WS_E_NOMEM) { /* then its room is not for the log, that is all */
+        k->geometry = (struct ws_ext4_geometry){.free_bytes = k->facts.free_bytes};
         return WS_OK;
     }
     if (status == WS_E_SPACE && !error->next[0])

@@ -95,17 +95,22 @@ static void open_itself(struct ws_ext4_geometry *g, const struct ws_ext4_facts *
     g->over->log_in_use = facts->needs_recovery;
 }
 
-static bool can_take_journal(const struct ws_ext4_geometry *g, struct ext4_volume *v) {
+/* Where its journal stands, to be freed; `why`, if set, says what is in the way of leaving it there. */
+static enum ws_status journal_there(struct ext4_volume *v, uint64_t end, struct ws_run **runs, size_t *count,
+                                    uint64_t *size, const char **why, struct ws_error *error) {
     uint8_t inode[INODE_SIZE];
-    struct ws_run *runs = NULL;
-    size_t count = 0;
-    if (v->journal_ino != INO_JOURNAL || ext4_inode(v, INO_JOURNAL, inode, NULL) != WS_OK) return false;
-    const uint64_t size = wide(inode, 0x04, 0x6c), end = g->params.resize ? g->params.resize : UINT64_MAX;
-    bool can = size && size % BLOCK == 0 && size <= journal_most &&
-               ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, NULL) == WS_OK;
-    for (size_t i = 0; i < count && can; i++) can = runs[i].at != WS_RUN_HOLE && runs[i].at + runs[i].length <= end;
-    free(runs);
-    return can;
+    *why = v->journal_ino == INO_JOURNAL ? NULL : "its journal is no file of its own";
+    if (*why) return WS_OK;
+    WS_TRY(ext4_inode(v, INO_JOURNAL, inode, error));
+    *size = wide(inode, 0x04, 0x6c);
+    if (*size == 0 || *size % BLOCK || *size > journal_most) *why = "its journal has an odd length";
+    if (*why) return WS_OK;
+    WS_TRY(ext4_runs(v, INO_JOURNAL, inode, *size, runs, count, error));
+    for (size_t i = 0; i < *count; i++) {
+        if ((*runs)[i].at == WS_RUN_HOLE) *why = "its journal has holes";
+        else if ((*runs)[i].at + (*runs)[i].length > end) *why = "its journal stands behind the new end";
+    }
+    return WS_OK;
 }
 
 /* Is it arranged as those made here, for the size that is wanted, too? Room for more descriptors stands behind them,
@@ -115,8 +120,13 @@ static enum ws_status look_how_arranged(const struct ws_ext4_geometry *g, const 
     const uint32_t incompat = ws_load_le32(s + 0x60) & ~(uint32_t)INCOMPAT_RECOVER;
     const uint32_t ro = ws_load_le32(s + 0x64) & ~(uint32_t)RO_ORPHAN_PRESENT;
     const uint32_t reserved = reserved_there(s), had = descriptors_of(facts->size);
+    const uint64_t end = g->params.resize ? g->params.resize : UINT64_MAX;
     uint8_t inode[INODE_SIZE];
     struct ext4_volume v;
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    uint64_t size;
+    const char *why = NULL;
     *ours = incompat == incompat_ours && ro == ro_ours && facts->block_size == BLOCK &&
             facts->inode_size == INODE_SIZE && ws_load_le16(s + 0xfe) == DESC_SIZE &&
             ws_load_le32(s + 0x20) == BLOCKS_A_GROUP && !ws_load_le32(s + 0x14) &&
@@ -124,12 +134,15 @@ static enum ws_status look_how_arranged(const struct ws_ext4_geometry *g, const 
             (!g->params.resize || descriptors_of(g->params.resize) <= had + reserved);
     if (!*ours) return WS_OK;
     WS_TRY(ext4_open(g->over->now, &v, error));
-    *ours = can_take_journal(g, &v);
-    if (*ours && reserved)
-        *ours = ext4_inode(&v, INO_RESIZE, inode, NULL) == WS_OK &&
-                ws_load_le32(inode + 0x28 + 4 * 13) == had + reserved + 1;
+    enum ws_status status = journal_there(&v, end, &runs, &count, &size, &why, error);
+    *ours = !why;
+    if (status == WS_OK && *ours && reserved) {
+        status = ext4_inode(&v, INO_RESIZE, inode, error);
+        *ours = status == WS_OK && ws_load_le32(inode + 0x28 + 4 * 13) == had + reserved + 1;
+    }
+    free(runs);
     ext4_close(&v);
-    return WS_OK;
+    return status;
 }
 
 enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error) {
@@ -301,22 +314,17 @@ static enum ws_status take_free_elsewhere(struct ws_ext4_geometry *g, const stru
 
 /* The journal as it is after a clean shutdown, all in it done: whatever lies in its log is of older transactions. */
 static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volume *v, struct ws_error *error) {
-    uint8_t inode[INODE_SIZE];
     struct ws_run *runs = NULL;
     size_t count = 0;
+    uint64_t size = 0;
+    const char *why;
     uint8_t *s = g->over->journal;
-    if (v->journal_ino != INO_JOURNAL) return not_ours(error, "its journal is no file of its own");
-    WS_TRY(ext4_inode(v, INO_JOURNAL, inode, error));
-    uint64_t size = wide(inode, 0x04, 0x6c);
-    if (size == 0 || size % BLOCK || size > journal_most) return not_ours(error, "its journal has an odd length");
-    WS_TRY(ext4_runs(v, INO_JOURNAL, inode, size, &runs, &count, error));
-    enum ws_status status = ext4_begin_sparse(g, 0, error);
+    enum ws_status status = journal_there(v, g->blocks * BLOCK, &runs, &count, &size, &why, error);
+    if (status == WS_OK && why) status = not_ours(error, why);
+    if (status == WS_OK) status = ext4_begin_sparse(g, 0, error);
     for (size_t i = 0; i < count && status == WS_OK; i++) {
-        uint64_t at = g->sparse[0].shape.content;
-        if (runs[i].at == WS_RUN_HOLE) status = not_ours(error, "its journal has holes");
-        else if ((runs[i].at + runs[i].length) / BLOCK > g->blocks)
-            status = not_ours(error, "its journal stands behind the new end");
-        else status = ext4_add_run(g, at, at + runs[i].length / BLOCK, runs[i].at / BLOCK, error);
+        const uint64_t at = g->sparse[0].shape.content;
+        status = ext4_add_run(g, at, at + runs[i].length / BLOCK, runs[i].at / BLOCK, error);
     }
     if (status == WS_OK) g->over->journal_head = runs[0].at / BLOCK;
     free(runs);
@@ -336,7 +344,6 @@ static enum ws_status take_journal(struct ws_ext4_geometry *g, struct ext4_volum
  * map of the latter; what it cannot list is free. */
 static enum ws_status share_descriptors(struct ws_ext4_geometry *g, struct ws_error *error) {
     const uint32_t had = (uint32_t)ws_div_up((uint64_t)g->over->groups * DESC_SIZE, BLOCK);
-    char most[32];
     if (g->gdt_blocks <= had) { /* where none is kept the rest is free, but for the checker to find */
         if (g->reserved_blocks)
             g->reserved_blocks = (uint32_t)ws_min_u64(g->reserved_blocks + had - g->gdt_blocks, POINTERS_A_BLOCK);
@@ -346,10 +353,7 @@ static enum ws_status share_descriptors(struct ws_ext4_geometry *g, struct ws_er
         g->reserved_blocks -= g->gdt_blocks - had;
         return WS_OK;
     }
-    ws_size_counted((uint64_t)(had + g->reserved_blocks) * (BLOCK / DESC_SIZE) * BLOCKS_A_GROUP * BLOCK, most,
-                    sizeof most);
-    ws_fail(error, WS_E_RANGE, "the volume was made with room to grow to %s at most", most);
-    return ws_fail_next(error, "ask for less; or save what is to be kept, and build the drive anew");
+    return not_ours(error, "it has no room for more descriptors");
 }
 
 enum ws_status ext4_over_take(struct ws_ext4_geometry *g, struct ws_error *error) {
