@@ -130,11 +130,6 @@ static enum ws_status carry_out(struct keeping *k, struct ws_write_result *resul
     return status;
 }
 
-static json_t *outdated_json(const struct ws_passport_place *copy) {
-    return cli_pack("{s:i, s:s, s:s, s:s, s:I}", "partition", (int)copy->number, "label", copy->label, "format",
-                    copy->format, "file", WS_PASSPORT_NAME, "made_at", (json_int_t)copy->made_at);
-}
-
 static void conclude_in_words(struct keeping *k, const char *done, const struct ws_kept_cost *cost, bool has_copy,
                               const struct ws_passport_place *copy) {
     struct cli *cli = k->cli;
@@ -161,7 +156,7 @@ static void conclude(struct keeping *k, const char *done, const struct ws_kept_c
         cli_pack("{s:s, s:s, s:s, s:I, s:I}", "format", "wild-satchel-kept-changed", "drive", k->facts.short_name,
                  "done", done, "written_bytes", (json_int_t)cost->written, "free_bytes", (json_int_t)cost->free_after);
     if (more) json_object_update_missing(d, more);
-    if (has_copy) json_object_set_new(d, "outdated_passport", outdated_json(&copy));
+    if (has_copy) json_object_set_new(d, "outdated_passport", passport_copy_json(&copy));
     (void)cli_print_json(d, EXIT_DONE);
 }
 

@@ -15,6 +15,8 @@ struct keeping {
     bool to_prove; /* what was done changes how it starts */
 };
 
+/* passport.c: the page that lies on a drive. */
+json_t *passport_copy_json(const struct ws_passport_place *copy);
 /* keep_show.c */
 void keep_show_report(const struct cli *cli, const struct keeping *keeping, const struct ws_kept_report *report);
 json_t *keep_report_json(const struct keeping *keeping, const struct ws_kept_report *report);

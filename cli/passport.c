@@ -1,6 +1,7 @@
 /* passport.c — satchel passport: one page about a drive, for whoever finds it. */
 #include "cli/commands.h"
 #include "cli/history.h"
+#include "cli/keep.h"
 #include "cli/proofs.h"
 
 #include <stdio.h>
@@ -182,15 +183,19 @@ static void show(struct telling *t) {
     else show_result(cli, true, "Nothing was made; --to FILE makes the page, --onto-drive lays it onto the drive.");
 }
 
+json_t *passport_copy_json(const struct ws_passport_place *copy) {
+    return cli_pack("{s:i, s:s, s:s, s:s, s:I}", "partition", (int)copy->number, "label", copy->label, "format",
+                    copy->format, "file", WS_PASSPORT_NAME, "made_at", (json_int_t)copy->made_at);
+}
+
 static enum ws_status print_document(struct telling *t) {
     struct ws_text text = {0};
     enum ws_status status = ws_passport_json(&t->passport, &text, &t->cli->error);
     json_t *root = status == WS_OK && t->has_copy ? json_loads(text.data, 0, NULL) : NULL;
     if (root) { /* where the copy is, too, and of when */
-        json_object_set_new(root, "copy",
-                            cli_pack("{s:i, s:s, s:s, s:s, s:b, s:I}", "partition", (int)t->place.number, "label",
-                                     t->place.label, "format", t->place.format, "file", WS_PASSPORT_NAME, "replaced",
-                                     t->place.replaced, "made_at", (json_int_t)t->place.made_at));
+        json_t *copy = passport_copy_json(&t->place);
+        json_object_set_new(copy, "replaced", json_boolean(t->place.replaced));
+        json_object_set_new(root, "copy", copy);
         (void)cli_print_json(root, EXIT_DONE);
     } else if (status == WS_OK) {
         cli_put_document(text.data);

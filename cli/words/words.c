@@ -387,7 +387,7 @@ static void all_commands(const char *folder) {
     for (const struct command *c = commands; c->name; c++) {
         fprintf(out, "\n## satchel %s\n\n    satchel %s %s\n\n%s\n\n", c->name, c->name, c->words, c->about);
         for (const struct command_part *p = c->parts; p && p->name; p++)
-            fprintf(out, "- `%s %s`: %s\n", p->name, p->words, p->does);
+            fprintf(out, "- `%s%s%s`: %s\n", p->name, p->words[0] ? " " : "", p->words, p->does);
         if (c->parts) fputs("\n", out);
         if (!c->options) continue;
         fputs("| option | |\n| --- | --- |\n", out);
