@@ -6,7 +6,8 @@ from sticks import MIB, dice, shell
 
 # ext4 as others make it, for what a live system remembers
 MADE = ["ext4", "ext4 -O ^flex_bg,^resize_inode", "ext4 -i 4096 -J size=4", "ext4 -O ^64bit,^metadata_csum,^has_journal", "ext4 -b 1024", "ext4 -b 2048 -I 128",
-        "ext2", "ext3 -b 1024", "ext4 -O ^sparse_super,^resize_inode", "ext4 -g 8192", "ext4 -O orphan_file,metadata_csum_seed", "ext4 -m 7 -E stride=16,stripe-width=64"]
+        "ext2", "ext3 -b 1024", "ext4 -O ^sparse_super,^resize_inode", "ext4 -g 8192", "ext4 -O orphan_file,metadata_csum_seed", "ext4 -m 7 -E stride=16,stripe-width=64",
+        "ext4 -O inline_data -I 512", "ext4 -O inline_data,ea_inode"]
 
 
 class Fat:

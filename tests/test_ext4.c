@@ -367,6 +367,39 @@ static void only_what_must_be_written_is_written(void) {
     ws_tree_close(tree);
 }
 
+/* What a quick commit saved is not left out without a word: all of it is read, or nothing. */
+static void quick_commits_are_not_passed_over(void) {
+    const char *path = scratch("quick.img"), *copy = scratch("quick-copy.img"), *place = scratch("quick");
+    char device[64];
+    if (!may_mount() || !have_program("mke2fs")) {
+        skip_test("needs root and loop devices, and what makes other volumes");
+        return;
+    }
+    shell(NULL, "rm -f '%s' && truncate -s 64M '%s' && mke2fs -q -t ext4 -O fast_commit '%s'", path, path, path);
+    if (!loop_attach(path, device)) return;
+    if (mount_at(device, "ext4", NULL, place)) {
+        for (int i = 0; i < 2; i++) { /* before the first one, and after it */
+            struct ws_source *source = NULL;
+            struct ws_tree *tree = NULL;
+            CHECK_INT(shell(NULL, "cd '%s' && echo a > a && %s && cp --sparse=always '%s' '%s'", place,
+                            i ? "python3 -c \"import os; f = os.open('quick', os.O_CREAT | os.O_WRONLY); os.write(f, "
+                                "b'x' * 5000); os.fsync(f)\""
+                              : "sync",
+                            path, copy),
+                      0);
+            OK(ws_source_file(copy, &source, &error));
+            const enum ws_status status = ws_ext4_read(source, &tree, NULL, &error);
+            if (!i) CHECK_INT(status, WS_OK);
+            else if (status == WS_OK) CHECK(ws_tree_find(tree, "quick"));
+            else CHECK_HAS(error.what, "quick commits");
+            ws_tree_close(tree);
+            ws_source_close(source);
+        }
+        unmount(place);
+    }
+    loop_detach(device);
+}
+
 /* The kernel changes a volume of ours; we read it, also when it was never unmounted. */
 static void the_kernels_changes_are_read_with_and_without_its_journal(void) {
     if (!may_mount()) {
@@ -629,6 +662,7 @@ int main(int argc, char **argv) {
         {"large files have deep extents", large_files_have_deep_extents},
         {"what does not fit is said before anything is made", what_does_not_fit_is_said_before_anything_is_made},
         {"only what must be written is written", only_what_must_be_written_is_written},
+        {"quick commits are not passed over", quick_commits_are_not_passed_over},
         {"the kernel's changes are read, with and without its journal",
          the_kernels_changes_are_read_with_and_without_its_journal},
         {"a commit cut anywhere leaves before or after", a_commit_cut_anywhere_leaves_before_or_after},

@@ -198,6 +198,8 @@ static void volumes_of_others_are_made_anew_around_their_content(void) {
                                        "ext4 -I 128",
                                        "ext4 -O ^flex_bg",
                                        "ext3 -b 2048",
+                                       "ext4 -O inline_data -I 512",
+                                       "ext4 -O inline_data,ea_inode",
                                        "ext4 -N 5000",
                                        "ext4 -g 4096 -O ^sparse_super,^resize_inode",
                                        "ext4 -b 4096 -O ^has_journal,^64bit"};

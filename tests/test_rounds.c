@@ -163,6 +163,9 @@ static void change_something(const char *merged) {
         "[ -d '%1$s' ] || { rm -f '%1$s'; ln -s elsewhere '%1$s'; }",
         "[ ! -d '%1$s' ] || head -c 9000 /dev/urandom > '%1$s/new'",
         "[ ! -f '%1$s' ] || python3 -c \"import os; os.setxattr('%1$s', 'user.note', b'tide')\"",
+        "[ ! -f '%1$s' ] || python3 -c \"import os; os.setxattr('%1$s', 'user.chart', os.urandom(6000))\"",
+        "[ ! -d '%1$s' ] || for i in 1 2 3 4 5 6 7 8 9; do echo $i > '%1$s/'small-$i; ln -sf "
+        "a-name-that-is-somewhat-longer-than-sixty-bytes-so-that-it-needs-more-room/$i '%1$s/'link-$i; done",
         "touch -d 2001-01-01 '%1$s'"};
     struct ws_text said = {0}, command = {0};
     char path[600];
@@ -229,11 +232,26 @@ static void note_difference(void *context, enum ws_change change, const struct w
     (void)snprintf(v->text + n, sizeof v->text - n, "%s %s; ", ws_change_name(change), (after ? after : before)->path);
 }
 
-static void same_view(const struct ws_snapshot *ours, const struct ws_snapshot *kernels) {
+static void same_view(const struct ws_snapshot *ours, const struct ws_snapshot *kernels, const char *making) {
     struct views v = {.differ = 0};
     ws_snapshot_compare(kernels, ours, note_difference, &v);
-    if (v.differ) fail_at(__FILE__, __LINE__, "%zu differ from what the kernel shows: %s", v.differ, v.text);
+    if (v.differ)
+        fail_at(__FILE__, __LINE__, "%s: %zu differ from what the kernel shows: %s", making, v.differ, v.text);
 }
+
+/* As others make ext4. */
+static const char *const makings[] = {"-b 4096",
+                                      "-O inline_data",
+                                      "-I 512",
+                                      "-O inline_data,ea_inode -I 1024",
+                                      "-b 1024",
+                                      "-O bigalloc -C 16384",
+                                      "-O ^extents,^64bit",
+                                      "-O fast_commit,orphan_file -b 4096",
+                                      "-O ea_inode -b 1024 -I 128",
+                                      "-O mmp,metadata_csum_seed",
+                                      "-O meta_bg,^resize_inode",
+                                      "-O encrypt,large_dir"};
 
 /* Random histories by the kernel's overlay on the kernel's ext4, half of them read while it is mounted. */
 static void we_see_what_the_kernel_shows(void) {
@@ -241,7 +259,8 @@ static void we_see_what_the_kernel_shows(void) {
         skip_test("mounting is not allowed, or a judge is not installed");
         return;
     }
-    for (int i = 0; i < cases_of(8); i++) {
+    for (int i = 0, first = (int)random_below(1000); i < cases_of(8); i++) {
+        const char *making = makings[(size_t)(first + i / 2) % (sizeof makings / sizeof *makings)];
         char device[64];
         struct ws_snapshot ours[2] = {{0}}, kernels[2] = {{0}};
         struct ws_told told[2];
@@ -252,8 +271,8 @@ static void we_see_what_the_kernel_shows(void) {
                         "in $(seq 1 12); do "
                         "echo $i >etc/$i; echo $i >home/tide/a/$i; head -c $((i * 700)) /dev/urandom >usr/bin/$i; "
                         "done; ln -s 3 etc/link; "
-                        "truncate -s 48M '%s' && mkfs.ext4 -qF '%s'",
-                        lower, lower, lower, lower, merged, lower, volume, volume),
+                        "truncate -s 48M '%s' && mkfs.ext4 -qF %s '%s'",
+                        lower, lower, lower, lower, merged, lower, volume, making, volume),
                   0);
         if (!loop_attach(volume, device)) return;
         if (!mount_at(device, "ext4", "", place)) return;
@@ -272,7 +291,7 @@ static void we_see_what_the_kernel_shows(void) {
         loop_detach(device);
         if (i % 2) CHECK_INT(shell(NULL, "cp --sparse=always '%s' '%s'", volume, copy[1]), 0); /* and shut down */
         for (int s = 0; s < 2; s++) our_view(copy[s], lower, &ours[s]);
-        for (int s = 0; s < 2; s++) same_view(&ours[s], &kernels[s]);
+        for (int s = 0; s < 2; s++) same_view(&ours[s], &kernels[s], making);
         OK(ws_told_tell(&ours[0], &ours[1], "", &told[0], &error));
         OK(ws_told_tell(&kernels[0], &kernels[1], "", &told[1], &error));
         CHECK_INT(told[0].all, told[1].all);

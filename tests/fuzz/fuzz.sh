@@ -24,7 +24,7 @@ seed 5 build/fuzz/plan.json plan
 build/fuzz/satchel plan --bench build/fuzz/b --image build/fuzz/demo.iso --arrangement files --data 400M --swap 16M --save-request - > build/fuzz/doc && seed 23 build/fuzz/doc request
 printf '{"format": "wild-satchel-request", "version": 3, "kind": "blank", "image": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "is_drive": false, "of_files": false}, "overlay": {"path": "", "size_bytes": 0, "sha256": "", "touched_at": 0, "is_drive": false, "of_files": false}, "volumes": [{"role": "data", "size": "rest", "format": "exfat", "cluster_bytes": 0, "label": "hut", "place": "usual", "locked": false, "grows": false}], "start": {"table": "usual", "uefi_code": "auto", "check": "off", "kernel_options": "", "journal": false, "menu_seconds": 5}, "edition": "", "additions": [{"what": "keys", "to": "tide", "runs": false, "file": {"path": "k", "size_bytes": 0, "sha256": "", "pieces_sha256": "", "outline": "", "touched_at": 0, "is_drive": false, "of_files": false}}], "keep": [], "twin": {"leave_out": ["caches"], "refresh": false, "same_identity": false, "new_host": false}, "rules": {"label": "", "rename": [], "copy": [], "leave_out": [], "add": [], "autorun": {}}, "family": ""}' > build/fuzz/doc && seed 23 build/fuzz/doc blank
 seed 25 build/fuzz/volume.img over
-for made in "ext4 -b 1024" ext2 "ext4 -O ^flex_bg"; do # as others make it
+for made in "ext4 -b 1024" ext2 "ext4 -O ^flex_bg" "ext4 -O inline_data,ea_inode,^metadata_csum -I 512"; do # as others make it
     rm -f build/fuzz/made.img && truncate -s 16M build/fuzz/made.img && mke2fs -q -F -t $made -L persistence -d tests/fuzz build/fuzz/made.img && seed 25 build/fuzz/made.img "over-$(echo "$made" | tr -d ' ^-')"
 done
 python3 - > build/fuzz/doc <<'PY'

@@ -35,22 +35,28 @@ enum { /* feature bits; "incompat" ones change the layout */
        INCOMPAT_META_BG = 0x10,
        INCOMPAT_EXTENTS = 0x40,
        INCOMPAT_64BIT = 0x80,
+       INCOMPAT_MMP = 0x100,
        INCOMPAT_FLEX_BG = 0x200,
+       INCOMPAT_EA_INODE = 0x400,
        INCOMPAT_CSUM_SEED = 0x2000,
        INCOMPAT_LARGEDIR = 0x4000,
+       INCOMPAT_INLINE = 0x8000,
+       INCOMPAT_ENCRYPT = 0x10000,
+       INCOMPAT_CASEFOLD = 0x20000,
        RO_SPARSE_SUPER = 0x1,
        RO_LARGE_FILE = 0x2,
        RO_HUGE_FILE = 0x8,
        RO_GDT_CSUM = 0x10,
        RO_DIR_NLINK = 0x20,
        RO_EXTRA_ISIZE = 0x40,
+       RO_BIGALLOC = 0x200,
        RO_METADATA_CSUM = 0x400,
        RO_ORPHAN_PRESENT = 0x10000
 };
 /* A file's marks as its inode has them; bits of enum ws_mark_bit, and back. */
 uint32_t ext4_flags_of(uint8_t marks);
 uint8_t ext4_marks_of(uint32_t flags);
-enum { FLAG_INDEX = 0x1000, FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
+enum { FLAG_ENCRYPTED = 0x800, FLAG_INDEX = 0x1000, FLAG_EXTENTS = 0x80000, FLAG_INLINE_DATA = 0x10000000 };
 enum { GROUP_INODE_UNINIT = 1, GROUP_BLOCK_UNINIT = 2, GROUP_INODE_ZEROED = 4 };
 #define JOURNAL_MAGIC 0xc03b3998u
 
@@ -230,7 +236,8 @@ enum ws_status ext4_xattr_inode(const struct ws_node *node, uint8_t *area, size_
 enum ws_status ext4_xattrs_check(const struct ws_node *node, struct ws_error *error);
 enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct ws_node *node, uint64_t physical,
                                 uint8_t out[BLOCK], struct ws_error *error);
-enum ws_status ext4_xattr_read(struct ws_tree *tree, struct ws_node *node, const uint8_t *entries, size_t room,
-                               const uint8_t *values, size_t values_room, struct ws_error *error);
+/* One as it stands on a volume; those of no known kind are passed over. */
+enum ws_status ext4_xattr_set(struct ws_tree *tree, struct ws_node *node, uint8_t index, const char *rest,
+                              size_t rest_length, const uint8_t *value, size_t length, struct ws_error *error);
 
 #endif

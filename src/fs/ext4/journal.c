@@ -9,9 +9,14 @@ enum { KIND_DESCRIPTOR = 1, KIND_COMMIT = 2, KIND_SUPER_1 = 3, KIND_SUPER_2 = 4,
 enum { TAG_ESCAPED = 1, TAG_SAME_ID = 2, TAG_DELETED = 4, TAG_LAST = 8 };
 enum { J_REVOKE = 1, J_64BIT = 2, J_ASYNC = 4, J_CSUM_2 = 8, J_CSUM_3 = 16, J_FAST = 32 };
 
+enum {
+    QUICK_HEAD = 9
+}; /* what a quick commit begins with: its kind, its length, features, the transaction it follows */
+
 struct journal {
     struct ws_source *log; /* the journal inode's content */
-    uint32_t block, first, length, start, sequence, features, seed;
+    uint32_t block, first, length, start, sequence, features,
+        seed; /* behind `length` and a block more: quick commits */
 };
 
 static enum ws_status open_journal(struct ext4_volume *v, struct journal *j, struct ws_error *error) {
@@ -168,6 +173,12 @@ static enum ws_status take_blocks(struct replay *r, uint8_t *block, uint32_t seq
     return WS_OK;
 }
 
+/* Without them what is read would be older than what was saved. */
+static enum ws_status not_replayed(struct ws_error *error, const char *why) {
+    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume was not shut down, and %s, which are not read here", why);
+    return ws_fail_next(error, "start from it and shut down, or let a file system checker look at it");
+}
+
 /* Go through the log once. Adds what each whole transaction holds; stops at the first that is not whole. */
 static enum ws_status scan(struct replay *r, struct ws_error *error) {
     const struct journal *j = &r->j;
@@ -201,6 +212,11 @@ static enum ws_status scan(struct replay *r, struct ws_error *error) {
     }
     r->count = whole_map;
     r->revoked_count = whole_revoked;
+    if (j->features & J_FAST) {
+        WS_GO(ws_source_read(j->log, (j->length + 1ull) * j->block, block, j->block, error));
+        if (ws_load_le16(block) == QUICK_HEAD && ws_load_le32(block + 8) == sequence)
+            WS_GO(not_replayed(error, "its last changes stand in quick commits"));
+    }
 done:
     free(block);
     free(data);
@@ -287,6 +303,8 @@ enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_sourc
         return ws_fail(error, WS_E_NOMEM, "out of memory for the journal");
     }
     r->base = volume;
+    if (v.facts.needs_recovery && v.compat & COMPAT_JOURNAL && !v.journal_ino)
+        WS_GO(not_replayed(error, "its last changes stand on another device"));
     if (v.facts.needs_recovery && v.journal_ino) {
         WS_GO(open_journal(&v, &r->j, error));
         if (r->j.start) WS_GO(scan(r, error));

@@ -25,8 +25,8 @@ static uint64_t wide(const uint8_t *d, size_t low, size_t high) {
 enum {
     COMPAT_TOLD = COMPAT_JOURNAL | COMPAT_XATTR | COMPAT_RESIZE_INODE | COMPAT_DIR_INDEX | COMPAT_FAST_COMMIT |
                   COMPAT_ORPHAN_FILE,
-    INCOMPAT_TOLD = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG | INCOMPAT_CSUM_SEED |
-                    INCOMPAT_LARGEDIR,
+    INCOMPAT_TOLD = INCOMPAT_FILETYPE | INCOMPAT_EXTENTS | INCOMPAT_64BIT | INCOMPAT_FLEX_BG | INCOMPAT_EA_INODE |
+                    INCOMPAT_CSUM_SEED | INCOMPAT_LARGEDIR | INCOMPAT_INLINE,
     RO_TOLD =
         RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_GDT_CSUM | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM
 };
@@ -65,8 +65,6 @@ static enum ws_status open_anew(struct ws_ext4_geometry *g, const struct ws_ext4
     if ((facts->needs_recovery && !here) || (!facts->clean && !facts->needs_recovery))
         return stays_until(error, here, "it was not shut down",
                            "start from it and shut down, or let a file system checker look at it");
-    if (facts->needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
-        return stays(error, here, "its last changes stand in quick commits");
     if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~incompat_told ||
         ws_load_le32(s + 0x64) & ~ro_told)
         return stays(error, here, "it has other features");
@@ -157,8 +155,6 @@ enum ws_status ext4_over_open(struct ws_ext4_geometry *g, struct ws_error *error
     WS_GO(ws_ext4_recovered(g->params.over, &g->over->now, NULL, error));
     WS_GO(ws_source_read(g->over->now, 1024, s, sizeof s, error));
     if (here) WS_GO(look_how_arranged(g, &facts, s, &ours, error));
-    if (ours && facts.needs_recovery && ws_load_le32(s + 0x5c) & COMPAT_FAST_COMMIT)
-        WS_GO(stays(error, here, "its last changes stand in quick commits"));
     if (ours) open_itself(g, &facts, s);
     else WS_GO(open_anew(g, &facts, s, here, error));
     g->over->blocks = facts.size / BLOCK;

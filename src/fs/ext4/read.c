@@ -74,29 +74,11 @@ static void load_time(const uint8_t *inode, struct ws_node *node) {
         node->born = (int64_t)(int32_t)ws_load_le32(inode + 0x90) + ((int64_t)(ws_load_le32(inode + 0x94) & 3) << 32);
 }
 
-static enum ws_status load_xattrs(struct reading *r, const uint8_t *inode, struct ws_node *node,
-                                  struct ws_error *error) {
-    size_t extra = 128 + (size_t)ws_load_le16(inode + 0x80);
-    if (r->v.facts.inode_size >= INODE_SIZE && extra >= 128 && extra + 4 <= INODE_SIZE &&
-        ws_load_le32(inode + extra) == (uint32_t)XATTR_MAGIC)
-        WS_TRY(ext4_xattr_read(r->tree, node, inode + extra + 4, INODE_SIZE - extra - 4, inode + extra + 4,
-                               INODE_SIZE - extra - 4, error));
-    uint64_t block = ws_load_le32(inode + 0x68) | (uint64_t)ws_load_le16(inode + 0x76) << 32;
-    if (block == 0) return WS_OK;
-    if (block >= r->v.blocks) return ws_fail(error, WS_E_FORMAT, "extended attributes lie outside the volume");
-    uint8_t *all = malloc(r->v.block);
-    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for extended attributes");
-    enum ws_status status = ws_source_read(r->v.source, block * r->v.block, all, r->v.block, error);
-    if (status == WS_OK && ws_load_le32(all) == (uint32_t)XATTR_MAGIC)
-        status = ext4_xattr_read(r->tree, node, all + 32, r->v.block - 32, all, r->v.block, error);
-    free(all);
-    return status;
-}
-
 static enum ws_status content_of(struct reading *r, uint32_t ino, const uint8_t *inode, uint64_t size,
                                  struct ws_source **content, struct ws_error *error) {
     struct ws_run *runs = NULL;
     size_t count = 0;
+    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) return ext4_inside(&r->v, ino, size, content, error);
     WS_TRY(ext4_runs(&r->v, ino, inode, size, &runs, &count, error));
     enum ws_status status = ws_source_runs(r->v.source, runs, count, size, content, error);
     free(runs);
@@ -114,9 +96,12 @@ static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *
     if (node->kind == WS_NODE_FILE || node->kind == WS_NODE_FOLDER)
         node->marks = ext4_marks_of(ws_load_le32(inode + 0x20));
     load_time(inode, node);
-    WS_TRY(load_xattrs(r, inode, node, error));
-    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA)
-        return ws_fail(error, WS_E_UNSUPPORTED, "a file is kept inside its inode, which is not read here");
+    if (ws_load_le32(inode + 0x20) & FLAG_ENCRYPTED) {
+        ws_fail(error, WS_E_UNSUPPORTED, "a file or folder is encrypted, which is not read here");
+        ws_fail_where(error, "inode %u", ino);
+        return ws_fail_next(error, "let the system that made it copy what is needed");
+    }
+    WS_TRY(ext4_attributes(&r->v, ino, r->tree, node, error));
     if (node->kind == WS_NODE_CHAR || node->kind == WS_NODE_BLOCK) {
         uint32_t old = ws_load_le32(inode + 0x28);
         uint32_t wide = ws_load_le32(inode + 0x2c);
@@ -204,14 +189,14 @@ static enum ws_status add_name(struct reading *r, struct ws_node *folder, uint32
 
 /* What stands in a block of a folder. */
 static enum ws_status read_names(struct reading *r, struct ws_node *folder, uint32_t ino, const uint8_t *block,
-                                 struct ws_error *error) {
-    for (size_t p = 0; p + 8 <= r->v.block;) {
+                                 size_t bytes, struct ws_error *error) {
+    for (size_t p = 0; p + 8 <= bytes;) {
         uint32_t entry_ino = ws_load_le32(block + p);
         size_t length = ws_load_le16(block + p + 4);
         size_t name_length = block[p + 6];
         char name[256];
-        if (length == 0xffff && r->v.block == 65536) length = 65536;
-        if (length < 8 || length % 4 || p + length > r->v.block || name_length + 8 > length)
+        if (length == 0xffff && bytes == 65536) length = 65536;
+        if (length < 8 || length % 4 || p + length > bytes || name_length + 8 > length)
             return file_damaged(error, ino, "a folder's entry has an impossible length");
         bool dots = name_length <= 2 && block[p + 8] == '.' && (name_length == 1 || block[p + 9] == '.');
         if (entry_ino && name_length && !dots) {
@@ -225,20 +210,25 @@ static enum ws_status read_names(struct reading *r, struct ws_node *folder, uint
     return WS_OK;
 }
 
+enum { IN_FRONT = 4 }; /* bytes before the names of a folder inside its inode: the number of the one above */
+
 static enum ws_status read_folder(struct reading *r, struct ws_node *folder, struct ws_error *error) {
     uint8_t inode[INODE_SIZE];
     uint32_t ino = (uint32_t)folder->origin;
     struct ws_source *content = NULL;
     WS_TRY(ext4_inode(&r->v, ino, inode, error));
-    uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
-    if (size % r->v.block || size > (4ull << 30)) return file_damaged(error, ino, "a folder's length is impossible");
+    const uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
+    const bool inside = (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) != 0;
+    const size_t step = inside ? (size_t)ws_min_u64(size, EXT4_INSIDE_MOST) : r->v.block, first = inside ? IN_FRONT : 0;
+    if (size % step || size <= first || size > (4ull << 30))
+        return file_damaged(error, ino, "a folder's length is impossible");
     WS_TRY(content_of(r, ino, inode, size, &content, error));
-    uint8_t *block = malloc(r->v.block);
+    uint8_t *block = malloc(step);
     enum ws_status status = block ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
-    for (uint64_t at = 0; status == WS_OK && at < size; at += r->v.block) {
-        WS_GO(ws_source_read(content, at, block, r->v.block, error));
+    for (uint64_t at = 0; status == WS_OK && at < size; at += step) {
+        WS_GO(ws_source_read(content, at, block, step, error));
         struct ws_error why = {0};
-        status = read_names(r, folder, ino, block, &why);
+        status = read_names(r, folder, ino, block + first, step - first, &why);
         if (status != WS_OK && !r->lost && error) *error = why;
         status = pass_over(r, folder, NULL, status, "names in it cannot be read");
     }
@@ -254,7 +244,8 @@ static void count_free(const struct ext4_volume *v, struct ws_ext4_facts *facts)
     for (uint32_t i = 0; i < v->groups; i++) {
         const uint8_t *d = v->descriptors + (size_t)i * v->desc_size;
         const bool wide = v->desc_size >= 64;
-        facts->free_bytes += (ws_load_le16(d + 0x0c) | (wide ? (uint64_t)ws_load_le16(d + 0x2c) << 16 : 0)) * v->block;
+        facts->free_bytes +=
+            (ws_load_le16(d + 0x0c) | (wide ? (uint64_t)ws_load_le16(d + 0x2c) << 16 : 0)) * v->cluster * v->block;
         facts->free_inodes += ws_load_le16(d + 0x0e) | (wide ? (uint64_t)ws_load_le16(d + 0x2e) << 16 : 0);
     }
     if (facts->free_bytes > facts->size) facts->free_bytes = 0; /* no such volume can be */
@@ -309,9 +300,10 @@ static bool comes_with_another(struct reading *r, uint32_t ino, const uint8_t *i
     struct ws_source *content = NULL;
     struct ws_error ignored;
     uint32_t parent = 0;
-    if (content_of(r, ino, inode, r->v.block, &content, &ignored) != WS_OK) return false;
-    if (ws_source_read(content, 0, first, sizeof first, &ignored) == WS_OK && first[12 + 8] == '.')
-        parent = ws_load_le32(first + 12);
+    const bool inside = (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) != 0;
+    if (content_of(r, ino, inode, inside ? sizeof first : r->v.block, &content, &ignored) != WS_OK) return false;
+    if (ws_source_read(content, 0, first, sizeof first, &ignored) == WS_OK && (inside || first[12 + 8] == '.'))
+        parent = ws_load_le32(inside ? first : first + 12);
     ws_source_close(content);
     return parent > 10 && parent != ino && parent <= r->v.facts.inodes && !has_name(r, parent) &&
            ext4_rescue_is_used(&r->v, parent, above) && (ws_load_le16(above) & 0xf000) == 0x4000;

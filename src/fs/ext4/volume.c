@@ -6,7 +6,9 @@
 
 enum { SUPER_AT = 1024, AHEAD = 64 * 1024, DEPTH_MOST = 5 };
 static const uint32_t incompat_known = INCOMPAT_FILETYPE | INCOMPAT_RECOVER | INCOMPAT_META_BG | INCOMPAT_EXTENTS |
-                                       INCOMPAT_64BIT | INCOMPAT_FLEX_BG | INCOMPAT_CSUM_SEED | INCOMPAT_LARGEDIR;
+                                       INCOMPAT_64BIT | INCOMPAT_MMP | INCOMPAT_FLEX_BG | INCOMPAT_EA_INODE |
+                                       INCOMPAT_CSUM_SEED | INCOMPAT_LARGEDIR | INCOMPAT_INLINE | INCOMPAT_ENCRYPT |
+                                       INCOMPAT_CASEFOLD;
 
 static enum ws_status damaged(struct ws_error *error, const char *what) {
     ws_fail(error, WS_E_FORMAT, "the ext4 volume is damaged: %s", what);
@@ -38,7 +40,10 @@ static enum ws_status parse_super(const struct ws_source *source, const uint8_t 
     if (v->incompat & INCOMPAT_64BIT) v->blocks |= (uint64_t)ws_load_le32(s + 0x150) << 32;
     v->desc_size = v->incompat & INCOMPAT_64BIT ? ws_load_le16(s + 0xfe) : 32;
     uint32_t inode_size = ws_load_le32(s + 0x4c) ? ws_load_le16(s + 0x58) : 128;
-    if (v->blocks_a_group == 0 || v->blocks_a_group > v->block * 8 || v->inodes_a_group == 0 ||
+    const uint32_t log_cluster = v->ro_compat & RO_BIGALLOC ? ws_load_le32(s + 0x1c) : log_block;
+    if (log_cluster < log_block || log_cluster > 30) return damaged(error, "its cluster size is impossible");
+    v->cluster = 1u << (log_cluster - log_block);
+    if (v->blocks_a_group == 0 || v->blocks_a_group / v->cluster > v->block * 8 || v->inodes_a_group == 0 ||
         v->inodes_a_group > v->block * 8 || v->desc_size < 32 || v->desc_size > 1024 || inode_size < 128 ||
         inode_size > v->block || (inode_size & (inode_size - 1)) || v->blocks <= v->first_data_block)
         return damaged(error, "its superblock states impossible numbers");
@@ -86,12 +91,9 @@ enum ws_status ext4_open(const struct ws_source *source, struct ext4_volume *v, 
     uint8_t s[1024];
     WS_TRY(load_super(source, s, error));
     WS_TRY(parse_super(source, s, v, error));
-    const bool clusters = (v->ro_compat & 0x200) != 0;
-    if (v->incompat & ~incompat_known || clusters) {
-        if (clusters) ws_fail(error, WS_E_UNSUPPORTED, "the volume uses block clusters, which are not read here");
-        else
-            ws_fail(error, WS_E_UNSUPPORTED, "the volume uses ext4 features that are not read here (0x%x)",
-                    v->incompat & ~incompat_known);
+    if (v->incompat & ~incompat_known) {
+        ws_fail(error, WS_E_UNSUPPORTED, "the volume uses ext4 features that are not read here (0x%x)",
+                v->incompat & ~incompat_known);
         return ws_fail_next(error, "let the system that made it copy what is needed");
     }
     /* Descriptors: in one row behind the superblock, or with meta_bg one block in the first group of each set. */
@@ -105,10 +107,11 @@ enum ws_status ext4_open(const struct ws_source *source, struct ext4_volume *v, 
         return ws_fail(error, WS_E_NOMEM, "out of memory for an ext4 volume of %u groups", v->groups);
     }
     for (uint32_t i = 0; (uint64_t)i * per_block < v->groups; i++) {
-        uint64_t block = v->first_data_block + 1ull + i;
+        uint64_t block = SUPER_AT / v->block + 1ull + i; /* of clusters the first is number 0 even then */
         if (i >= first_meta) {
             uint32_t group = i * per_block;
             block = v->first_data_block + (uint64_t)group * v->blocks_a_group + (ext4_has_super(group) ? 1 : 0);
+            if (group == 0) block = SUPER_AT / v->block + 1;
         }
         size_t step = (size_t)ws_min_u64(v->block, bytes - (size_t)i * v->block);
         enum ws_status status =
@@ -127,7 +130,9 @@ void ext4_close(struct ext4_volume *v) {
     v->descriptors = v->ahead = NULL;
 }
 
-enum ws_status ext4_inode(struct ext4_volume *v, uint32_t ino, uint8_t out[INODE_SIZE], struct ws_error *error) {
+/* Its first bytes. */
+static enum ws_status load_inode(struct ext4_volume *v, uint32_t ino, uint8_t *out, size_t want,
+                                 struct ws_error *error) {
     if (ino == 0 || ino > v->facts.inodes || (ino - 1) / v->inodes_a_group >= v->groups) {
         ws_fail(error, WS_E_FORMAT, "the ext4 volume is damaged: inode %u does not exist", ino);
         return ws_fail_next(error, "let a file system checker look at it");
@@ -137,7 +142,6 @@ enum ws_status ext4_inode(struct ext4_volume *v, uint32_t ino, uint8_t out[INODE
     if (v->desc_size >= 64) table |= (uint64_t)ws_load_le32(d + 0x28) << 32;
     if (table >= v->blocks) return damaged(error, "an inode table lies outside it");
     uint64_t at = table * v->block + (uint64_t)((ino - 1) % v->inodes_a_group) * v->facts.inode_size;
-    size_t want = v->facts.inode_size < INODE_SIZE ? v->facts.inode_size : INODE_SIZE;
     if (at < v->ahead_at || at + want > v->ahead_at + v->ahead_length) {
         uint64_t from = at / 4096 * 4096;
         size_t length = (size_t)ws_min_u64(AHEAD, v->source->size > from ? v->source->size - from : 0);
@@ -147,9 +151,17 @@ enum ws_status ext4_inode(struct ext4_volume *v, uint32_t ino, uint8_t out[INODE
         v->ahead_length = length;
         if (at + want > from + length) return damaged(error, "an inode table lies outside it");
     }
-    memset(out, 0, INODE_SIZE);
     memcpy(out, v->ahead + (at - v->ahead_at), want);
     return WS_OK;
+}
+
+enum ws_status ext4_inode(struct ext4_volume *v, uint32_t ino, uint8_t out[INODE_SIZE], struct ws_error *error) {
+    memset(out, 0, INODE_SIZE);
+    return load_inode(v, ino, out, v->facts.inode_size < INODE_SIZE ? v->facts.inode_size : INODE_SIZE, error);
+}
+
+enum ws_status ext4_inode_whole(struct ext4_volume *v, uint32_t ino, uint8_t *out, struct ws_error *error) {
+    return load_inode(v, ino, out, v->facts.inode_size, error);
 }
 
 struct run_list {

@@ -9,6 +9,7 @@ struct ext4_volume {
     struct ws_ext4_facts facts;
     uint32_t compat, incompat, ro_compat;
     uint32_t block, blocks_a_group, inodes_a_group, groups, desc_size, first_data_block, csum_seed, journal_ino;
+    uint32_t cluster;  /* blocks that are given away together: their bitmaps count them so */
     uint32_t reserved; /* blocks behind the descriptors, for more of them */
     uint64_t blocks;
     uint8_t *descriptors; /* owned: all of them */
@@ -21,8 +22,19 @@ enum ws_status ext4_open(const struct ws_source *source, struct ext4_volume *v, 
 void ext4_close(struct ext4_volume *v);
 /** The first 256 bytes of an inode, zero-filled where inodes are smaller. */
 enum ws_status ext4_inode(struct ext4_volume *v, uint32_t ino, uint8_t out[INODE_SIZE], struct ws_error *error);
+/** All of it, as long as inodes are there. */
+enum ws_status ext4_inode_whole(struct ext4_volume *v, uint32_t ino, uint8_t *out, struct ws_error *error);
 /** An inode's content as runs of the volume, to be freed. */
 enum ws_status ext4_runs(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size, struct ws_run **runs,
                          size_t *count, struct ws_error *error);
+
+/* inside.c */
+enum { EXT4_IN_INODE = 60, EXT4_INSIDE_MOST = 64 * 1024 };
+/** Its extended attributes, into the node. */
+enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, struct ws_tree *tree, struct ws_node *node,
+                               struct ws_error *error);
+/** The content of an inode with FLAG_INLINE_DATA, in memory. */
+enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, uint64_t size, struct ws_source **content,
+                           struct ws_error *error);
 
 #endif

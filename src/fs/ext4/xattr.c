@@ -211,30 +211,17 @@ enum ws_status ext4_xattr_block(const struct ws_ext4_geometry *g, const struct w
     return WS_OK;
 }
 
-enum ws_status ext4_xattr_read(struct ws_tree *tree, struct ws_node *node, const uint8_t *entries, size_t room,
-                               const uint8_t *values, size_t values_room, struct ws_error *error) {
-    for (size_t at = 0; at + ENTRY <= room && ws_load_le32(entries + at) != 0;) {
-        const uint8_t *e = entries + at;
-        size_t name_length = e[0];
-        size_t offset = ws_load_le16(e + 2);
-        size_t length = ws_load_le32(e + 8);
-        if (at + ENTRY + name_length > room || ws_load_le32(e + 4) != 0 || !ws_inside(offset, length, values_room))
-            return ws_fail(error, WS_E_FORMAT, "an extended attribute points outside its place");
-        char name[300];
-        uint8_t acl[4096];
-        const uint8_t *value = values + offset;
-        for (size_t i = 0; i < PREFIXES; i++)
-            if (prefixes[i].index == e[1])
-                (void)snprintf(name, sizeof name, "%s%.*s", prefixes[i].prefix, (int)name_length,
-                               (const char *)e + ENTRY);
-        bool known = e[1] == 1 || e[1] == 2 || e[1] == 3 || e[1] == 4 || e[1] == 6 || e[1] == 7;
-        if (is_acl(e[1])) {
-            length = acl_from_disk(value, length, acl, sizeof acl);
-            value = acl;
-            known = length > 0;
-        }
-        if (known) WS_TRY(ws_tree_set_xattr(tree, node, name, value, length, error));
-        at += ENTRY + rounded(name_length);
+enum ws_status ext4_xattr_set(struct ws_tree *tree, struct ws_node *node, uint8_t index, const char *rest,
+                              size_t rest_length, const uint8_t *value, size_t length, struct ws_error *error) {
+    char name[300] = "";
+    uint8_t acl[4096];
+    for (size_t i = 0; i < PREFIXES; i++)
+        if (prefixes[i].index == index)
+            (void)snprintf(name, sizeof name, "%s%.*s", prefixes[i].prefix, (int)rest_length, rest);
+    if (is_acl(index)) {
+        length = acl_from_disk(value, length, acl, sizeof acl);
+        value = acl;
+        if (!length) return WS_OK;
     }
-    return WS_OK;
+    return name[0] ? ws_tree_set_xattr(tree, node, name, value, length, error) : WS_OK;
 }

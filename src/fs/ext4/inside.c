@@ -1,0 +1,149 @@
+/* inside.c — what an inode has beside the places of blocks: its extended attributes, and all of a small file or folder
+ * (Linux kernel documentation, ext4, "Extended Attributes" and "Inline Data"). */
+#include "fs/ext4/volume.h"
+
+#include <stdlib.h>
+#include <string.h>
+
+enum { OLD_SIZE = 128, ENTRY = 16, BLOCK_HEADER = 32, SYSTEM = 7, VALUE_MOST = 64 * 1024 };
+static const char content_name[] = "data"; /* of SYSTEM: what of a file's content does not fit in */
+
+struct attribute {
+    uint8_t index;
+    const char *name;
+    size_t name_length, length;
+    const uint8_t *value;
+    uint32_t value_ino; /* not 0: the value is another inode's content */
+};
+typedef enum ws_status (*attribute_visit)(void *context, const struct attribute *a, struct ws_error *error);
+
+static enum ws_status outside(struct ws_error *error) {
+    return ws_fail(error, WS_E_FORMAT, "an extended attribute points outside its place");
+}
+
+/* Places of values count from `values` on. */
+static enum ws_status each_of(const uint8_t *entries, size_t room, const uint8_t *values, size_t values_room,
+                              attribute_visit visit, void *context, struct ws_error *error) {
+    for (size_t at = 0; at + ENTRY <= room && ws_load_le32(entries + at) != 0;) {
+        const uint8_t *e = entries + at;
+        const size_t offset = ws_load_le16(e + 2);
+        struct attribute a = {.index = e[1],
+                              .name = (const char *)e + ENTRY,
+                              .name_length = e[0],
+                              .length = ws_load_le32(e + 8),
+                              .value_ino = ws_load_le32(e + 4)};
+        if (at + ENTRY + a.name_length > room || a.length > VALUE_MOST) return outside(error);
+        if (!a.value_ino) {
+            if (!ws_inside(offset, a.length, values_room)) return outside(error);
+            a.value = values + offset;
+        }
+        WS_TRY(visit(context, &a, error));
+        at += ENTRY + (a.name_length + 3) / 4 * 4;
+    }
+    return WS_OK;
+}
+
+/* Those inside the inode, whose `body` is all of it, then those in a block of their own. */
+static enum ws_status each(const struct ext4_volume *v, const uint8_t *body, attribute_visit visit, void *context,
+                           struct ws_error *error) {
+    const size_t size = v->facts.inode_size;
+    const size_t from = size > OLD_SIZE ? OLD_SIZE + (size_t)ws_load_le16(body + OLD_SIZE) + 4 : size;
+    if (from < size && ws_load_le32(body + from - 4) == (uint32_t)XATTR_MAGIC)
+        WS_TRY(each_of(body + from, size - from, body + from, size - from, visit, context, error));
+    const uint64_t block = ws_load_le32(body + 0x68) | (uint64_t)ws_load_le16(body + 0x76) << 32;
+    if (block == 0) return WS_OK;
+    if (block >= v->blocks) return ws_fail(error, WS_E_FORMAT, "extended attributes lie outside the volume");
+    uint8_t *all = malloc(v->block);
+    if (!all) return ws_fail(error, WS_E_NOMEM, "out of memory for extended attributes");
+    enum ws_status status = ws_source_read(v->source, block * v->block, all, v->block, error);
+    if (status == WS_OK && ws_load_le32(all) == (uint32_t)XATTR_MAGIC)
+        status = each_of(all + BLOCK_HEADER, v->block - BLOCK_HEADER, all, v->block, visit, context, error);
+    free(all);
+    return status;
+}
+
+static enum ws_status whole_inode(struct ext4_volume *v, uint32_t ino, uint8_t **body, struct ws_error *error) {
+    *body = malloc(v->facts.inode_size);
+    enum ws_status status =
+        *body ? ext4_inode_whole(v, ino, *body, error) : ws_fail(error, WS_E_NOMEM, "out of memory for an inode");
+    if (status != WS_OK) free(*body);
+    return status;
+}
+
+struct taking {
+    struct ext4_volume *v;
+    struct ws_tree *tree;
+    struct ws_node *node;
+    bool inside; /* its content is, too */
+};
+
+static bool is_content(const struct attribute *a) {
+    return a->index == SYSTEM && a->name_length == strlen(content_name) &&
+           memcmp(a->name, content_name, a->name_length) == 0;
+}
+
+static enum ws_status take(void *context, const struct attribute *a, struct ws_error *error) {
+    const struct taking *t = context;
+    uint8_t inode[INODE_SIZE];
+    struct ws_run *runs = NULL;
+    struct ws_source *content = NULL;
+    size_t count = 0;
+    if (t->inside && is_content(a)) return WS_OK;
+    if (!a->value_ino)
+        return ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, a->value, a->length, error);
+    WS_TRY(ext4_inode(t->v, a->value_ino, inode, error));
+    WS_TRY(ext4_runs(t->v, a->value_ino, inode, a->length, &runs, &count, error));
+    enum ws_status status = ws_source_runs(t->v->source, runs, count, a->length, &content, error);
+    uint8_t *value = status == WS_OK ? malloc(a->length + 1) : NULL;
+    if (status == WS_OK && !value) status = ws_fail(error, WS_E_NOMEM, "out of memory for an extended attribute");
+    if (status == WS_OK) status = ws_source_read(content, 0, value, a->length, error);
+    if (status == WS_OK)
+        status = ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, value, a->length, error);
+    free(value);
+    free(runs);
+    ws_source_close(content);
+    return status;
+}
+
+enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, struct ws_tree *tree, struct ws_node *node,
+                               struct ws_error *error) {
+    uint8_t *body;
+    WS_TRY(whole_inode(v, ino, &body, error));
+    struct taking t = {v, tree, node, (ws_load_le32(body + 0x20) & FLAG_INLINE_DATA) != 0};
+    enum ws_status status = each(v, body, take, &t, error);
+    free(body);
+    return status;
+}
+
+struct finding {
+    uint8_t bytes[EXT4_INSIDE_MOST]; /* in place of block numbers, then the attribute's value */
+    size_t length;
+};
+
+static enum ws_status find_rest(void *context, const struct attribute *a, struct ws_error *error) {
+    struct finding *f = context;
+    if (!is_content(a) || !a->value || f->length != EXT4_IN_INODE) return WS_OK;
+    if (a->length > sizeof f->bytes - f->length) return outside(error);
+    memcpy(f->bytes + f->length, a->value, a->length);
+    f->length += a->length;
+    return WS_OK;
+}
+
+enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, uint64_t size, struct ws_source **content,
+                           struct ws_error *error) {
+    uint8_t *body;
+    WS_TRY(whole_inode(v, ino, &body, error));
+    struct finding *f = calloc(1, sizeof *f);
+    enum ws_status status = f ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a small file");
+    if (f) {
+        memcpy(f->bytes, body + 0x28, EXT4_IN_INODE);
+        f->length = EXT4_IN_INODE;
+        status = each(v, body, find_rest, f, error);
+    }
+    if (status == WS_OK && size > sizeof f->bytes)
+        status = ws_fail(error, WS_E_FORMAT, "a file inside its inode is longer than can be");
+    if (status == WS_OK) status = ws_source_memory(f->bytes, (size_t)size, content, error); /* what is not there is 0 */
+    free(f);
+    free(body);
+    return status;
+}
