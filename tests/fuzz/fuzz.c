@@ -48,11 +48,7 @@ static void over(const struct input *in) {
     struct ws_layout *layout = NULL;
     struct ws_source *patched = NULL;
     struct ws_ext4_geometry g;
-    struct ws_source *zeros = NULL, *volume = NULL; /* of the length that it has to have, its first part the input */
-    if (ws_source_zeros(16u << 20, &zeros, NULL) != WS_OK || in->length > 16u << 20) return;
-    if (ws_source_patched(zeros, 16u << 20, &volume, NULL) != WS_OK ||
-        ws_source_patch(volume, 0, in->text, in->length, NULL) != WS_OK)
-        abort();
+    const struct ws_source *volume = in->source;
     const struct ws_ext4_params p = {.over = volume};
     enum ws_status status;
     if (ws_ext4_read(volume, &tree, NULL, NULL) != WS_OK) goto done;
@@ -74,8 +70,6 @@ static void over(const struct input *in) {
     }
 done:
     ws_tree_close(tree);
-    ws_source_close(volume);
-    ws_source_close(zeros);
 }
 static void fat(const struct input *in) {
     struct ws_tree *tree = NULL;
@@ -216,7 +210,7 @@ static void cut(const struct input *in) {
     struct ws_layout *layout = NULL;
     if (ws_make_room(&front, NULL, NULL) != WS_OK) return;
     front.front = front.most / front.step / 2 * front.step;
-    if (ws_layout_create(2 * in->length + 4096, &layout, NULL) != WS_OK) return;
+    if (ws_layout_create(2 * in->source->size + 4096, &layout, NULL) != WS_OK) return;
     if (ws_make_room(&front, layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
         (void)ws_layout_bytes(layout);
     ws_layout_close(layout);
@@ -226,7 +220,7 @@ static void cut(const struct input *in) {
                             {.volume = in->source, .file_goes = true}};
     put[2].file_at = put[3].file_at = first_file(in, &put[3].front, front.step);
     for (size_t i = 0; i < (put[2].file_at ? 4 : 2); i++) {
-        if (ws_layout_create(2 * in->length + 65536, &layout, NULL) != WS_OK) return;
+        if (ws_layout_create(2 * in->source->size + 65536, &layout, NULL) != WS_OK) return;
         if (ws_make_room(&put[i], layout, NULL) == WS_OK && ws_layout_seal(layout, NULL) == WS_OK)
             (void)ws_layout_bytes(layout);
         ws_layout_close(layout);
@@ -616,41 +610,46 @@ static void original(const struct input *in) {
     free(o);
 }
 
-/* The beginning of a volume of 32 MiB. */
 static void used(const struct input *in) {
-    struct ws_source *volume = NULL;
     struct ws_used u;
-    if (ws_source_patched(in->source, 32u << 20, &volume, NULL) != WS_OK) return;
-    if (ws_used_look(volume, &u, NULL) == WS_OK)
+    if (ws_used_look(in->source, &u, NULL) == WS_OK)
         for (size_t i = 0; i < u.count; i++)
-            if (u.stretch[i].length == 0 || u.stretch[i].at + u.stretch[i].length > volume->size) abort();
+            if (u.stretch[i].length == 0 || u.stretch[i].at + u.stretch[i].length > in->source->size) abort();
     ws_used_free(&u);
-    ws_source_close(volume);
 }
 
+/* `mib`: the input is the beginning of a volume that is so long. */
 static const struct {
     const char *name;
     void (*run)(const struct input *in);
-} targets[] = {
-    {"image", image},         {"ext4", ext4},       {"fat", fat},           {"table", table},       {"menu", menu},
-    {"plan", plan},           {"bench", bench},     {"archive", archive},   {"squashfs", squashfs}, {"list", list},
-    {"exfat", exfat},         {"start", start},     {"entries", entries},   {"rules", rules},       {"family", family},
-    {"trial", trial},         {"mark", mark},       {"loader", loader},     {"contents", contents}, {"memory", memory},
-    {"fat_edit", fat_edit},   {"journal", journal}, {"shown", shown},       {"request", request},   {"initrd", initrd},
-    {"over", over},           {"change", change},   {"carry", carry},       {"lock", lock},         {"grow", grow},
-    {"container", container}, {"udf", udf},         {"original", original}, {"used", used},         {"kept", kept},
-    {"proof", proof},         {"rescue", rescue},   {"cut", cut},           {"laid", laid}};
+    unsigned mib;
+} targets[] = {{"image", image},         {"ext4", ext4, 16},   {"fat", fat, 2},
+               {"table", table},         {"menu", menu},       {"plan", plan},
+               {"bench", bench},         {"archive", archive}, {"squashfs", squashfs},
+               {"list", list},           {"exfat", exfat, 63}, {"start", start, 17},
+               {"entries", entries},     {"rules", rules},     {"family", family},
+               {"trial", trial},         {"mark", mark},       {"loader", loader},
+               {"contents", contents},   {"memory", memory},   {"fat_edit", fat_edit, 2},
+               {"journal", journal, 16}, {"shown", shown},     {"request", request},
+               {"initrd", initrd},       {"over", over, 16},   {"change", change},
+               {"carry", carry},         {"lock", lock},       {"grow", grow},
+               {"container", container}, {"udf", udf},         {"original", original},
+               {"used", used, 32},       {"kept", kept},       {"proof", proof},
+               {"rescue", rescue, 16},   {"cut", cut, 63},     {"laid", laid}};
 enum { TARGETS = sizeof targets / sizeof targets[0] };
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size) {
     const char *only = getenv("WS_FUZZ_TARGET");
-    struct ws_source *source = NULL;
+    struct ws_source *source = NULL, *volume = NULL;
     if (size < 2) return 0;
     size_t which = data[0] % TARGETS;
     for (size_t i = 0; only && i < TARGETS; i++)
         if (strcmp(targets[i].name, only) == 0) which = i;
     if (ws_source_memory(data + 1, size - 1, &source, NULL) != WS_OK) return 0;
-    targets[which].run(&(struct input){source, (const char *)data + 1, size - 1});
+    const uint64_t length = (uint64_t)targets[which].mib << 20;
+    if (length && ws_source_patched(source, length > size ? length : size, &volume, NULL) != WS_OK) abort();
+    targets[which].run(&(struct input){volume ? volume : source, (const char *)data + 1, size - 1});
+    ws_source_close(volume);
     ws_source_close(source);
     return 0;
 }

@@ -10,7 +10,7 @@ seeds=build/fuzz/seeds
 rm -rf "$seeds" && mkdir -p "$seeds"
 rm -f build/fuzz/demo.iso && build/fuzz/demo-image build/fuzz/demo.iso
 # each seed is the parser's number and the start of a real input
-seed() { { printf "\\$(printf '%03o' "$1")"; head -c 400000 "$2"; } > "$seeds/$3"; }
+seed() { { printf "\\$(printf '%03o' "$1")"; head -c 900000 "$2"; } > "$seeds/$3"; }
 seed 0 build/fuzz/demo.iso image
 build/fuzz/bench/compose_persistence build/fuzz/volume.img 16M >/dev/null
 seed 1 build/fuzz/volume.img ext4
@@ -58,6 +58,10 @@ printf 'SHA256 (curlew.iso) = %064d\n%032d *curlew.iso\n' 1 2 > build/fuzz/list 
 rm -f build/fuzz/x.img && truncate -s 64M build/fuzz/x.img
 build/fuzz/satchel drives build/fuzz/x.img --blank --system exfat --confirm "$(build/fuzz/satchel drives build/fuzz/x.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
 tail -c +1048577 build/fuzz/x.img > build/fuzz/x.vol && seed 10 build/fuzz/x.vol exfat
+# one that begins close to its front, and has files
+rm -rf build/fuzz/x.new build/fuzz/x.place && mkdir build/fuzz/x.place && truncate -s 8M build/fuzz/x.new && mkfs.exfat -b 64K -c 4K build/fuzz/x.new >/dev/null
+if mount.exfat-fuse build/fuzz/x.new build/fuzz/x.place >/dev/null 2>&1; then cp -r demo tests/fuzz build/fuzz/x.place; umount build/fuzz/x.place; fi
+seed 10 build/fuzz/x.new exfat-files
 for fs in fat ext4 inside; do build/fuzz/tests/start_seed $fs build/fuzz/start.img && seed 11 build/fuzz/start.img start-$fs; done
 printf 'set a="quiet"\nmenuentry "x" --id y {\n linux ($root)/live/vmlinuz boot=live ${a} $b\n initrd /live/initrd.img\n}\n' > build/fuzz/menu && seed 12 build/fuzz/menu entries
 printf 'label x\n kernel /live/vmlinuz\n append initrd=/live/initrd.img boot=live\n' > build/fuzz/menu && seed 12 build/fuzz/menu labels
@@ -92,7 +96,7 @@ rm -f build/fuzz/z.* && build/fuzz/satchel plan --image build/fuzz/demo.iso --dr
 build/fuzz/satchel prove build/fuzz/z.img --on own-pc --proof build/fuzz/z.proof >/dev/null && seed 35 build/fuzz/z.proof proof
 printf 'd 755 0 0 4096 1.000000000 00000000 - /\nF 644 0 0 3 1.000000000 0000abcd %064d /a\\nb\n' 7 >build/fuzz/z.lines && seed 35 build/fuzz/z.lines proof-lines
 seed 36 build/fuzz/volume.img rescue
-seed 37 build/fuzz/esp cut-fat && seed 37 build/fuzz/x.vol cut-exfat
+seed 37 build/fuzz/esp cut-fat && seed 37 build/fuzz/x.vol cut-exfat && seed 37 build/fuzz/x.new cut-files
 rm -f build/fuzz/w.* && build/fuzz/satchel plan --image build/fuzz/demo.iso --arrangement files --drive build/fuzz/w.img --make 400M --save build/fuzz/w.plan >/dev/null && build/fuzz/satchel build build/fuzz/w.plan --confirm "$(build/fuzz/satchel drives build/fuzz/w.img --json | sed -n 's/^ *"name": "\([^"]*\)".*/\1/p')" >/dev/null 2>&1
 mcopy -n -o -i build/fuzz/w.img@@1M ::/loader/satchel.laid build/fuzz/doc && seed 38 build/fuzz/doc laid
 unset ASAN_OPTIONS

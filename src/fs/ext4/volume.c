@@ -51,6 +51,9 @@ static enum ws_status parse_super(const struct ws_source *source, const uint8_t 
         return damaged(error, "its superblock has a wrong checksum");
     uint64_t groups = ws_div_up(v->blocks - v->first_data_block, v->blocks_a_group);
     if (groups > 0x400000) return damaged(error, "it states more groups than can be");
+    const uint64_t inodes = ws_load_le32(s);
+    if (inodes > groups * v->inodes_a_group || inodes * inode_size > v->blocks * v->block)
+        return damaged(error, "it states more inodes than can be");
     v->groups = (uint32_t)groups;
     v->csum_seed = v->incompat & INCOMPAT_CSUM_SEED ? ws_load_le32(s + 0x270) : ws_crc32c(0xffffffff, s + 0x68, 16);
     v->journal_ino = v->compat & COMPAT_JOURNAL ? ws_load_le32(s + 0xe0) : 0;
@@ -62,7 +65,7 @@ static enum ws_status parse_super(const struct ws_source *source, const uint8_t 
     f->free_bytes = ws_load_le32(s + 0x0c);
     if (v->incompat & INCOMPAT_64BIT) f->free_bytes |= (uint64_t)ws_load_le32(s + 0x158) << 32;
     f->free_bytes *= v->block;
-    f->inodes = ws_load_le32(s);
+    f->inodes = (uint32_t)inodes;
     f->free_inodes = ws_load_le32(s + 0x10);
     f->has_journal = v->journal_ino != 0;
     f->needs_recovery = (v->incompat & INCOMPAT_RECOVER) != 0;
