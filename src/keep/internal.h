@@ -17,7 +17,7 @@ struct keep_taking {
     bool any;   /* something stands there */
     bool gives; /* a data volume loses its front, or, in front of the volume, its end: */
     bool in_front;
-    uint64_t begin;          /* byte of the drive at which the volume begins then, in the latter case */
+    uint64_t begin;          /* byte of the drive at which the volume could begin then, in the latter case */
     struct ws_source *slice; /* owned: the first volume that is no swap */
     struct ws_partition place;
     struct ws_room room;
@@ -34,6 +34,14 @@ struct keep_laid {
     char label[48];
     struct ws_source *slice[2]; /* owned: of that, and of that for firmware */
     struct ws_beside beside;    /* its trees are owned */
+};
+
+/* How its volume comes to where it is to be. */
+enum keep_way {
+    KEEP_OVER,  /* composed over itself: it gets longer or shorter, or begins sooner */
+    KEEP_LATER, /* made anew farther back: its front goes to others */
+    KEEP_AWAY,  /* made anew where nothing of it is */
+    KEEP_STAYS  /* it is not written: what changes is beside it */
 };
 
 struct ws_kept {
@@ -55,16 +63,15 @@ struct ws_kept {
     struct ws_layout *renewed, *table; /* what of that goes over what is there; and the tables */
     struct ws_source *new_table;
     uint64_t renewed_to; /* byte of the drive up to which that reaches */
-    uint64_t moves_to;   /* byte of the drive at which the volume, made anew, begins; 0: it stays where it is */
-    uint64_t moves_size; /* bytes: of that */
-    bool moves;          /* between a partition and a file; in the latter with `into_file` */
+    enum keep_way way;
+    struct ws_run to; /* of the drive: where the volume is to be */
+    bool moves;       /* between a partition and a file; in the latter with `into_file` */
     bool into_file;
     struct ws_ext4_geometry before; /* of the one it takes the place of */
     struct ws_layout *moved;        /* it, by itself, and a view of that */
     struct ws_source *moved_view;
     char content[WS_HASH_HEX];  /* of all that it holds */
     struct keep_taking *taking; /* owned */
-    bool untouched;             /* the volume stays as it is */
     bool anew;                  /* counts of starts begin again */
     bool otherwise;             /* the volume has a configuration of its own: all of it is taken as it stands */
     /* the edit, worked out */
@@ -93,8 +100,25 @@ const char *keep_path(const struct ws_node *node, const struct ws_node *top, cha
 /* kept.c: the partition in which a byte of the drive lies. @return NULL if it lies in none */
 const struct ws_partition *keep_partition_of(const struct ws_table *table, uint64_t at);
 
-/* change.c: the drive's table, its second copy at the drive's end. */
+/* kept.c: the drive's table, its second copy at the drive's end. */
 enum ws_status keep_table(const struct ws_kept *kept, struct ws_table *table, struct ws_error *error);
+/* Bytes of its place before the volume: the header of its lock. */
+static inline uint64_t keep_begin(const struct ws_kept *k) { return k->lock ? ws_lock_begin(k->lock) : 0; }
+/* Bytes by which it begins sooner. */
+static inline uint64_t keep_sooner(const struct ws_kept *k) {
+    return k->way == KEEP_OVER ? k->memory.volume_at - k->to.at : 0;
+}
+/* Is it made anew elsewhere? */
+static inline bool keep_remade(const struct ws_kept *k) { return k->way == KEEP_LATER || k->way == KEEP_AWAY; }
+
+/* log.c: where the log of the change goes, and what the change costs. */
+enum ws_status keep_place_log(struct ws_kept *kept, struct ws_kept_cost *cost, struct ws_error *error);
+/* Ordinary volumes in which it is to stand may have been used since: is it still free there? */
+bool keep_log_as_it_was(const struct ws_kept *kept);
+
+/* carry_out.c: what changes when somebody uses the drive: its first sector, and the volume's superblock. */
+enum ws_status keep_hash_marks(const struct ws_kept *kept, const struct ws_source *drive, char hex[WS_HASH_HEX],
+                               struct ws_error *error);
 
 /* neighbour.c */
 void keep_taking_close(struct keep_taking *taking); /* NULL is accepted */

@@ -63,6 +63,7 @@ static enum ws_status read_it(struct ws_kept *k, bool damaged, const char *passp
     WS_TRY(open_volume(k, passphrase, error));
     if (damaged) WS_TRY(ws_ext4_rescue(k->volume, note_lost, &k->lost, &k->tree, &k->facts, error));
     else WS_TRY(ws_ext4_read(k->volume, &k->tree, &k->facts, error));
+    k->to = (struct ws_run){.at = k->memory.volume_at, .length = k->memory.volume_size};
     k->otherwise = !k->memory.system && (!k->memory.family || ws_live_arranged_otherwise(k->memory.family, k->tree));
     return WS_OK;
 }
@@ -101,6 +102,13 @@ const struct ws_partition *keep_partition_of(const struct ws_table *table, uint6
     for (size_t i = 0; i < count; i++)
         if (at >= list[i]->at && at - list[i]->at < list[i]->length) return list[i];
     return NULL;
+}
+
+/* A drive that was copied to a larger one has its second table where the smaller one ended. */
+enum ws_status keep_table(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
+    WS_TRY(ws_table_read(k->drive, k->sector, table, NULL, error));
+    const bool ends_early = table->kind >= WS_TABLE_GPT && table->backup_lba + 1 < k->drive->size / k->sector;
+    return ends_early ? ws_table_resize(table, k->drive->size, error) : WS_OK;
 }
 
 void keep_forget_renewal(struct ws_kept *k) {

@@ -26,9 +26,8 @@ static enum ws_status begin_later(struct ws_kept *k, uint64_t bytes, struct ws_e
         ws_fail(error, WS_E_SPACE, "the newer image takes all the room of what is remembered");
         return anew(error);
     }
-    k->moves_to = k->memory.volume_at + bytes;
-    k->moves_size = k->facts.size - bytes;
-    k->untouched = false;
+    k->way = KEEP_LATER;
+    k->to = (struct ws_run){.at = k->memory.volume_at + bytes, .length = k->facts.size - bytes};
     return WS_OK;
 }
 
@@ -73,5 +72,5 @@ enum ws_status keep_make_way(struct ws_kept *k, const struct ws_partition *first
 
 uint64_t keep_begins_now(const struct ws_kept *k, const struct ws_partition *p) {
     if (k->taking && k->taking->place.at == p->at) return p->at + k->taking->room.front;
-    return k->moves_to && p->at == k->memory.volume_at ? k->moves_to : p->at;
+    return k->way == KEEP_LATER && p->at == k->memory.volume_at ? k->to.at : p->at;
 }

@@ -137,8 +137,9 @@ static enum ws_status move_into_file(struct ws_kept *k, const struct ws_table *t
     }
     t->room.put_length = told->size = size;
     WS_TRY(ws_make_room(&t->room, NULL, error));
-    k->moves_to = told->at = t->place.at + t->room.put_place;
-    k->moves_size = size;
+    told->at = t->place.at + t->room.put_place;
+    k->way = KEEP_AWAY;
+    k->to = (struct ws_run){.at = told->at, .length = size};
     (void)snprintf(told->name, sizeof told->name, "%s", t->room.put_name);
     return WS_OK;
 }
@@ -164,7 +165,9 @@ static enum ws_status part_in_place(struct ws_kept *k, struct ws_moving *told, s
     WS_TRY(status);
     told->at = k->memory.volume_at;
     told->size = k->memory.volume_size / k->sector * k->sector;
-    told->stays = k->untouched = true;
+    told->stays = true;
+    k->way = KEEP_STAYS;
+    k->to = (struct ws_run){.at = told->at, .length = told->size};
     return WS_OK;
 }
 
@@ -181,8 +184,10 @@ static enum ws_status move_into_partition(struct ws_kept *k, const struct ws_tab
     told->most = place.length;
     if (place.length >= size) {
         WS_TRY(ws_make_room(&t->room, NULL, error));
-        k->moves_to = told->at = place.at;
-        k->moves_size = told->size = size;
+        told->at = place.at;
+        told->size = size;
+        k->way = KEEP_AWAY;
+        k->to = (struct ws_run){.at = told->at, .length = size};
         return WS_OK;
     }
     if (!sized) return part_in_place(k, told, error);
@@ -230,8 +235,6 @@ enum ws_status ws_kept_move(struct ws_kept *k, bool into_file, uint64_t size, st
 }
 
 enum ws_status keep_table_moved(const struct ws_kept *k, struct ws_table *table, struct ws_error *error) {
-    const uint64_t at = k->moves_to ? k->moves_to : k->memory.volume_at,
-                   length = k->moves_to ? k->moves_size : k->memory.volume_size / k->sector * k->sector;
     struct ws_guid id;
     unsigned number;
     if (k->into_file) {
@@ -241,7 +244,7 @@ enum ws_status keep_table_moved(const struct ws_kept *k, struct ws_table *table,
     WS_TRY(keep_table_taken(k, table, error));
     WS_TRY(ws_guid_derive(&k->facts.id, "partition", &id, error));
     const enum ws_status status =
-        ws_table_add(table, at, length, "linux", &id, k->memory.family->label, &number, error);
+        ws_table_add(table, k->to.at, k->to.length, "linux", &id, k->memory.family->label, &number, error);
     if (status == WS_E_SPACE) ws_fail_next(error, "save it, prepare the drive anew with a partition, and put it back");
     return status;
 }

@@ -222,7 +222,8 @@ enum ws_status ws_kept_grow_into(struct ws_kept *k, uint64_t size, struct ws_nei
     }
     k->taking = t;
     place(k, t, size);
-    k->resize = size;
+    k->resize = k->to.length = size;
+    if (t->in_front) k->to.at = t->begin;
     memset(after, 0, sizeof *after);
     if (!t->gives) return WS_OK;
     WS_TRY(ws_make_room(&t->room, NULL, error));

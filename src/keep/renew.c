@@ -253,7 +253,6 @@ static uint64_t end_anew(const struct ws_kept *k) {
 /* What stands behind the older image, from `first` on, may begin later. */
 static enum ws_status make_way(struct ws_kept *k, const struct ws_partition *first, struct ws_error *error) {
     const uint64_t image_end = end_anew(k);
-    k->moves_to = 0;
     k->renewed_to = ws_max_u64(image_end, k->laid ? k->laid->end : 0);
     if (k->laid && ws_plan_volume(ws_build_plan(k->build), WS_ROLE_SYSTEM)->at != k->laid->at)
         return refuse(error, "its files stand where a drive like this does not have them",
@@ -294,8 +293,9 @@ static enum ws_status leave(struct ws_kept *k, enum ws_stays stays, struct ws_er
     const char *except[2];
     size_t count = 0;
     char path[100];
-    k->untouched = stays == WS_STAYS_ALL;
-    if (k->untouched) return WS_OK;
+    k->way = stays == WS_STAYS_ALL ? KEEP_STAYS : KEEP_OVER;
+    k->to = (struct ws_run){.at = k->memory.volume_at, .length = k->memory.volume_size};
+    if (k->way == KEEP_STAYS) return WS_OK;
     for (size_t i = 0; i < 2 && stays == WS_STAYS_HOME; i++) {
         (void)snprintf(path, sizeof path, "%s/%s", keep_top_path(k), homes[i]);
         if (ws_tree_find(k->tree, path)) except[count++] = homes[i];
@@ -337,7 +337,7 @@ enum ws_status ws_kept_renew(struct ws_kept *k, const struct ws_build_setting *s
     look_at_hidden(k, &was, &is, told);
     WS_GO(leave(k, stays, error));
     WS_GO(lay_under(k, &was, &is, told, error));
-    told->moves = k->moves_to ? k->moves_to - k->memory.volume_at : 0;
+    told->moves = k->way == KEEP_LATER ? k->to.at - k->memory.volume_at : 0;
     if (k->taking) keep_tell_neighbour(k->taking, &told->gives);
     if (k->laid) keep_laid_tell(k, told);
     told->same = told->differs == 0;
