@@ -187,6 +187,8 @@ void note(const char *format, ...) WS_PRINTF(1, 2);
 void note_list(const char *format, va_list *list);
 /** A line of words to standard error; on a terminal what is too long goes on under column `indent`. */
 void note_words(const struct cli *cli, int indent, const char *format, ...) WS_PRINTF(3, 4);
+/** "1 file", "2 files". */
+const char *show_count(uint64_t count, const char *what, char out[64]);
 /* Of seconds since 1970-01-01 UTC: "2026-11-28", and with hours and minutes; "-" of what is not known. */
 const char *show_day(int64_t at, char out[32]);
 const char *show_minute(int64_t at, char out[32]);

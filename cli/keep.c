@@ -187,7 +187,7 @@ static enum ws_status clean(struct keeping *k) {
     struct ws_left_out tally[WS_LEAVES];
     uint32_t which = ~(1u << WS_LEAVE_SWAP_FILES | 1u << WS_LEAVE_KERNELS);
     uint64_t bytes = 0, files = 0;
-    char size[32], loses[160];
+    char size[32], counted[64], loses[160];
     const bool asks = isatty(STDIN_FILENO) && cli->terminal && !cli->json;
     if (keep_asked.what) WS_TRY(cli_read_leave_out(cli, "--what", keep_asked.what, &which));
     WS_TRY(keep_open(k, keep_asked.confirm || asks));
@@ -210,8 +210,8 @@ static enum ws_status clean(struct keeping *k) {
         if (!cli->json && files) show_next(cli, "keep", "clean", k->facts.short_name, "--confirm", k->facts.short_name);
         return WS_OK;
     }
-    (void)snprintf(loses, sizeof loses, "loses %s in %llu files, as listed", ws_size_counted(bytes, size, sizeof size),
-                   (unsigned long long)files);
+    (void)snprintf(loses, sizeof loses, "loses %s in %s, as listed", ws_size_counted(bytes, size, sizeof size),
+                   show_count(files, "file", counted));
     return keep_do(k, loses, "is cleaned", cli->json ? cli_pack("{s:o}", "cleaned", keep_tally_json(tally)) : NULL);
 }
 

@@ -18,11 +18,12 @@ static json_t *saved_json(const struct ws_saved_facts *f) {
 static void show_lost(const struct cli *cli, const struct keeping *k) {
     enum { SHOWN = 12 };
     const struct ws_findings *lost = ws_kept_lost(k->kept);
+    char things[64];
     if (!keep_asked.rescue) return;
     if (!lost->count) show_field(cli, "Lost", "%snothing%s", ink(cli, INK_GOOD), ink(cli, INK_PLAIN));
     else
-        show_field(cli, "Lost", "%s%zu thing%s that could not be read%s, listed in the archive as lost.txt",
-                   ink(cli, INK_WARN), lost->count, lost->count == 1 ? "" : "s", ink(cli, INK_PLAIN));
+        show_field(cli, "Lost", "%s%s that could not be read%s, listed in the archive as lost.txt", ink(cli, INK_WARN),
+                   show_count(lost->count, "thing", things), ink(cli, INK_PLAIN));
     for (size_t i = 0; i < lost->count && i < SHOWN; i++) show_row(cli, 16, "                %s", lost->list[i].text);
     if (lost->count > SHOWN) say("                and %zu more\n", lost->count - SHOWN);
 }
@@ -90,7 +91,7 @@ static enum ws_status put_back(struct keeping *k, struct ws_source *archive, str
                                struct ws_saved **saved) {
     struct cli *cli = k->cli;
     struct ws_kept_cost cost;
-    char size[32], loses[160];
+    char size[32], files[64], loses[160];
     busy_begin(cli, "reading %.80s", keep_asked.from);
     enum ws_status status = ws_saved_open(archive, store, saved, &cli->error);
     busy_end();
@@ -99,8 +100,8 @@ static enum ws_status put_back(struct keeping *k, struct ws_source *archive, str
     WS_TRY(keep_open(k, true));
     WS_TRY(ws_kept_put(k->kept, *saved, &cli->error));
     const struct ws_saved_facts *f = ws_saved_facts(*saved);
-    (void)snprintf(loses, sizeof loses, "gets %s in %llu files in the place of all that it remembers",
-                   ws_size_counted(f->bytes, size, sizeof size), (unsigned long long)f->files);
+    (void)snprintf(loses, sizeof loses, "gets %s in %s in the place of all that it remembers",
+                   ws_size_counted(f->bytes, size, sizeof size), show_count(f->files, "file", files));
     WS_TRY(keep_ask(k, loses));
     status = keep_work_out(k, &cost);
     if (status == WS_E_SPACE && !ws_kept_memory(k->kept)->system) {

@@ -83,7 +83,7 @@ static void show_noted(const struct cli *cli, const struct ws_kept_report *r) {
 void keep_show_report(const struct cli *cli, const struct keeping *k, const struct ws_kept_report *r) {
     const struct ws_memory *m = ws_kept_memory(k->kept);
     const struct ws_ext4_facts *f = ws_kept_facts(k->kept);
-    char a[48], b[48], since[32], last[32];
+    char a[48], b[48], since[32], last[32], files[64], folders[64];
     show_line(cli, INK_BOLD, "%s", k->facts.short_name);
     show_field(cli, "Remembers in", "%s \"%s\", %s%s",
                m->system    ? m->in_file ? "a file that is the system's own volume" : "the system's own volume"
@@ -94,18 +94,19 @@ void keep_show_report(const struct cli *cli, const struct keeping *k, const stru
                ink(cli, r->free_bytes * 10 < r->size ? INK_WARN : INK_PLAIN),
                ws_size_counted(r->free_bytes, b, sizeof b), ink(cli, INK_PLAIN),
                100.0 * (double)r->free_bytes / (double)(r->size ? r->size : 1));
-    show_field(cli, "Holds", "%s in %llu files and %llu folders%s", ws_size_counted(r->bytes, a, sizeof a),
-               (unsigned long long)r->files, (unsigned long long)r->folders, m->system ? "" : ", beside the image");
+    show_field(cli, "Holds", "%s in %s and %s%s", ws_size_counted(r->bytes, a, sizeof a),
+               show_count(r->files, "file", files), show_count(r->folders, "folder", folders),
+               m->system ? "" : ", beside the image");
     if (r->taken_away)
-        show_field(cli, "Taken away", "%llu name%s of the image that %s deleted", (unsigned long long)r->taken_away,
-                   r->taken_away == 1 ? "" : "s", r->taken_away == 1 ? "was" : "were");
-    show_field(cli, "Started", "%u time%s since %s, written to last %s%s", r->starts, r->starts == 1 ? "" : "s",
+        show_field(cli, "Taken away", "%s of the image that %s deleted", show_count(r->taken_away, "name", files),
+                   r->taken_away == 1 ? "was" : "were");
+    show_field(cli, "Started", "%s since %s, written to last %s%s", show_count(r->starts, "time", files),
                show_day(r->since, since), show_day(r->last, last),
                f->needs_recovery ? "; switched off without a shutdown" : "");
     if (r->again_files)
-        show_field(cli, "Again", "%llu file%s of %s, there before, %s written to in its last session",
-                   (unsigned long long)r->again_files, r->again_files == 1 ? "" : "s",
-                   ws_size_counted(r->again_bytes, a, sizeof a), r->again_files == 1 ? "was" : "were");
+        show_field(cli, "Again", "%s of %s, there before, %s written to in its last session",
+                   show_count(r->again_files, "file", files), ws_size_counted(r->again_bytes, a, sizeof a),
+                   r->again_files == 1 ? "was" : "were");
     if (r->flash_written) show_field(cli, "Written", "%s to it so far", ws_size_counted(r->flash_written, a, sizeof a));
     show_outlook(cli, r, m->system, cli->port->ops->wall_clock(cli->port));
     if (r->journal && !r->noted_count) show_field(cli, "Journal", "it notes its starts from the next one on");
@@ -178,23 +179,21 @@ static void show_paths(const struct cli *cli, const char path[][160], size_t cou
 
 /* Of a drive that was laid down file by file: what others did there. */
 static void show_others(const struct cli *cli, const struct ws_live_renewal *r) {
-    char size[32];
+    char size[32], files[64];
     if (r->unlisted)
         show_field(cli, "Beware",
                    "%sit does not say what was laid down%s: whatever has the name of one of the newer "
                    "image's files is replaced by that, and all else stays",
                    ink(cli, INK_WARN), ink(cli, INK_PLAIN));
     if (r->others)
-        show_field(cli, "Beside it", "%llu file%s of others stay%s on its volume, %s%s", (unsigned long long)r->others,
-                   r->others == 1 ? "" : "s", r->others == 1 ? "s" : "",
-                   ws_size_counted(r->others_bytes, size, sizeof size),
+        show_field(cli, "Beside it", "%s of others stay%s on its volume, %s%s", show_count(r->others, "file", files),
+                   r->others == 1 ? "s" : "", ws_size_counted(r->others_bytes, size, sizeof size),
                    r->unlisted ? " (what the older image alone has is among them)" : "");
     show_paths(cli, r->others_path, r->others_paths, r->others);
     if (r->replaced)
-        show_field(cli, "Replaced",
-                   "%s%llu file%s of the older image that %s changed since: copy what is wanted of %s%s",
-                   ink(cli, INK_WARN), (unsigned long long)r->replaced, r->replaced == 1 ? "" : "s",
-                   r->replaced == 1 ? "was" : "were", r->replaced == 1 ? "it" : "them", ink(cli, INK_PLAIN));
+        show_field(cli, "Replaced", "%s%s of the older image that %s changed since: copy what is wanted of %s%s",
+                   ink(cli, INK_WARN), show_count(r->replaced, "file", files), r->replaced == 1 ? "was" : "were",
+                   r->replaced == 1 ? "it" : "them", ink(cli, INK_PLAIN));
     show_paths(cli, r->replaced_path, r->replaced_paths, r->replaced);
 }
 
@@ -202,7 +201,7 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
     static const char *const words[] = {"all that is remembered", "people's files alone (/home, /root)",
                                         "nothing of what is remembered"};
     const struct cli *cli = k->cli;
-    char size[32], left[48];
+    char size[32], left[64];
     if (cli->json) return;
     show_line(cli, INK_BOLD, "%s", k->facts.short_name);
     show_field(cli, "System", "%s%s%s", r->was[0] ? r->was : "not told", r->was_kernel[0] ? ", kernel " : "",
@@ -229,7 +228,6 @@ void keep_show_renewal(const struct keeping *k, const struct ws_live_renewal *r,
                                       : "the remembered list of packages is that of the newer image, too",
                    r->packages_differ ? ink(cli, INK_PLAIN) : "");
     if (r->hides)
-        show_field(cli, "Hides", "%llu newer file%s of the image behind remembered ones", (unsigned long long)r->hides,
-                   r->hides == 1 ? "" : "s");
+        show_field(cli, "Hides", "%s of the image behind remembered ones", show_count(r->hides, "newer file", left));
     for (size_t i = 0; i < r->hidden_count; i++) show_row(cli, 16, "                %s", r->hidden[i]);
 }

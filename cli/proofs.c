@@ -127,12 +127,12 @@ static void show_rounds(const struct cli *cli, const struct ws_proof *p) {
 
 /* Of the last round what the drive itself says. */
 static void show_evidence(const struct cli *cli, const struct ws_round *r) {
-    char at[32], size[32];
+    char at[32], size[32], count[64];
     const struct ws_evidence *e = &r->after;
     if (!e->size) return;
     if (e->mounts)
-        show_field(cli, "Volume says", "mounted %u time%s, last %s by that PC's clock; %s", e->mounts,
-                   e->mounts == 1 ? "" : "s", show_minute(e->mounted_at, at),
+        show_field(cli, "Volume says", "mounted %s, last %s by that PC's clock; %s",
+                   show_count(e->mounts, "time", count), show_minute(e->mounted_at, at),
                    e->needs_recovery ? "not shut down" : "shut down");
     else show_field(cli, "Volume says", "never mounted");
     if (e->written_bytes > r->before.written_bytes)
@@ -140,13 +140,12 @@ static void show_evidence(const struct cli *cli, const struct ws_round *r) {
                    ws_size_counted(e->written_bytes - r->before.written_bytes, size, sizeof size));
     show_field(cli, "Free", "%s", ws_size_counted(e->free_bytes, size, sizeof size));
     if (e->data_in_use)
-        show_field(cli, "Data", "%s%u of %u volume%s not ejected%s, by what %s", ink(cli, INK_WARN), e->data_in_use,
-                   e->data_volumes, e->data_volumes == 1 ? "" : "s", ink(cli, INK_PLAIN),
+        show_field(cli, "Data", "%s%u of %s not ejected%s, by what %s", ink(cli, INK_WARN), e->data_in_use,
+                   show_count(e->data_volumes, "volume", count), ink(cli, INK_PLAIN),
                    e->data_in_use == 1 ? "it says itself" : "they say themselves");
-    else if (e->data_volumes)
-        show_field(cli, "Data", "%u volume%s, ejected", e->data_volumes, e->data_volumes == 1 ? "" : "s");
+    else if (e->data_volumes) show_field(cli, "Data", "%s, ejected", show_count(e->data_volumes, "volume", count));
     if (e->data_locked)
-        show_field(cli, "Locked", "%u more volume%s, not looked into", e->data_locked, e->data_locked == 1 ? "" : "s");
+        show_field(cli, "Locked", "%s, not looked into", show_count(e->data_locked, "more volume", count));
     if (e->errors) show_field(cli, "Errors", "%s%u recorded%s", ink(cli, INK_BAD), e->errors, ink(cli, INK_PLAIN));
     const struct ws_survived *s = &r->survived;
     if (s->survive + s->again + s->deleted + s->lost)

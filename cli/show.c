@@ -183,6 +183,11 @@ static const char *show_time(int64_t at, const char *form, char out[32]) {
     return at > 0 && gmtime_r(&t, &day) && strftime(out, 32, form, &day) ? out : "-";
 }
 
+const char *show_count(uint64_t count, const char *what, char out[64]) {
+    (void)snprintf(out, 64, "%llu %.40s%s", (unsigned long long)count, what, count == 1 ? "" : "s");
+    return out;
+}
+
 const char *show_day(int64_t at, char out[32]) { return show_time(at, "%Y-%m-%d", out); }
 
 const char *show_minute(int64_t at, char out[32]) { return show_time(at, "%Y-%m-%d %H:%M", out); }

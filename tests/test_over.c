@@ -220,11 +220,17 @@ static void volumes_of_others_are_made_anew_around_their_content(void) {
 
 /* Of these files do not tell all that is in them, or where it has to stay. */
 static void others_are_refused(void) {
-    static const char *const hows[] = {"ext4 -O project", "ext4 -O quota", "ext4 -O verity", "ext4 -O encrypt"};
-    for (size_t i = 0; i < sizeof hows / sizeof *hows + 2 && have_program("mke2fs"); i++) {
-        const char *path = scratch("other.img"), *how = i < sizeof hows / sizeof *hows ? hows[i] : "ext2";
-        const char *start =
-            i % 2 ? "55 aa 510" : "00 00 1082"; /* start-up code stands there, or it was not shut down */
+    static const struct {
+        const char *how, *why;
+    } others[] = {{"ext4 -O project", "quotas"},    {"ext4 -O quota", "quotas"},
+                  {"ext4 -O verity", "verity"},     {"ext4 -O encrypt", "encrypted"},
+                  {"ext4 -O casefold", "case"},     {"ext4 -O bigalloc", "clusters"},
+                  {"ext4 -O mmp", "mounted twice"}, {"ext4 -O meta_bg,^resize_inode", "meta_bg"},
+                  {"ext2", "was not shut down"},    {"ext2", "start-up code"}};
+    enum { OTHERS = sizeof others / sizeof *others };
+    for (size_t i = 0; i < OTHERS && have_program("mke2fs"); i++) {
+        const char *path = scratch("other.img"), *how = others[i].how;
+        const char *start = i + 1 == OTHERS ? "55 aa 510" : "00 00 1082"; /* or its mark of a shutdown */
         struct ws_source *volume = NULL, *patched = NULL;
         struct ws_tree *tree = NULL;
         struct ws_ext4_geometry g;
@@ -238,6 +244,7 @@ static void others_are_refused(void) {
         OK(ws_tree_create(&tree, &error));
         struct ws_ext4_params p = {.over = patched};
         FAILS(ws_ext4_measure(&p, tree, &g, &error), WS_E_UNSUPPORTED);
+        CHECK_HAS(error.what, others[i].why);
         if (!error.next[0]) fail_at(__FILE__, __LINE__, "%s: %s", how, error.what);
         ws_tree_close(tree);
         ws_source_close(patched);

@@ -49,8 +49,11 @@ enum { /* feature bits; "incompat" ones change the layout */
        RO_GDT_CSUM = 0x10,
        RO_DIR_NLINK = 0x20,
        RO_EXTRA_ISIZE = 0x40,
+       RO_QUOTA = 0x100,
        RO_BIGALLOC = 0x200,
        RO_METADATA_CSUM = 0x400,
+       RO_PROJECT = 0x2000,
+       RO_VERITY = 0x8000,
        RO_ORPHAN_PRESENT = 0x10000
 };
 /* A file's marks as its inode has them; bits of enum ws_mark_bit, and back. */

@@ -31,6 +31,24 @@ enum {
         RO_SPARSE_SUPER | RO_LARGE_FILE | RO_HUGE_FILE | RO_GDT_CSUM | RO_DIR_NLINK | RO_EXTRA_ISIZE | RO_METADATA_CSUM
 };
 
+/* Why not, by the first bit that is set. */
+static const char *not_told(uint32_t compat, uint32_t incompat, uint32_t ro) {
+    static const struct {
+        uint32_t compat, incompat, ro;
+        const char *why;
+    } known[] = {{.ro = RO_QUOTA | RO_PROJECT, .why = "it counts what each account has (quotas)"},
+                 {.incompat = INCOMPAT_ENCRYPT, .why = "folders of it may be encrypted"},
+                 {.incompat = INCOMPAT_CASEFOLD, .why = "names in it may be the same in either case of letters"},
+                 {.incompat = INCOMPAT_MMP, .why = "it guards itself against being mounted twice"},
+                 {.ro = RO_BIGALLOC, .why = "its blocks are given away in clusters"},
+                 {.ro = RO_VERITY, .why = "files of it may be sealed (verity)"},
+                 {.incompat = INCOMPAT_META_BG, .why = "its descriptors stand in many places (meta_bg)"},
+                 {.incompat = INCOMPAT_RECOVER, .why = "it was not shut down"}};
+    for (size_t i = 0; i < sizeof known / sizeof *known; i++)
+        if (compat & known[i].compat || incompat & known[i].incompat || ro & known[i].ro) return known[i].why;
+    return compat | incompat | ro ? "it has features that are not known here" : NULL;
+}
+
 static uint32_t reserved_there(const uint8_t *s) {
     return ws_load_le32(s + 0x5c) & COMPAT_RESIZE_INODE ? ws_load_le16(s + 0xce) : 0;
 }
@@ -65,9 +83,9 @@ static enum ws_status open_anew(struct ws_ext4_geometry *g, const struct ws_ext4
     if ((facts->needs_recovery && !here) || (!facts->clean && !facts->needs_recovery))
         return stays_until(error, here, "it was not shut down",
                            "start from it and shut down, or let a file system checker look at it");
-    if (ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD || ws_load_le32(s + 0x60) & ~incompat_told ||
-        ws_load_le32(s + 0x64) & ~ro_told)
-        return stays(error, here, "it has other features");
+    const char *untold = not_told(ws_load_le32(s + 0x5c) & ~(uint32_t)COMPAT_TOLD,
+                                  ws_load_le32(s + 0x60) & ~incompat_told, ws_load_le32(s + 0x64) & ~ro_told);
+    if (untold) return stays(error, here, untold);
     if (facts->block_size > BLOCK) return stays(error, here, "its blocks are larger than 4 KiB");
     if (here && starts(g->over->now)) return stays(error, here, "start-up code stands at its beginning");
     const uint64_t goes = g->params.later + g->params.shorter;
