@@ -42,7 +42,9 @@ static enum ws_status check_soundness(struct cli *cli, const struct ws_drive_fac
                         replica && table.list[i].weight != WS_NOTE ? ", as in the image" : "");
     WS_GO(ws_memory_look(source, f->logical_sector, memory, &cli->error));
     if (memory->locked) ws_findings_add(findings, WS_NOTE, "it is locked: what is inside was not looked at");
-    if (memory->system && memory->cause != WS_FORGETS_NOT)
+    if (memory->unread)
+        ws_findings_add(findings, WS_NOTE, "whether it would remember cannot be told: %s", memory->cause_text);
+    else if (memory->system && memory->cause != WS_FORGETS_NOT)
         ws_findings_add(findings, WS_FAULT, "the system on it would not come up, or forget: %s", memory->cause_text);
     else if (memory->cause == WS_FORGETS_NO_SYSTEM) ws_findings_add(findings, WS_NOTE, "%s", memory->cause_text);
     else if (memory->cause != WS_FORGETS_NOT && forgets)
@@ -202,7 +204,7 @@ static int show_check(const struct cli *cli, const struct comparing *c) {
             code);
     show_line(cli, INK_BOLD, "%s", c->facts.short_name);
     show_findings(cli, &c->findings);
-    if (memory->volume_size && !memory->locked)
+    if (memory->volume_size && !memory->locked && !memory->unread)
         show_field(cli, memory->system ? "System" : "Persistence", "\"%s\", %s free%s", memory->volume.label,
                    ws_size_both(memory->volume.free_bytes, size, sizeof size),
                    memory->volume.needs_recovery ? ", last not shut down cleanly" : "");

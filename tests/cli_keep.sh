@@ -348,5 +348,16 @@ expect 0 "WHICH-PC" sh -c "'$satchel' prove gorse --on own-pc --proof locked.pro
 lock_data other
 json 'd["rounds"][0]["before"]["data_locked"] == 0 and d["rounds"][0]["after"]["data_locked"] == 1' sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --json --password-fd 3 3<same"
 expect 1 "1 more volume, not looked into" sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --password-fd 3 3<same"
+
+# Of a sound volume that is not read here nothing is told, good or bad
+expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --drive gorse --confirm "$gorse" --afresh
+mke2fs -q -F -t ext4 -b 4096 -O ^metadata_csum,^64bit -L persistence -E offset="$(data_at)" "b/$gorse.drive" 75000 2>/dev/null
+printf '\022' | dd of="b/$gorse.drive" bs=1 seek=$(($(data_at) + 1024 + 0x61)) conv=notrunc 2>/dev/null # a feature of nobody's
+expect 4 "whether it remembers cannot be told" "$satchel" prove gorse --on own-pc --proof unread.proof
+expect 0 "whether it would remember cannot be told" "$satchel" check gorse
+expect 4 "features that are not read here (0x1000)" "$satchel" keep show gorse
+expect 0 "is in unread.html" "$satchel" passport gorse --to unread.html
+ok "the passport does not say that it forgets" sh -c "grep -q 'cannot be told' unread.html && ! grep -q 'would forget' unread.html"
+
 echo "$passed passed, $failed failed"
 [ "$failed" -eq 0 ]

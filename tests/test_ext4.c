@@ -367,6 +367,11 @@ static void only_what_must_be_written_is_written(void) {
     ws_tree_close(tree);
 }
 
+static void note_lost(void *context, const char *path, const char *what) {
+    (void)path;
+    strncat(context, what, 399 - strlen(context));
+}
+
 /* What a quick commit saved is not left out without a word: all of it is read, or nothing. */
 static void quick_commits_are_not_passed_over(void) {
     const char *path = scratch("quick.img"), *copy = scratch("quick-copy.img"), *place = scratch("quick");
@@ -392,6 +397,13 @@ static void quick_commits_are_not_passed_over(void) {
             if (!i) CHECK_INT(status, WS_OK);
             else if (status == WS_OK) CHECK(ws_tree_find(tree, "quick"));
             else CHECK_HAS(error.what, "quick commits");
+            ws_tree_close(tree);
+            tree = NULL;
+            char said[400] = "";
+            OK(ws_ext4_rescue(source, note_lost, said, &tree, NULL, &error)); /* what there is, and what is missing */
+            CHECK(ws_tree_find(tree, "a"));
+            if (status == WS_OK) CHECK_STR(said, "");
+            else CHECK_HAS(said, "quick commits");
             ws_tree_close(tree);
             ws_source_close(source);
         }

@@ -102,6 +102,7 @@ static enum ws_status look_at_volume(const struct ws_source *drive, struct ws_me
     if (tree) ws_tree_close(tree);
     ws_source_close(slice);
     if (status == WS_E_NOMEM) return ws_fail(error, WS_E_NOMEM, "%s", inner.what);
+    m->unread = status == WS_E_UNSUPPORTED;
     if (status != WS_OK) return because(m, WS_FORGETS_VOLUME, "the persistence volume cannot be read: %s", inner.what);
     if (!complete)
         return because(m, WS_FORGETS_VOLUME, "the persistence volume lacks what the live system wants on it (%s)",
@@ -166,6 +167,7 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
     enum ws_status status = ws_source_slice(drive, m->volume_at, m->volume_size, &slice, &why);
     if (status == WS_OK) status = ws_ext4_probe(slice, &m->volume, &why);
     ws_source_close(slice);
+    m->unread = status == WS_E_UNSUPPORTED;
     if (status != WS_OK) (void)because(m, WS_FORGETS_VOLUME, "the system's volume cannot be read: %s", why.what);
     else if (!m->volume.clean && !m->volume.needs_recovery)
         (void)because(m, WS_FORGETS_NOT_CLEAN, "%s", "the system's volume carries recorded errors: check it");
@@ -175,7 +177,8 @@ static bool look_at_system(const struct ws_source *drive, const struct ws_table 
 
 /* What was looked at and did not fail holds; behind what failed not all was looked at. */
 static void settle_links(struct ws_memory *m) {
-    const bool found = m->volume_size || m->locked, read = m->volume_size && !m->locked;
+    const bool found = m->volume_size || m->locked, read = m->volume_size && !m->locked && !m->unread;
+    if (m->unread) m->link[WS_FORGETS_VOLUME] = WS_LINK_UNKNOWN;
     const bool looked[] = {[WS_FORGETS_NO_SYSTEM] = true, [WS_FORGETS_PARAMETER] = true, [WS_FORGETS_LABEL] = found,
                            [WS_FORGETS_VOLUME] = read,    [WS_FORGETS_NOT_CLEAN] = read, [WS_FORGETS_FULL] = read};
     m->link[WS_FORGETS_NOT] = WS_LINK_UNKNOWN;

@@ -154,7 +154,8 @@ static void write_memory(const struct ws_passport *p, struct ws_text *out) {
     if (!m || m->cause == WS_FORGETS_NO_SYSTEM) return;
     ws_text_puts(out, "<h2>What it remembers</h2>\n<p>");
     if (m->cause != WS_FORGETS_NOT) {
-        ws_text_puts(out, "<b class=\"bad\">It would forget: ");
+        ws_text_puts(out,
+                     m->unread ? "<b>Whether it remembers cannot be told: " : "<b class=\"bad\">It would forget: ");
         put(out, m->cause_text, 300);
         ws_text_puts(out, "</b></p>\n");
         return;

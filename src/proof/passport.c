@@ -92,7 +92,7 @@ static json_t *origin_json(const struct ws_origin *o) {
 
 static json_t *memory_json(const struct ws_memory *m) {
     if (!m) return json_null();
-    const bool read = m->volume_size && !m->locked;
+    const bool read = m->volume_size && !m->locked && !m->unread;
     return json_pack("{s:s, s:b, s:b, s:s, s:I, s:o, s:I, s:s, s:o}", "family",
                      m->system   ? "system"
                      : m->family ? m->family->word

@@ -126,9 +126,9 @@ static void judge(struct proving *p) {
         proof_conclude(proof); /* there are earlier rounds, and what they say counts */
     } else if (lost == 0) {
         proof->verdict = WS_VERDICT_KEPT;
-        (void)snprintf(proof->text, sizeof proof->text,
-                       "All changes survived %zu restart%s, on the console and on the drive.", rounds,
-                       rounds == 1 ? "" : "s");
+        (void)snprintf(proof->text, sizeof proof->text, "All changes survived %zu restart%s, on the console%s.", rounds,
+                       rounds == 1 ? "" : "s",
+                       p->look.memory.unread ? " (its volume is not read here)" : " and on the drive");
     } else {
         proof->verdict = WS_VERDICT_LOST;
         for (size_t i = p->first_round; i < proof->rounds && proof->cause == WS_FORGETS_NOT; i++)

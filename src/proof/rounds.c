@@ -116,12 +116,20 @@ enum ws_status proof_add_round(struct ws_proof *proof, const char *pc, unsigned 
     return WS_OK;
 }
 
+/* Of a sound volume that is not read here nothing can be told, good or bad. */
+static enum ws_status is_told(const struct look *look, struct ws_error *error) {
+    if (look->read || !look->memory.unread) return WS_OK;
+    ws_fail(error, WS_E_UNSUPPORTED, "whether it remembers cannot be told: %s", look->memory.cause_text);
+    return ws_fail_next(error, "start from it and shut down, and look again; or let the system that made it tell");
+}
+
 enum ws_status ws_proof_begin(const struct ws_source *drive, const struct ws_drive_facts *facts, const char *passphrase,
                               int64_t now, struct ws_proof *proof, struct ws_error *error) {
     struct look look;
     memset(proof, 0, sizeof *proof);
     WS_TRY(proof_look(drive, facts->logical_sector, passphrase, NULL, now, &look, error));
-    enum ws_status status = WS_OK;
+    enum ws_status status = is_told(&look, error);
+    if (status != WS_OK) return status;
     proof_start_from(proof, facts, &look, now);
     if (!look.read || look.memory.cause != WS_FORGETS_NOT) {
         proof->verdict = WS_VERDICT_LOST;
@@ -233,7 +241,8 @@ enum ws_status ws_proof_return(struct ws_proof *proof, const struct ws_source *d
     struct look look;
     struct ws_round *r = NULL;
     WS_TRY(proof_look(drive, facts->logical_sector, how->passphrase, &proof->first, now, &look, error));
-    enum ws_status status = proof_is_of(proof, &look, error);
+    enum ws_status status = is_told(&look, error);
+    if (status == WS_OK) status = proof_is_of(proof, &look, error);
     /* It may have been looked at once too often: a session that left nothing counts until the next one. */
     if (status == WS_OK && proof->rounds && proof->round[proof->rounds - 1].verdict == WS_VERDICT_NO_START &&
         proof->round[proof->rounds - 1].by_hand)

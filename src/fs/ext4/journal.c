@@ -72,6 +72,7 @@ struct replay {
     size_t count, room;
     struct revoked *revoked;
     size_t revoked_count, revoked_room;
+    bool quick; /* quick commits follow, which are not applied */
 };
 
 static bool grow(void **list, size_t *room, size_t count, size_t one) {
@@ -173,12 +174,6 @@ static enum ws_status take_blocks(struct replay *r, uint8_t *block, uint32_t seq
     return WS_OK;
 }
 
-/* Without them what is read would be older than what was saved. */
-static enum ws_status not_replayed(struct ws_error *error, const char *why) {
-    ws_fail(error, WS_E_UNSUPPORTED, "the ext4 volume was not shut down, and %s, which are not read here", why);
-    return ws_fail_next(error, "start from it and shut down, or let a file system checker look at it");
-}
-
 /* Go through the log once. Adds what each whole transaction holds; stops at the first that is not whole. */
 static enum ws_status scan(struct replay *r, struct ws_error *error) {
     const struct journal *j = &r->j;
@@ -214,8 +209,7 @@ static enum ws_status scan(struct replay *r, struct ws_error *error) {
     r->revoked_count = whole_revoked;
     if (j->features & J_FAST) {
         WS_GO(ws_source_read(j->log, (j->length + 1ull) * j->block, block, j->block, error));
-        if (ws_load_le16(block) == QUICK_HEAD && ws_load_le32(block + 8) == sequence)
-            WS_GO(not_replayed(error, "its last changes stand in quick commits"));
+        r->quick = ws_load_le16(block) == QUICK_HEAD && ws_load_le32(block + 8) == sequence;
     }
 done:
     free(block);
@@ -292,8 +286,19 @@ static void replay_piece(const struct ws_source *source, uint64_t at, struct ws_
 
 static const struct ws_source_ops replay_ops = {replay_read, replay_close, replay_piece};
 
-enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
-                                 struct ws_error *error) {
+/* What the log has, but for what was taken back, each block once. */
+static void settle(struct replay *r, uint64_t blocks) {
+    size_t kept = 0;
+    for (size_t i = 0; i < r->count; i++)
+        if (r->map[i].block < blocks && !is_revoked(r, &r->map[i])) r->map[kept++] = r->map[i];
+    if (kept > 1) qsort(r->map, kept, sizeof *r->map, by_block);
+    r->count = 0;
+    for (size_t i = 0; i < kept; i++)
+        if (i + 1 == kept || r->map[i + 1].block != r->map[i].block) r->map[r->count++] = r->map[i];
+}
+
+enum ws_status ext4_recover(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
+                            const char **left, struct ws_error *error) {
     struct ext4_volume v;
     enum ws_status status = WS_OK;
     WS_TRY(ext4_open(volume, &v, error));
@@ -303,25 +308,32 @@ enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_sourc
         return ws_fail(error, WS_E_NOMEM, "out of memory for the journal");
     }
     r->base = volume;
-    if (v.facts.needs_recovery && v.compat & COMPAT_JOURNAL && !v.journal_ino)
-        WS_GO(not_replayed(error, "its last changes stand on another device"));
     if (v.facts.needs_recovery && v.journal_ino) {
         WS_GO(open_journal(&v, &r->j, error));
         if (r->j.start) WS_GO(scan(r, error));
-        size_t kept = 0;
-        for (size_t i = 0; i < r->count; i++)
-            if (r->map[i].block < v.blocks && !is_revoked(r, &r->map[i])) r->map[kept++] = r->map[i];
-        if (kept > 1) qsort(r->map, kept, sizeof *r->map, by_block);
-        r->count = 0;
-        for (size_t i = 0; i < kept; i++)
-            if (i + 1 == kept || r->map[i + 1].block != r->map[i].block) r->map[r->count++] = r->map[i];
+        settle(r, v.blocks);
     }
+    *left = r->quick                                                                ? "in quick commits"
+            : v.facts.needs_recovery && v.compat & COMPAT_JOURNAL && !v.journal_ino ? "on another device"
+                                                                                    : NULL;
     if (replayed) *replayed = r->count;
     WS_GO(ws_source_make(&replay_ops, volume->size, r, source, error));
 done:
     if (status != WS_OK) replay_free(r);
     ext4_close(&v);
     return status;
+}
+
+/* Without all of its changes what is read would be older than what was saved. */
+enum ws_status ws_ext4_recovered(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
+                                 struct ws_error *error) {
+    const char *left = NULL;
+    WS_TRY(ext4_recover(volume, source, replayed, &left, error));
+    if (!left) return WS_OK;
+    ws_source_close(*source);
+    ws_fail(error, WS_E_UNSUPPORTED,
+            "the ext4 volume was not shut down, and its last changes stand %s, which are not read here", left);
+    return ws_fail_next(error, "start from it and shut down, or let a file system checker look at it");
 }
 
 /* Blocks of the target layout that differ from the volume as it is. */

@@ -335,16 +335,19 @@ static enum ws_status find_nameless(struct reading *r, bool folders, struct ws_e
 static enum ws_status open_damaged(struct reading *r, const struct ws_source *volume, struct ws_error *error) {
     struct ws_source *patched = NULL, *recovered = NULL;
     bool from_copy;
+    const char *left = NULL;
+    char what[80];
     struct ws_error why = {0};
     WS_TRY(ws_source_patched(volume, volume->size, &patched, error));
     WS_TRY(ws_tree_own(r->tree, patched, error));
     WS_TRY(ext4_rescue_super(patched, &from_copy, error));
     if (from_copy) r->lost(r->context, "/", "its superblock is damaged: a copy of it was used");
-    if (ws_ext4_recovered(patched, &recovered, NULL, &why) == WS_OK) WS_TRY(ws_tree_own(r->tree, recovered, error));
+    if (ext4_recover(patched, &recovered, NULL, &left, &why) == WS_OK) WS_TRY(ws_tree_own(r->tree, recovered, error));
     else r->lost(r->context, "/", "what stands in its journal alone cannot be applied");
+    (void)snprintf(what, sizeof what, "changes of its last session that stand %s alone", left ? left : "");
+    if (left) r->lost(r->context, "/", what);
     WS_TRY(ext4_open(recovered ? recovered : patched, &r->v, error));
     const size_t bad = ext4_rescue_descriptors(&r->v);
-    char what[80];
     (void)snprintf(what, sizeof what, "%zu of its groups cannot be read: files in them are lost", bad);
     if (bad) r->lost(r->context, "/", what);
     r->named = calloc((size_t)r->v.facts.inodes / 8 + 1, 1);

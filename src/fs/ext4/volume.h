@@ -28,6 +28,10 @@ enum ws_status ext4_inode_whole(struct ext4_volume *v, uint32_t ino, uint8_t *ou
 enum ws_status ext4_runs(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size, struct ws_run **runs,
                          size_t *count, struct ws_error *error);
 
+/* journal.c: as ws_ext4_recovered(). @param left  out: where changes stand that are not among it, "in quick commits";
+ * NULL: all are */
+enum ws_status ext4_recover(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
+                            const char **left, struct ws_error *error);
 /* inside.c */
 enum { EXT4_IN_INODE = 60, EXT4_INSIDE_MOST = 64 * 1024 };
 /** Its extended attributes, into the node. */
