@@ -62,11 +62,16 @@ static enum ws_status each(const struct ext4_volume *v, const uint8_t *body, att
     return status;
 }
 
-static enum ws_status whole_inode(struct ext4_volume *v, uint32_t ino, uint8_t **body, struct ws_error *error) {
-    *body = malloc(v->facts.inode_size);
-    enum ws_status status =
-        *body ? ext4_inode_whole(v, ino, *body, error) : ws_fail(error, WS_E_NOMEM, "out of memory for an inode");
-    if (status != WS_OK) free(*body);
+/* All of an inode: its first part, or a longer one, to be freed. */
+static enum ws_status whole_inode(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, const uint8_t **body,
+                                  uint8_t **owned, struct ws_error *error) {
+    *body = inode;
+    *owned = NULL;
+    if (v->facts.inode_size <= INODE_SIZE) return WS_OK;
+    *body = *owned = malloc(v->facts.inode_size);
+    if (!*owned) return ws_fail(error, WS_E_NOMEM, "out of memory for an inode");
+    const enum ws_status status = ext4_inode_whole(v, ino, *owned, error);
+    if (status != WS_OK) free(*owned);
     return status;
 }
 
@@ -105,13 +110,14 @@ static enum ws_status take(void *context, const struct attribute *a, struct ws_e
     return status;
 }
 
-enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, struct ws_tree *tree, struct ws_node *node,
-                               struct ws_error *error) {
-    uint8_t *body;
-    WS_TRY(whole_inode(v, ino, &body, error));
+enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, struct ws_tree *tree,
+                               struct ws_node *node, struct ws_error *error) {
+    const uint8_t *body;
+    uint8_t *owned;
+    WS_TRY(whole_inode(v, ino, inode, &body, &owned, error));
     struct taking t = {v, tree, node, (ws_load_le32(body + 0x20) & FLAG_INLINE_DATA) != 0};
     enum ws_status status = each(v, body, take, &t, error);
-    free(body);
+    free(owned);
     return status;
 }
 
@@ -129,10 +135,11 @@ static enum ws_status find_rest(void *context, const struct attribute *a, struct
     return WS_OK;
 }
 
-enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, uint64_t size, struct ws_source **content,
-                           struct ws_error *error) {
-    uint8_t *body;
-    WS_TRY(whole_inode(v, ino, &body, error));
+enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
+                           struct ws_source **content, struct ws_error *error) {
+    const uint8_t *body;
+    uint8_t *owned;
+    WS_TRY(whole_inode(v, ino, inode, &body, &owned, error));
     struct finding *f = calloc(1, sizeof *f);
     enum ws_status status = f ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a small file");
     if (f) {
@@ -144,6 +151,6 @@ enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, uint64_t size, s
         status = ws_fail(error, WS_E_FORMAT, "a file inside its inode is longer than can be");
     if (status == WS_OK) status = ws_source_memory(f->bytes, (size_t)size, content, error); /* what is not there is 0 */
     free(f);
-    free(body);
+    free(owned);
     return status;
 }

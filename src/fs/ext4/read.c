@@ -78,7 +78,7 @@ static enum ws_status content_of(struct reading *r, uint32_t ino, const uint8_t 
                                  struct ws_source **content, struct ws_error *error) {
     struct ws_run *runs = NULL;
     size_t count = 0;
-    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) return ext4_inside(&r->v, ino, size, content, error);
+    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) return ext4_inside(&r->v, ino, inode, size, content, error);
     WS_TRY(ext4_runs(&r->v, ino, inode, size, &runs, &count, error));
     enum ws_status status = ws_source_runs(r->v.source, runs, count, size, content, error);
     free(runs);
@@ -101,7 +101,7 @@ static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *
         ws_fail_where(error, "inode %u", ino);
         return ws_fail_next(error, "let the system that made it copy what is needed");
     }
-    WS_TRY(ext4_attributes(&r->v, ino, r->tree, node, error));
+    WS_TRY(ext4_attributes(&r->v, ino, inode, r->tree, node, error));
     if (node->kind == WS_NODE_CHAR || node->kind == WS_NODE_BLOCK) {
         uint32_t old = ws_load_le32(inode + 0x28);
         uint32_t wide = ws_load_le32(inode + 0x2c);

@@ -35,10 +35,10 @@ enum ws_status ext4_recover(const struct ws_source *volume, struct ws_source **s
 /* inside.c */
 enum { EXT4_IN_INODE = 60, EXT4_INSIDE_MOST = 64 * 1024 };
 /** Its extended attributes, into the node. */
-enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, struct ws_tree *tree, struct ws_node *node,
-                               struct ws_error *error);
+enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, struct ws_tree *tree,
+                               struct ws_node *node, struct ws_error *error);
 /** The content of an inode with FLAG_INLINE_DATA, in memory. */
-enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, uint64_t size, struct ws_source **content,
-                           struct ws_error *error);
+enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
+                           struct ws_source **content, struct ws_error *error);
 
 #endif
