@@ -349,6 +349,21 @@ lock_data other
 json 'd["rounds"][0]["before"]["data_locked"] == 0 and d["rounds"][0]["after"]["data_locked"] == 1' sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --json --password-fd 3 3<same"
 expect 1 "1 more volume, not looked into" sh -c "'$satchel' prove gorse --on own-pc --proof locked.proof --called hut --password-fd 3 3<same"
 
+# One that somebody locked by hand, in sectors of 512 bytes, gets larger and smaller; what locked it opens it then
+mkdir -p hand/rw/home/tide hand/work && echo '/ union' > hand/persistence.conf && head -c 3000000 /dev/urandom > hand/rw/home/tide/chart
+truncate -s 200M hand.img && mke2fs -q -F -t ext4 -L persistence -d hand hand.img 160M && printf 'gull 7 over' > key
+hand() { cryptsetup reencrypt -q "$@" --key-file key >hand.txt 2>&1; }
+if hand --encrypt --type luks2 --sector-size 512 --pbkdf-memory 32768 --pbkdf-force-iterations 4 --resilience none --reduce-device-size 32M hand.img; then
+    expect 0 "is ready" sh -c "'$satchel' prepare --image curlew.iso --locked --persistence 200M --drive gorse --confirm '$gorse' --afresh --password-fd 3 3<same"
+    dd if=hand.img of="b/$gorse.drive" bs=4k seek="$(end_of gorse)" conv=notrunc status=none
+    for how in "grow 600" "shrink 400"; do
+        expect 0 "are free now" sh -c "'$satchel' keep ${how% *} gorse --size ${how#* }M --confirm '$gorse' --password-fd 3 3<key"
+        rm -f hand.* && dd if="b/$gorse.drive" of=hand.img bs=4k skip="$(end_of gorse)" count=$((${how#* } * 256)) status=none
+        hand --decrypt --force-offline-reencrypt --header hand.head hand.img
+        ok "sound inside, $how" sh -c "e2fsck -fn hand.img >hand.txt 2>&1 && debugfs -R 'dump /rw/home/tide/chart hand.chart' hand.img 2>/dev/null && cmp hand.chart hand/rw/home/tide/chart"
+    done
+else cat hand.txt; fi
+
 # Of a sound volume that is not read here nothing is told, good or bad
 expect 0 "is ready" "$satchel" prepare --image curlew.iso --persistence 300M --drive gorse --confirm "$gorse" --afresh
 mke2fs -q -F -t ext4 -b 4096 -O ^metadata_csum,^64bit -L persistence -E offset="$(data_at)" "b/$gorse.drive" 75000 2>/dev/null

@@ -70,8 +70,9 @@ WS_CHECKED enum ws_status ws_lock_add(struct ws_lock *lock, enum ws_lock_secret 
  */
 WS_CHECKED enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, struct ws_lock **lock,
                                        struct ws_error *error);
-/** The key of a lock that was opened, for one that has none yet and goes around other bytes: these stand under the
- * header that is there then, which tells no length. @return WS_E_UNSUPPORTED for a volume that was not made here */
+/** The key of a lock that was opened, whoever made that, for one that has none yet and goes around other bytes: these
+ * stand under the header that is there then, which tells no length, enciphered in sectors as long as it says.
+ * @return WS_E_NOMEM */
 WS_CHECKED enum ws_status ws_lock_take_key(struct ws_lock *lock, const struct ws_lock *opened, struct ws_error *error);
 /** Bytes of the volume in front of what an opened lock holds. */
 uint64_t ws_lock_begin(const struct ws_lock *lock);

@@ -44,7 +44,7 @@ static enum ws_status put_table(struct ws_kept *k, struct ws_error *error) {
 static enum ws_status compose_over(struct ws_kept *k, struct ws_layout *layout, struct ws_error *error) {
     const uint64_t room = k->resize ? k->resize - keep_begin(k) : 0;
     if (!k->lock) return ws_ext4_compose(&k->geometry, k->to.at, layout, WS_PHASE_SEAL, error);
-    WS_TRY(ws_layout_create(ws_max_u64(k->volume->size, room), &k->open_layout, error));
+    WS_TRY(ws_layout_create(ws_max_u64(k->volume->size / PAGE * PAGE, room), &k->open_layout, error));
     WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
     return lock_up(k, layout, k->to.at + keep_begin(k), error);
 }

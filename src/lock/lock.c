@@ -17,7 +17,7 @@ struct ws_lock {
     struct ws_source *head, *body;
     uint8_t *key;            /* NULL: not made yet */
     bool opened;             /* `open` is the locked volume itself, and the body what it holds */
-    struct lock_place place; /* in it; zeros for a new one */
+    struct lock_place place; /* in it; of a new one how it is enciphered, from byte 0 on */
     char label[48];
     struct lock_header header;
     uint8_t bytes[LOCK_AREAS_AT + WS_LOCK_SECRETS_MOST * LOCK_AREA];
@@ -44,7 +44,7 @@ static enum ws_status head_read(const struct ws_source *source, uint64_t at, voi
 static enum ws_status body_read(const struct ws_source *source, uint64_t at, void *buffer, size_t length,
                                 struct ws_error *error) {
     const struct ws_lock *l = source->state;
-    const uint32_t unit = l->opened ? l->place.sector : WS_LOCK_SECTOR;
+    const uint32_t unit = l->place.sector;
     uint8_t *out = buffer;
     if (!l->key) return ws_source_read(l->open, at, buffer, length, error);
     while (length) {
@@ -82,6 +82,7 @@ enum ws_status ws_lock_create(const struct ws_source *open, const struct ws_guid
     struct ws_lock *l = calloc(1, sizeof *l);
     if (!l) return ws_fail(error, WS_E_NOMEM, "out of memory for a lock");
     l->open = open;
+    l->place.sector = WS_LOCK_SECTOR;
     l->header.id = *id;
     (void)snprintf(l->label, sizeof l->label, "%s", label);
     ws_utf8_trim(l->label);
@@ -119,9 +120,8 @@ enum ws_status ws_lock_open(const struct ws_source *volume, const char *secret, 
 }
 
 enum ws_status ws_lock_take_key(struct ws_lock *l, const struct ws_lock *opened, struct ws_error *error) {
-    if (opened->place.sector != WS_LOCK_SECTOR || opened->place.tweak)
-        return ws_fail(error, WS_E_UNSUPPORTED, "the locked volume was not made here: its sectors have %u bytes",
-                       opened->place.sector);
+    l->place.sector = opened->place.sector; /* whoever made it */
+    l->place.tweak = opened->place.tweak;
     if (!l->key) l->key = OPENSSL_secure_zalloc(LOCK_KEY);
     if (!l->key) return ws_fail(error, WS_E_NOMEM, "out of memory for a key");
     memcpy(l->key, opened->key, LOCK_KEY);

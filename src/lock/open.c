@@ -220,6 +220,12 @@ enum ws_status lock_find_key(const struct ws_source *volume, const char *secret,
         if (volume->size > 0x4006) (void)ws_source_read(volume, 0x4000, second, sizeof second, NULL);
         if (memcmp(second, "SKUL\xba\xbe", 6) != 0) return ws_fail(error, WS_E_NOTFOUND, "this is no locked volume");
     }
+    uint8_t version[2];
+    WS_TRY(ws_source_read(volume, 6, version, sizeof version, error));
+    if (ws_load_be16(version) == 1) {
+        not_known(error, "it is of the older version of its format (LUKS 1)");
+        return ws_fail_next(error, "let the system that made it copy what is needed, or turn it into version 2");
+    }
     enum ws_status status = read_text(volume, &object, error);
     if (status == WS_OK) status = read_segment(object, volume, place, error);
     if (status == WS_OK && json_object_size(json_object_get(object, "keyslots")) > SLOTS_MOST)
