@@ -352,16 +352,25 @@ expect 1 "1 more volume, not looked into" sh -c "'$satchel' prove gorse --on own
 # One that somebody locked by hand, in sectors of 512 bytes, gets larger and smaller; what locked it opens it then
 mkdir -p hand/rw/home/tide hand/work && echo '/ union' > hand/persistence.conf && head -c 3000000 /dev/urandom > hand/rw/home/tide/chart
 truncate -s 200M hand.img && mke2fs -q -F -t ext4 -L persistence -d hand hand.img 160M && printf 'gull 7 over' > key
-hand() { cryptsetup reencrypt -q "$@" --key-file key >hand.txt 2>&1; }
-if hand --encrypt --type luks2 --sector-size 512 --pbkdf-memory 32768 --pbkdf-force-iterations 4 --resilience none --reduce-device-size 32M hand.img; then
+printf 'fulmar 7 over' > second
+hand() { cryptsetup "$@" >hand.txt 2>&1; }
+cost="--pbkdf-memory 32768 --pbkdf-force-iterations 4"
+is_sound() { # MIB KEY: what locked it takes its lock away
+    rm -f hand.img hand.head && dd if="b/$gorse.drive" of=hand.img bs=4k skip="$(end_of gorse)" count=$(($1 * 256)) status=none
+    hand reencrypt -q --decrypt --force-offline-reencrypt --header hand.head --key-file "$2" hand.img && e2fsck -fn hand.img >hand.txt 2>&1 &&
+        debugfs -R "dump /rw/home/tide/chart hand.chart" hand.img 2>/dev/null && cmp hand.chart hand/rw/home/tide/chart
+}
+if hand reencrypt -q --encrypt --type luks2 --sector-size 512 $cost --resilience none --reduce-device-size 32M --key-file key hand.img; then
+    ok "another secret, far behind" hand luksAddKey -q --key-slot 6 $cost --key-file key hand.img second
     expect 0 "is ready" sh -c "'$satchel' prepare --image curlew.iso --locked --persistence 200M --drive gorse --confirm '$gorse' --afresh --password-fd 3 3<same"
     dd if=hand.img of="b/$gorse.drive" bs=4k seek="$(end_of gorse)" conv=notrunc status=none
-    for how in "grow 600" "shrink 400"; do
-        expect 0 "are free now" sh -c "'$satchel' keep ${how% *} gorse --size ${how#* }M --confirm '$gorse' --password-fd 3 3<key"
-        rm -f hand.* && dd if="b/$gorse.drive" of=hand.img bs=4k skip="$(end_of gorse)" count=$((${how#* } * 256)) status=none
-        hand --decrypt --force-offline-reencrypt --header hand.head hand.img
-        ok "sound inside, $how" sh -c "e2fsck -fn hand.img >hand.txt 2>&1 && debugfs -R 'dump /rw/home/tide/chart hand.chart' hand.img 2>/dev/null && cmp hand.chart hand/rw/home/tide/chart"
-    done
+    expect 0 "are free now" sh -c "'$satchel' keep grow gorse --size 600M --confirm '$gorse' --password-fd 3 3<key"
+    ok "it is sound" is_sound 600 key
+    expect 0 "are free now" sh -c "'$satchel' keep shrink gorse --size 400M --confirm '$gorse' --password-fd 3 3<key"
+    ok "smaller, too" is_sound 400 second
+    rm -f newer.iso && "$demo_image" newer.iso live-boot 60
+    expect 0 "begins" sh -c "'$satchel' keep renew gorse --image newer.iso --stays all --confirm '$gorse' --password-fd 3 3<key"
+    ok "and farther back, with all its secrets" is_sound 340 second
 else cat hand.txt; fi
 
 # Of a sound volume that is not read here nothing is told, good or bad

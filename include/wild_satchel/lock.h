@@ -76,6 +76,8 @@ WS_CHECKED enum ws_status ws_lock_open(const struct ws_source *volume, const cha
 WS_CHECKED enum ws_status ws_lock_take_key(struct ws_lock *lock, const struct ws_lock *opened, struct ws_error *error);
 /** Bytes of the volume in front of what an opened lock holds. */
 uint64_t ws_lock_begin(const struct ws_lock *lock);
+/** Bytes of those that say something: whoever moves the volume takes them along. */
+uint64_t ws_lock_head_bytes(const struct ws_lock *lock);
 /** Is this a locked volume (LUKS, version 1 or 2)? @param uuid  out: its identifier, 40 bytes; may be NULL */
 bool ws_lock_probe(const struct ws_source *volume, char *uuid);
 /** Is its key made? */

@@ -55,7 +55,7 @@ static enum ws_status compose_later(struct ws_kept *k, struct ws_layout *layout,
     WS_TRY(ws_layout_create(k->to.length, &k->open_layout, error));
     WS_TRY(ws_ext4_compose(&k->geometry, 0, k->open_layout, WS_PHASE_SEAL, error));
     WS_TRY(lock_up(k, layout, k->to.at + keep_begin(k), error));
-    return ws_layout_add(layout, k->to.at, ws_lock_head(k->relock)->size, k->slice, 0, WS_PHASE_SEAL, error);
+    return ws_layout_add(layout, k->to.at, ws_lock_head_bytes(k->lock), k->slice, 0, WS_PHASE_SEAL, error);
 }
 
 /* All of it goes over something, in whole blocks. */

@@ -59,6 +59,7 @@ enum ws_status lock_decipher(const uint8_t key[LOCK_KEY], uint64_t at, size_t un
 /* What is locked, as a header says. */
 struct lock_place {
     uint64_t at, length; /* bytes of the volume */
+    uint64_t head;       /* bytes before it that say something: the header, and the areas of all secrets */
     uint64_t tweak;      /* added to key numbers */
     uint32_t sector;
 };

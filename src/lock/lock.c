@@ -130,6 +130,8 @@ enum ws_status ws_lock_take_key(struct ws_lock *l, const struct ws_lock *opened,
 
 uint64_t ws_lock_begin(const struct ws_lock *l) { return l->opened ? l->place.at : WS_LOCK_HEAD; }
 
+uint64_t ws_lock_head_bytes(const struct ws_lock *l) { return l->opened ? l->place.head : sizeof l->bytes; }
+
 const struct ws_source *ws_lock_head(const struct ws_lock *l) { return l->head; }
 const struct ws_source *ws_lock_body(const struct ws_lock *l) { return l->body; }
 bool ws_lock_is_made(const struct ws_lock *l) { return l->key != NULL; }

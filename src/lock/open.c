@@ -146,6 +146,19 @@ static enum ws_status read_segment(json_t *object, const struct ws_source *volum
     return WS_OK;
 }
 
+/* Headers stand in front of all areas. */
+static uint64_t head_of(json_t *object, uint64_t most) {
+    const char *name;
+    json_t *slot;
+    uint64_t end = 0;
+    json_object_foreach(json_object_get(object, "keyslots"), name, slot) {
+        json_t *area = json_object_get(slot, "area");
+        const uint64_t at = number(area, "offset"), size = number(area, "size");
+        end = ws_inside(at, size, most) ? ws_max_u64(end, at + size) : most;
+    }
+    return end ? end : most;
+}
+
 /* By the digest over it, which names the slots it is for. */
 static bool is_key(json_t *object, const char *slot, const uint8_t key[LOCK_KEY]) {
     const char *name;
@@ -228,6 +241,7 @@ enum ws_status lock_find_key(const struct ws_source *volume, const char *secret,
     }
     enum ws_status status = read_text(volume, &object, error);
     if (status == WS_OK) status = read_segment(object, volume, place, error);
+    if (status == WS_OK) place->head = head_of(object, place->at);
     if (status == WS_OK && json_object_size(json_object_get(object, "keyslots")) > SLOTS_MOST)
         status = damaged(error, "it has more secrets than can be");
     if (status == WS_OK) json_object_foreach(json_object_get(object, "keyslots"), name, slot) {
