@@ -132,9 +132,12 @@ static void a_cut_while_it_is_resized_loses_nothing(void) { cuts_lose_nothing(NU
 
 /* All of its structures are made anew then, around its content. */
 static void whoever_made_it(void) {
-    static const char *const hows[] = {"ext4 -b 1024", "ext4", "ext2", "ext4 -O ^flex_bg -I 128", "ext3 -b 2048"};
-    const int count = cases_of(5), first = (int)random_below(5);
-    for (int i = 0; i < count && have_program("mke2fs"); i++) cuts_lose_nothing(hows[(first + i) % 5]);
+    static const char *const hows[] = {"ext4 -b 1024", "ext4",
+                                       "ext2",         "ext4 -O ^flex_bg -I 128",
+                                       "ext3 -b 2048", "ext4 -O inline_data,ea_inode -I 512"};
+    enum { HOWS = sizeof hows / sizeof *hows };
+    const int count = cases_of(HOWS), first = (int)random_below(HOWS);
+    for (int i = 0; i < count && have_program("mke2fs"); i++) cuts_lose_nothing(hows[(first + i) % HOWS]);
 }
 
 int main(int argc, char **argv) {

@@ -31,7 +31,8 @@ static enum ws_status damaged(struct ws_error *error, const char *what) {
 }
 
 static enum ws_status not_known(struct ws_error *error, const char *what) {
-    return ws_fail(error, WS_E_UNSUPPORTED, "the locked volume is none that can be opened here: %s", what);
+    ws_fail(error, WS_E_UNSUPPORTED, "the locked volume is none that can be opened here: %s", what);
+    return ws_fail_next(error, "let the system that made it copy what is needed");
 }
 
 /* One copy of the header, if it is sound: its text, to be freed. */
