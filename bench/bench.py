@@ -513,7 +513,7 @@ def cuts(folder):
     """Power cut at each write: clean, with the write torn, with what the drive's cache held arriving in no order."""
     print("power cut at each write of a change to what a drive remembers (target: nothing lost):")
     for program, name in (("test_keep", "cut at every write"), ("test_sized", "cut"), ("test_under", "cut at every write"),
-                          ("test_under", "larger"), ("test_change", "cut anywhere"), ("test_ext4", "cut anywhere")):
+                          ("test_larger", "moves what"), ("test_change", "cut anywhere"), ("test_ext4", "cut anywhere")):
         _, out = run(os.path.join(build, "tests", program), name)
         lines = [line.strip() for line in out.splitlines()]
         what = next(line[6:].strip() for line in lines if line.startswith("passed"))

@@ -116,6 +116,10 @@ int run_tests(int argc, char **argv, const struct test *tests) {
         else passed++;
     }
     if (folder[0]) (void)shell(NULL, "rm -rf '%s'", folder);
+    if (argc > 1 && !passed && !failed && !left_out) {
+        printf("FAILED  no test is called \"%s\"\n", argv[1]);
+        failed = 1;
+    }
     printf("%d passed, %d failed, %d skipped\n", passed, failed, left_out);
     return failed ? 1 : 0;
 }
