@@ -380,6 +380,8 @@ printf '\022' | dd of="b/$gorse.drive" bs=1 seek=$(($(data_at) + 1024 + 0x61)) c
 expect 4 "whether it remembers cannot be told" "$satchel" prove gorse --on own-pc --proof unread.proof
 expect 0 "whether it would remember cannot be told" "$satchel" check gorse
 expect 4 "features that are not read here (0x1000)" "$satchel" keep show gorse
+json 'd["memory"]["unread"] and d["memory"]["free_bytes"] is None' "$satchel" passport gorse --json
+follows "$satchel" passport gorse --json
 expect 0 "is in unread.html" "$satchel" passport gorse --to unread.html
 ok "the passport does not say that it forgets" sh -c "grep -q 'cannot be told' unread.html && ! grep -q 'would forget' unread.html"
 

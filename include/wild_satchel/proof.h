@@ -46,7 +46,8 @@ struct ws_memory {
     char wanted[512];                     /**< those of a live system that have to be among them */
     uint64_t volume_at, volume_size;
     bool in_file; /**< the volume lies in a file of another one */
-    bool unread;  /**< it is sound, but not read here: whether it remembers is not known, and `cause_text` says why */
+    bool unread;  /**< it is of a kind that is not read here: whether it remembers is not known, and `cause_text` says
+                     why */
     struct ws_ext4_facts volume;
 };
 /** @param sector  bytes: what the drive's table counts in */

@@ -93,12 +93,12 @@ static json_t *origin_json(const struct ws_origin *o) {
 static json_t *memory_json(const struct ws_memory *m) {
     if (!m) return json_null();
     const bool read = m->volume_size && !m->locked && !m->unread;
-    return json_pack("{s:s, s:b, s:b, s:s, s:I, s:o, s:I, s:s, s:o}", "family",
+    return json_pack("{s:s, s:b, s:b, s:b, s:s, s:I, s:o, s:I, s:s, s:o}", "family",
                      m->system   ? "system"
                      : m->family ? m->family->word
                                  : "",
-                     "locked", m->locked, "in_file", m->in_file, "label", read ? m->volume.label : "", "size_bytes",
-                     (json_int_t)m->volume_size, "free_bytes",
+                     "locked", m->locked, "in_file", m->in_file, "unread", m->unread, "label",
+                     read ? m->volume.label : "", "size_bytes", (json_int_t)m->volume_size, "free_bytes",
                      read ? json_integer((json_int_t)m->volume.free_bytes) : json_null(), "starts",
                      (json_int_t)(read ? m->volume.mounts : 0), "cause", ws_forgets_name(m->cause), "text",
                      text_json(m->cause_text));

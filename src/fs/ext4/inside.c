@@ -1,11 +1,11 @@
-/* inside.c — what an inode has beside the places of blocks: its extended attributes, and all of a small file or folder
+/* inside.c — what an inode has: its extended attributes and its content, which of a small file or folder stands in it
  * (Linux kernel documentation, ext4, "Extended Attributes" and "Inline Data"). */
 #include "fs/ext4/volume.h"
 
 #include <stdlib.h>
 #include <string.h>
 
-enum { OLD_SIZE = 128, ENTRY = 16, BLOCK_HEADER = 32, SYSTEM = 7, VALUE_MOST = 64 * 1024 };
+enum { OLD_SIZE = 128, IN_INODE = 60, ENTRY = 16, BLOCK_HEADER = 32, SYSTEM = 7, VALUE_MOST = 64 * 1024 };
 static const char content_name[] = "data"; /* of SYSTEM: what of a file's content does not fit in */
 
 struct attribute {
@@ -75,6 +75,53 @@ static enum ws_status whole_inode(struct ext4_volume *v, uint32_t ino, const uin
     return status;
 }
 
+static bool is_content(const struct attribute *a) {
+    return a->index == SYSTEM && a->name_length == strlen(content_name) &&
+           memcmp(a->name, content_name, a->name_length) == 0;
+}
+
+struct finding {
+    uint8_t *bytes; /* in place of block numbers, then the attribute's value */
+    size_t length, room;
+};
+
+static enum ws_status find_rest(void *context, const struct attribute *a, struct ws_error *error) {
+    struct finding *f = context;
+    if (!is_content(a) || !a->value || f->length != IN_INODE) return WS_OK;
+    if (a->length > f->room - f->length) return outside(error);
+    memcpy(f->bytes + f->length, a->value, a->length);
+    f->length += a->length;
+    return WS_OK;
+}
+
+static enum ws_status content_inside(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
+                                     struct ws_source **content, struct ws_error *error) {
+    struct finding f = {.length = IN_INODE, .room = IN_INODE + v->facts.inode_size};
+    const uint8_t *body;
+    uint8_t *owned;
+    if (size > f.room) return ws_fail(error, WS_E_FORMAT, "a file inside its inode is longer than can be");
+    WS_TRY(whole_inode(v, ino, inode, &body, &owned, error));
+    f.bytes = calloc(1, f.room); /* what is not there is 0 */
+    enum ws_status status = f.bytes ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a small file");
+    if (f.bytes) memcpy(f.bytes, body + 0x28, IN_INODE);
+    if (status == WS_OK) status = each(v, body, find_rest, &f, error);
+    if (status == WS_OK) status = ws_source_memory(f.bytes, (size_t)size, content, error);
+    free(f.bytes);
+    free(owned);
+    return status;
+}
+
+enum ws_status ext4_content(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
+                            struct ws_source **content, struct ws_error *error) {
+    struct ws_run *runs = NULL;
+    size_t count = 0;
+    if (ext4_is_inside(inode)) return content_inside(v, ino, inode, size, content, error);
+    WS_TRY(ext4_runs(v, ino, inode, size, &runs, &count, error));
+    enum ws_status status = ws_source_runs(v->source, runs, count, size, content, error);
+    free(runs);
+    return status;
+}
+
 struct taking {
     struct ext4_volume *v;
     struct ws_tree *tree;
@@ -82,32 +129,27 @@ struct taking {
     bool inside; /* its content is, too */
 };
 
-static bool is_content(const struct attribute *a) {
-    return a->index == SYSTEM && a->name_length == strlen(content_name) &&
-           memcmp(a->name, content_name, a->name_length) == 0;
+/* An attribute whose value is another inode's content. */
+static enum ws_status take_far(const struct taking *t, const struct attribute *a, struct ws_error *error) {
+    uint8_t inode[INODE_SIZE];
+    struct ws_source *content = NULL;
+    WS_TRY(ext4_inode(t->v, a->value_ino, inode, error));
+    WS_TRY(ext4_content(t->v, a->value_ino, inode, a->length, &content, error));
+    uint8_t *value = malloc(a->length + 1);
+    enum ws_status status = value ? ws_source_read(content, 0, value, a->length, error)
+                                  : ws_fail(error, WS_E_NOMEM, "out of memory for an extended attribute");
+    if (status == WS_OK)
+        status = ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, value, a->length, error);
+    free(value);
+    ws_source_close(content);
+    return status;
 }
 
 static enum ws_status take(void *context, const struct attribute *a, struct ws_error *error) {
     const struct taking *t = context;
-    uint8_t inode[INODE_SIZE];
-    struct ws_run *runs = NULL;
-    struct ws_source *content = NULL;
-    size_t count = 0;
     if (t->inside && is_content(a)) return WS_OK;
-    if (!a->value_ino)
-        return ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, a->value, a->length, error);
-    WS_TRY(ext4_inode(t->v, a->value_ino, inode, error));
-    WS_TRY(ext4_runs(t->v, a->value_ino, inode, a->length, &runs, &count, error));
-    enum ws_status status = ws_source_runs(t->v->source, runs, count, a->length, &content, error);
-    uint8_t *value = status == WS_OK ? malloc(a->length + 1) : NULL;
-    if (status == WS_OK && !value) status = ws_fail(error, WS_E_NOMEM, "out of memory for an extended attribute");
-    if (status == WS_OK) status = ws_source_read(content, 0, value, a->length, error);
-    if (status == WS_OK)
-        status = ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, value, a->length, error);
-    free(value);
-    free(runs);
-    ws_source_close(content);
-    return status;
+    if (a->value_ino) return take_far(t, a, error);
+    return ext4_xattr_set(t->tree, t->node, a->index, a->name, a->name_length, a->value, a->length, error);
 }
 
 enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, struct ws_tree *tree,
@@ -115,42 +157,8 @@ enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, const uint8_
     const uint8_t *body;
     uint8_t *owned;
     WS_TRY(whole_inode(v, ino, inode, &body, &owned, error));
-    struct taking t = {v, tree, node, (ws_load_le32(body + 0x20) & FLAG_INLINE_DATA) != 0};
+    struct taking t = {v, tree, node, ext4_is_inside(body)};
     enum ws_status status = each(v, body, take, &t, error);
-    free(owned);
-    return status;
-}
-
-struct finding {
-    uint8_t bytes[EXT4_INSIDE_MOST]; /* in place of block numbers, then the attribute's value */
-    size_t length;
-};
-
-static enum ws_status find_rest(void *context, const struct attribute *a, struct ws_error *error) {
-    struct finding *f = context;
-    if (!is_content(a) || !a->value || f->length != EXT4_IN_INODE) return WS_OK;
-    if (a->length > sizeof f->bytes - f->length) return outside(error);
-    memcpy(f->bytes + f->length, a->value, a->length);
-    f->length += a->length;
-    return WS_OK;
-}
-
-enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
-                           struct ws_source **content, struct ws_error *error) {
-    const uint8_t *body;
-    uint8_t *owned;
-    WS_TRY(whole_inode(v, ino, inode, &body, &owned, error));
-    struct finding *f = calloc(1, sizeof *f);
-    enum ws_status status = f ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a small file");
-    if (f) {
-        memcpy(f->bytes, body + 0x28, EXT4_IN_INODE);
-        f->length = EXT4_IN_INODE;
-        status = each(v, body, find_rest, f, error);
-    }
-    if (status == WS_OK && size > sizeof f->bytes)
-        status = ws_fail(error, WS_E_FORMAT, "a file inside its inode is longer than can be");
-    if (status == WS_OK) status = ws_source_memory(f->bytes, (size_t)size, content, error); /* what is not there is 0 */
-    free(f);
     free(owned);
     return status;
 }

@@ -9,30 +9,24 @@ enum { KIND_DESCRIPTOR = 1, KIND_COMMIT = 2, KIND_SUPER_1 = 3, KIND_SUPER_2 = 4,
 enum { TAG_ESCAPED = 1, TAG_SAME_ID = 2, TAG_DELETED = 4, TAG_LAST = 8 };
 enum { J_REVOKE = 1, J_64BIT = 2, J_ASYNC = 4, J_CSUM_2 = 8, J_CSUM_3 = 16, J_FAST = 32 };
 
-enum {
-    QUICK_HEAD = 9
-}; /* what a quick commit begins with: its kind, its length, features, the transaction it follows */
+/* What a quick commit begins with: its kind, its length, features, the transaction it follows. */
+enum { QUICK_HEAD = 9 };
 
 struct journal {
     struct ws_source *log; /* the journal inode's content */
-    uint32_t block, first, length, start, sequence, features,
-        seed; /* behind `length` and a block more: quick commits */
+    /* Quick commits stand behind `length` and a block more. */
+    uint32_t block, first, length, start, sequence, features, seed;
 };
 
 static enum ws_status open_journal(struct ext4_volume *v, struct journal *j, struct ws_error *error) {
     uint8_t inode[INODE_SIZE];
     uint8_t s[1024];
-    struct ws_run *runs = NULL;
-    size_t count = 0;
     memset(j, 0, sizeof *j);
     WS_TRY(ext4_inode(v, v->journal_ino, inode, error));
     uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
     if (size < 1024 * (uint64_t)v->block / 4 || size > (64ull << 30))
         return ws_fail(error, WS_E_FORMAT, "the ext4 journal has an impossible length");
-    WS_TRY(ext4_runs(v, v->journal_ino, inode, size, &runs, &count, error));
-    enum ws_status status = ws_source_runs(v->source, runs, count, size, &j->log, error);
-    free(runs);
-    WS_TRY(status);
+    WS_TRY(ext4_content(v, v->journal_ino, inode, size, &j->log, error));
     WS_TRY(ws_source_read(j->log, 0, s, 1024, error));
     uint32_t kind = ws_load_be32(s + 4);
     j->block = ws_load_be32(s + 0x0c);

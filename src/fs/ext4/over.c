@@ -34,7 +34,7 @@ enum {
 /* Why not, by the first bit that is set. */
 static const char *not_told(uint32_t compat, uint32_t incompat, uint32_t ro) {
     static const struct {
-        uint32_t compat, incompat, ro;
+        uint32_t incompat, ro;
         const char *why;
     } known[] = {{.ro = RO_QUOTA | RO_PROJECT, .why = "it counts what each account has (quotas)"},
                  {.incompat = INCOMPAT_ENCRYPT, .why = "folders of it may be encrypted"},
@@ -45,7 +45,7 @@ static const char *not_told(uint32_t compat, uint32_t incompat, uint32_t ro) {
                  {.incompat = INCOMPAT_META_BG, .why = "its descriptors stand in many places (meta_bg)"},
                  {.incompat = INCOMPAT_RECOVER, .why = "it was not shut down"}};
     for (size_t i = 0; i < sizeof known / sizeof *known; i++)
-        if (compat & known[i].compat || incompat & known[i].incompat || ro & known[i].ro) return known[i].why;
+        if (incompat & known[i].incompat || ro & known[i].ro) return known[i].why;
     return compat | incompat | ro ? "it has features that are not known here" : NULL;
 }
 

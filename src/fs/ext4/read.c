@@ -74,17 +74,6 @@ static void load_time(const uint8_t *inode, struct ws_node *node) {
         node->born = (int64_t)(int32_t)ws_load_le32(inode + 0x90) + ((int64_t)(ws_load_le32(inode + 0x94) & 3) << 32);
 }
 
-static enum ws_status content_of(struct reading *r, uint32_t ino, const uint8_t *inode, uint64_t size,
-                                 struct ws_source **content, struct ws_error *error) {
-    struct ws_run *runs = NULL;
-    size_t count = 0;
-    if (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) return ext4_inside(&r->v, ino, inode, size, content, error);
-    WS_TRY(ext4_runs(&r->v, ino, inode, size, &runs, &count, error));
-    enum ws_status status = ws_source_runs(r->v.source, runs, count, size, content, error);
-    free(runs);
-    return status;
-}
-
 static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *inode, struct ws_node *node,
                                 struct ws_error *error) {
     struct ws_source *content = NULL;
@@ -109,7 +98,7 @@ static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *
         node->minor = old ? old & 0xff : (wide & 0xff) | (wide >> 12 & 0xfff00);
     } else if (node->kind == WS_NODE_FILE && size > 0) {
         if (size > (16ull << 40)) return file_damaged(error, ino, "a file's length is impossible");
-        WS_TRY(content_of(r, ino, inode, size, &content, error));
+        WS_TRY(ext4_content(&r->v, ino, inode, size, &content, error));
         WS_TRY(ws_tree_own(r->tree, content, error));
         node->content = content;
     } else if (node->kind == WS_NODE_LINK) {
@@ -119,7 +108,7 @@ static enum ws_status load_node(struct reading *r, uint32_t ino, const uint8_t *
         if (fast) {
             memcpy(target, inode + 0x28, (size_t)size);
         } else {
-            WS_TRY(content_of(r, ino, inode, size, &content, error));
+            WS_TRY(ext4_content(&r->v, ino, inode, size, &content, error));
             enum ws_status status = ws_source_read(content, 0, target, (size_t)size, error);
             ws_source_close(content);
             WS_TRY(status);
@@ -218,11 +207,12 @@ static enum ws_status read_folder(struct reading *r, struct ws_node *folder, str
     struct ws_source *content = NULL;
     WS_TRY(ext4_inode(&r->v, ino, inode, error));
     const uint64_t size = ws_load_le32(inode + 4) | (uint64_t)ws_load_le32(inode + 0x6c) << 32;
-    const bool inside = (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) != 0;
-    const size_t step = inside ? (size_t)ws_min_u64(size, EXT4_INSIDE_MOST) : r->v.block, first = inside ? IN_FRONT : 0;
-    if (size % step || size <= first || size > (4ull << 30))
+    const bool inside = ext4_is_inside(inode);
+    const size_t first = inside ? IN_FRONT : 0;
+    if ((!inside && size % r->v.block) || size <= first || size > (4ull << 30))
         return file_damaged(error, ino, "a folder's length is impossible");
-    WS_TRY(content_of(r, ino, inode, size, &content, error));
+    const size_t step = inside ? (size_t)size : r->v.block;
+    WS_TRY(ext4_content(&r->v, ino, inode, size, &content, error));
     uint8_t *block = malloc(step);
     enum ws_status status = block ? WS_OK : ws_fail(error, WS_E_NOMEM, "out of memory for a folder");
     for (uint64_t at = 0; status == WS_OK && at < size; at += step) {
@@ -300,8 +290,8 @@ static bool comes_with_another(struct reading *r, uint32_t ino, const uint8_t *i
     struct ws_source *content = NULL;
     struct ws_error ignored;
     uint32_t parent = 0;
-    const bool inside = (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) != 0;
-    if (content_of(r, ino, inode, inside ? sizeof first : r->v.block, &content, &ignored) != WS_OK) return false;
+    const bool inside = ext4_is_inside(inode);
+    if (ext4_content(&r->v, ino, inode, inside ? sizeof first : r->v.block, &content, &ignored) != WS_OK) return false;
     if (ws_source_read(content, 0, first, sizeof first, &ignored) == WS_OK && (inside || first[12 + 8] == '.'))
         parent = ws_load_le32(inside ? first : first + 12);
     ws_source_close(content);

@@ -110,12 +110,10 @@ enum ws_status ext4_open(const struct ws_source *source, struct ext4_volume *v, 
         return ws_fail(error, WS_E_NOMEM, "out of memory for an ext4 volume of %u groups", v->groups);
     }
     for (uint32_t i = 0; (uint64_t)i * per_block < v->groups; i++) {
-        uint64_t block = SUPER_AT / v->block + 1ull + i; /* of clusters the first is number 0 even then */
-        if (i >= first_meta) {
-            uint32_t group = i * per_block;
+        const uint32_t group = i * per_block;
+        uint64_t block = SUPER_AT / v->block + 1ull + i; /* behind the superblock */
+        if (i >= first_meta && group)
             block = v->first_data_block + (uint64_t)group * v->blocks_a_group + (ext4_has_super(group) ? 1 : 0);
-            if (group == 0) block = SUPER_AT / v->block + 1;
-        }
         size_t step = (size_t)ws_min_u64(v->block, bytes - (size_t)i * v->block);
         enum ws_status status =
             ws_source_read(source, block * v->block, v->descriptors + (size_t)i * v->block, step, error);

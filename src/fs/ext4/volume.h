@@ -33,12 +33,13 @@ enum ws_status ext4_runs(struct ext4_volume *v, uint32_t ino, const uint8_t *ino
 enum ws_status ext4_recover(const struct ws_source *volume, struct ws_source **source, uint64_t *replayed,
                             const char **left, struct ws_error *error);
 /* inside.c */
-enum { EXT4_IN_INODE = 60, EXT4_INSIDE_MOST = 64 * 1024 };
+/** Does its content stand inside the inode? */
+static inline bool ext4_is_inside(const uint8_t *inode) { return (ws_load_le32(inode + 0x20) & FLAG_INLINE_DATA) != 0; }
 /** Its extended attributes, into the node. */
 enum ws_status ext4_attributes(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, struct ws_tree *tree,
                                struct ws_node *node, struct ws_error *error);
-/** The content of an inode with FLAG_INLINE_DATA, in memory. */
-enum ws_status ext4_inside(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
-                           struct ws_source **content, struct ws_error *error);
+/** The first `size` bytes of its content, wherever they stand. */
+enum ws_status ext4_content(struct ext4_volume *v, uint32_t ino, const uint8_t *inode, uint64_t size,
+                            struct ws_source **content, struct ws_error *error);
 
 #endif
